@@ -1,0 +1,212 @@
+//! Casting: records become typed rows, exactly or not at all.
+//!
+//! A [`Caster`] is made for one file and one table. It works column by column over a batch,
+//! allocates nothing for a value that fits, and makes a reject of every record that holds
+//! one that does not.
+
+mod cell;
+mod reason;
+mod value;
+
+pub use cell::{Cell, Reject, Rows};
+pub use reason::Reason;
+
+use crate::layout::Format;
+use crate::pattern::PartValue;
+use crate::record::{Field, Origin, Records};
+use crate::types::{Digits, Domain, Type, Unit};
+
+/// Where a table column's values come from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// A field of the record.
+    Field(usize),
+    /// The same for every record of the file: a part of its name.
+    Constant(PartValue),
+    /// Nowhere: null.
+    Nothing,
+}
+
+/// What is to become of one column of the table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    /// The column's name in the file, for rejects.
+    pub source_name: String,
+    /// Its type in the table.
+    pub ty: Type,
+    /// The sign its numbers carry.
+    pub unit: Unit,
+    /// Where its values come from.
+    pub source: Source,
+    /// How they are written.
+    pub format: Format,
+    /// A value that does not fit is a reject by the user's will, not a surprise.
+    pub pinned: bool,
+}
+
+impl Target {
+    /// The sign that the numbers of a domain carry.
+    pub fn unit_of(domain: Domain) -> Unit {
+        match domain {
+            Domain::Number(digits) => digits.unit,
+            _ => Unit::Bare,
+        }
+    }
+}
+
+/// One value that would not do.
+#[derive(Clone, Debug)]
+struct Misfit {
+    record: u32,
+    column: usize,
+    reason: Reason,
+}
+
+/// Casts the records of one file for one table.
+#[derive(Debug)]
+pub struct Caster {
+    targets: Vec<Target>,
+    /// How many fields a record of the file has.
+    fields: usize,
+    /// Per column, the widest number met: it keeps the layout's digits true without evidence.
+    digits: Vec<Digits>,
+    surprises: u64,
+    misfits: Vec<Misfit>,
+    bad: Vec<bool>,
+}
+
+impl Caster {
+    /// A caster for records of so many fields.
+    pub fn new(targets: Vec<Target>, fields: usize) -> Caster {
+        let digits = vec![Digits::default(); targets.len()];
+        Caster { targets, fields, digits, surprises: 0, misfits: Vec::new(), bad: Vec::new() }
+    }
+
+    /// Values met that the column's type does not hold, in columns that might be widened.
+    pub fn surprises(&self) -> u64 {
+        self.surprises
+    }
+
+    /// Per column, the digits that its whole numbers and decimals needed.
+    pub fn digits(&self) -> &[Digits] {
+        &self.digits
+    }
+
+    /// Casts the records in `rows`; what was in it of an earlier batch is forgotten.
+    pub fn cast(&mut self, rows: &mut Rows) {
+        let count = rows.records.len();
+        rows.width = self.targets.len();
+        rows.cells.clear();
+        rows.cells.resize(count * rows.width, Cell::Null);
+        rows.wide.clear();
+        rows.kept.clear();
+        rows.rejects.clear();
+        self.misfits.clear();
+        self.bad.clear();
+        self.bad.resize(count, false);
+        self.refuse_broken(&rows.records);
+        let holds_nul = rows.records.bytes.contains(&0);
+        for column in 0..self.targets.len() {
+            match self.targets[column].source.clone() {
+                Source::Field(field) => self.cast_column(rows, column, field, holds_nul),
+                Source::Constant(value) => self.fill(rows, column, &value),
+                Source::Nothing => {}
+            }
+        }
+        rows.kept.extend((0..count as u32).filter(|at| !self.bad[*at as usize]));
+        self.write_rejects(rows);
+    }
+
+    /// Records that are broken in themselves or have another number of fields.
+    fn refuse_broken(&mut self, records: &Records) {
+        for (at, fault) in records.faults() {
+            self.bad[*at] = true;
+            self.misfits.push(Misfit {
+                record: *at as u32,
+                column: usize::MAX,
+                reason: Reason::Fault(fault.clone()),
+            });
+        }
+        for at in 0..records.len() {
+            let found = records.fields(at).len();
+            if found != self.fields && !self.bad[at] {
+                self.bad[at] = true;
+                let reason = Reason::FieldCount { found, expected: self.fields };
+                self.misfits.push(Misfit { record: at as u32, column: usize::MAX, reason });
+            }
+        }
+    }
+
+    fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
+        let target = &self.targets[column];
+        let Rows { records, cells, wide, width, .. } = rows;
+        let mut reader = value::Reader::new(target, wide);
+        for at in 0..records.len() {
+            if self.bad[at] {
+                continue;
+            }
+            let place = records.fields(at)[field];
+            let cell = &mut cells[at * *width + column];
+            let read = match place.origin() {
+                Origin::Missing => Ok(Cell::Null),
+                origin => reader.read(records.value(place), place, origin == Origin::Quoted),
+            };
+            let read = match read {
+                Ok(Cell::Text { start, len }) if holds_nul && has_nul(records, start, len) => {
+                    Err(Reason::Nul)
+                }
+                other => other,
+            };
+            match read {
+                Ok(value) => *cell = value,
+                Err(reason) => {
+                    self.bad[at] = true;
+                    self.surprises += (!target.pinned && reason.is_of_type()) as u64;
+                    self.misfits.push(Misfit { record: at as u32, column, reason });
+                }
+            }
+        }
+        self.digits[column] = self.digits[column].join(reader.digits());
+    }
+
+    fn fill(&self, rows: &mut Rows, column: usize, value: &PartValue) {
+        let cell = match value {
+            PartValue::Date(days) => Cell::Date(*days),
+            PartValue::Timestamp(micros) => Cell::Timestamp(*micros),
+            PartValue::Text(text) => {
+                let start = rows.records.bytes.len();
+                rows.records.bytes.extend_from_slice(text.as_bytes());
+                Cell::text(start..rows.records.bytes.len())
+            }
+        };
+        let width = rows.width;
+        rows.cells.iter_mut().skip(column).step_by(width).for_each(|slot| *slot = cell);
+    }
+
+    fn write_rejects(&mut self, rows: &mut Rows) {
+        self.misfits.sort_by_key(|misfit| (misfit.record, misfit.column));
+        for misfit in self.misfits.drain(..) {
+            let at = misfit.record as usize;
+            let target = self.targets.get(misfit.column);
+            let value = target.and_then(|target| match target.source {
+                Source::Field(field) => Some(rows.records.value(rows.records.fields(at)[field])),
+                _ => None,
+            });
+            rows.rejects.push(Reject {
+                line: rows.records.line(at),
+                column: target.map(|target| target.source_name.clone()),
+                value: value.map(|value| String::from_utf8_lossy(value).into_owned()),
+                reason: misfit.reason.to_string(),
+                raw: rows.records.raw(at).to_vec(),
+            });
+        }
+    }
+}
+
+#[cold]
+fn has_nul(records: &Records, start: u32, len: u32) -> bool {
+    records.value(Field::new(start as usize..(start + len) as usize, false)).contains(&0)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,113 @@
+use rstest::rstest;
+
+use super::*;
+use crate::spelling::number::Group;
+use crate::spelling::{DateOrder, NumberStyle};
+
+fn target(ty: Type) -> Target {
+    Target {
+        source_name: "draught".into(),
+        ty,
+        unit: Unit::Bare,
+        source: Source::Field(0),
+        format: Format::default(),
+        pinned: false,
+    }
+}
+
+fn records(values: &[&str]) -> Records {
+    let mut records = Records::default();
+    for (at, value) in values.iter().enumerate() {
+        let start = records.bytes.len();
+        records.bytes.extend_from_slice(value.as_bytes());
+        let range = start..records.bytes.len();
+        records.push_field(Field::new(range.clone(), false));
+        records.end_record(range, at as u64 + 2);
+    }
+    records
+}
+
+fn cast_one(target: Target, value: &str) -> Result<Cell, String> {
+    let mut rows = Rows { records: records(&[value]), ..Rows::default() };
+    Caster::new(vec![target], 1).cast(&mut rows);
+    match rows.rejects.first() {
+        Some(reject) => Err(reject.reason.clone()),
+        None => Ok(rows.row(0)[0]),
+    }
+}
+
+const MONEY: Type = Type::Decimal { precision: 5, scale: 2 };
+
+#[rstest]
+#[case(Type::Integer, "42", Cell::Integer(42))]
+#[case(Type::Integer, " -7 ", Cell::Integer(-7))]
+#[case(Type::Integer, "9223372036854775807", Cell::Integer(i64::MAX))]
+#[case(Type::Integer, "N/A", Cell::Null)]
+#[case(MONEY, "5.3", Cell::Decimal { mantissa: 530, scale: 2 })]
+#[case(MONEY, "5.300", Cell::Decimal { mantissa: 530, scale: 2 })]
+#[case(Type::Float, "1.5e3", Cell::Float(1500.0))]
+#[case(Type::Boolean, "Yes", Cell::Boolean(true))]
+#[case(Type::Boolean, "0", Cell::Boolean(false))]
+#[case(Type::Date, "2026-03-02", Cell::Date(20_514))]
+#[case(Type::Timestamp, "2026-03-02", Cell::Timestamp(20_514 * 86_400_000_000))]
+#[case(Type::Text, "", Cell::Null)]
+#[case(Type::Text, "007", Cell::Text { start: 0, len: 3 })]
+#[case(Type::Json, " {\"a\":1}", Cell::Text { start: 1, len: 7 })]
+fn values_that_fit(#[case] ty: Type, #[case] value: &str, #[case] cell: Cell) {
+    assert_eq!(cast_one(target(ty), value), Ok(cell));
+}
+
+#[rstest]
+#[case(Type::Integer, "4.5", "1 digit after the decimal mark, the column keeps 0")]
+#[case(Type::Integer, "9223372036854775808", "too large for integer")]
+#[case(Type::Integer, "007", "not an integer")]
+#[case(MONEY, "5.301", "3 digits after the decimal mark, the column keeps 2")]
+#[case(MONEY, "1000.00", "too large for decimal(5,2)")]
+#[case(MONEY, "5,30", "not a decimal(5,2)")]
+#[case(Type::Date, "2026-02-30", "not a date")]
+#[case(Type::Boolean, "2", "not a boolean")]
+#[case(Type::Unknown, "x", "the column has no type yet, it has been empty until now")]
+#[case(Type::Text, "a\0b", "holds a NUL byte, which text cannot")]
+fn values_that_do_not_fit_say_why(#[case] ty: Type, #[case] value: &str, #[case] why: &str) {
+    assert_eq!(cast_one(target(ty), value).unwrap_err(), why);
+}
+
+#[test]
+fn a_format_is_kept_to() {
+    let mut comma = target(MONEY);
+    comma.format.number = NumberStyle { comma: true, group: Group::None };
+    assert_eq!(cast_one(comma, "5,30"), Ok(Cell::Decimal { mantissa: 530, scale: 2 }));
+    let mut american = target(Type::Date);
+    american.format.date = DateOrder::Mdy;
+    assert_eq!(cast_one(american, "03/02/2026"), Ok(Cell::Date(20_514)));
+}
+
+#[test]
+fn the_widest_number_is_remembered() {
+    let mut rows = Rows { records: records(&["1.5", "-123.45", ""]), ..Rows::default() };
+    let mut caster = Caster::new(vec![target(Type::Decimal { precision: 9, scale: 2 })], 1);
+    caster.cast(&mut rows);
+    assert_eq!((caster.digits()[0].int, caster.digits()[0].scale), (3, 2));
+}
+
+#[test]
+fn one_bad_value_costs_one_row() {
+    let mut rows = Rows { records: records(&["1", "x", "3"]), ..Rows::default() };
+    let mut caster = Caster::new(vec![target(Type::Integer)], 1);
+    caster.cast(&mut rows);
+    assert_eq!(rows.len(), 2);
+    assert_eq!((rows.line(0), rows.line(1)), (2, 4));
+    let reject = &rows.rejects[0];
+    assert_eq!((reject.line, reject.value.as_deref(), &*reject.raw), (3, Some("x"), &b"x"[..]));
+    assert_eq!(caster.surprises(), 1);
+}
+
+#[test]
+fn a_batch_is_cast_again_in_the_same_buffers() {
+    let mut caster = Caster::new(vec![target(Type::Integer)], 1);
+    let mut rows = Rows { records: records(&["1", "x"]), ..Rows::default() };
+    caster.cast(&mut rows);
+    rows.records = records(&["5"]);
+    caster.cast(&mut rows);
+    assert_eq!((rows.len(), rows.rejects.len(), rows.row(0)[0]), (1, 0, Cell::Integer(5)));
+}

@@ -1,0 +1,102 @@
+//! What happens during a command, as data. The core and the engine emit events; every output
+//! (terminal, JSON, receipt) is a renderer of them.
+
+use crate::reconcile::Change;
+
+/// What became of an arrival in a batch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Outcome {
+    /// Its rows are in the table.
+    Loaded,
+    /// The ledger knows it: nothing to do.
+    Known,
+    /// The same content is loaded already, under another name or time.
+    Same,
+    /// It could not be loaded; nothing of it is in the table.
+    Failed,
+    /// No feed wants it.
+    Unmatched,
+}
+
+impl Outcome {
+    /// The outcome in one word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Outcome::Loaded => "loaded",
+            Outcome::Known => "known",
+            Outcome::Same => "same",
+            Outcome::Failed => "failed",
+            Outcome::Unmatched => "unmatched",
+        }
+    }
+}
+
+/// One thing that happened.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Event {
+    /// A batch begins: so many files, so many bytes to read.
+    BatchBegan {
+        /// Files that are new or changed.
+        files: usize,
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// A file is begun.
+    FileBegan {
+        /// Its path, as shown to people.
+        path: String,
+        /// Whether it is read for evidence first, or loaded straight away.
+        step: Step,
+        /// Its size in bytes.
+        bytes: u64,
+    },
+    /// So many more bytes of the file in hand were read.
+    Progress {
+        /// How many.
+        bytes: u64,
+    },
+    /// A table's layout changed because of a file.
+    Drifted {
+        /// The file.
+        path: String,
+        /// The table.
+        table: String,
+        /// What changed.
+        changes: Vec<Change>,
+    },
+    /// A file is done with.
+    FileEnded {
+        /// Its path.
+        path: String,
+        /// What became of it.
+        outcome: Outcome,
+    },
+    /// The batch is over.
+    BatchEnded,
+    /// Something a person should know that is no failure.
+    Notice(String),
+}
+
+/// What is being done with a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// Looking at all its values.
+    Looking,
+    /// Loading its rows.
+    Loading,
+}
+
+/// Takes events, on whatever thread they happen.
+pub trait Listener: Sync {
+    /// Takes one event.
+    fn on(&self, event: Event);
+}
+
+/// A listener that does not listen.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Silent;
+
+impl Listener for Silent {
+    fn on(&self, _: Event) {}
+}

@@ -1,0 +1,351 @@
+//! From evidence to a decision: the narrowest type that holds every value, the one format
+//! in which they all are written, and what stood against anything narrower.
+
+use serde::Serialize;
+
+use super::{ColumnEvidence, Spot, TableEvidence, Tally, UnitKey};
+use crate::layout::Format;
+use crate::spelling::number::{ALL_STYLES, Styles};
+use crate::spelling::temporal::{ANY_ORDER, Orders};
+use crate::spelling::words::{BoolWords, NullSet};
+use crate::spelling::{Class, DateOrder, Family, Number, NumberStyle};
+use crate::types::{Digits, Domain, Type, Unit};
+
+/// What a column's neighbours and its file suggest where its own values leave a choice.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Hints {
+    /// The decimal mark is a comma (`true`) or a point.
+    pub comma: Option<bool>,
+    /// The order of dates.
+    pub order: Option<DateOrder>,
+}
+
+/// What a column is, as far as its values tell.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Decision {
+    /// The values' domain, whose type is the column's.
+    pub domain: Domain,
+    /// How they are written.
+    pub format: Format,
+    /// Some record has no value.
+    pub nullable: bool,
+    /// How many records have none.
+    pub nulls: u64,
+    /// What the values leave open, and what was chosen.
+    pub ambiguity: Option<Ambiguity>,
+    /// What stood against narrower types.
+    pub against: Vec<Against>,
+}
+
+/// A choice that the values alone do not settle.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ambiguity {
+    /// The only mark is followed by three digits everywhere: decimals or thousands.
+    Mark {
+        /// The style that was chosen.
+        chosen: NumberStyle,
+        /// Whether other columns or the delimiter suggested it.
+        hinted: bool,
+    },
+    /// No day is above twelve.
+    DateOrder {
+        /// The order that was chosen.
+        chosen: DateOrder,
+        /// Whether another column suggested it.
+        hinted: bool,
+    },
+}
+
+/// Values that kept a column from a narrower type.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Against {
+    /// The narrower type.
+    #[serde(rename = "type")]
+    pub narrower: String,
+    /// How many values are of the narrower type.
+    #[serde(skip)]
+    pub fitting: u64,
+    /// How many are not.
+    pub count: u64,
+    /// Where the first of them stands.
+    #[serde(flatten)]
+    pub spot: Spot,
+    /// The first of them.
+    pub value: String,
+}
+
+/// Decides every column of a table, the clear ones first: what they show helps the others.
+pub fn decide_all(table: &TableEvidence, hints: Hints) -> Vec<Decision> {
+    let alone: Vec<Decision> = table.columns.iter().map(|c| decide(c, Hints::default())).collect();
+    let clear = |d: &&Decision| d.ambiguity.is_none();
+    let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
+        Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
+        _ => None,
+    });
+    let order = table.columns.iter().zip(&alone).filter(|(_, d)| clear(d)).find_map(|(column, d)| {
+        (column.orders_in_common() != ANY_ORDER
+            && matches!(d.domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz))
+        .then_some(d.format.date)
+    });
+    let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order) };
+    let again = |(column, alone): (&ColumnEvidence, Decision)| {
+        if alone.ambiguity.is_some() { decide(column, hints) } else { alone }
+    };
+    table.columns.iter().zip(alone).map(again).collect()
+}
+
+/// Decides one column.
+pub fn decide(column: &ColumnEvidence, hints: Hints) -> Decision {
+    let mut format = Format::default();
+    let (mut domain, ambiguity) = narrowest(column, hints, &mut format);
+    if domain.ty() == Type::Text {
+        domain = Domain::Text;
+    }
+    // In a column of text, a word like `NA` or a dash may mean what it says.
+    let words_are_values = domain == Domain::Text;
+    format.nulls = if words_are_values { NullSet::ALWAYS } else { NullSet::ALL };
+    let null_count = |at: u8| format.nulls.holds(at);
+    let nulls =
+        column.missing + column.nulls().filter(|(at, _)| null_count(*at)).map(|(_, t)| t.count).sum::<u64>();
+    let against = against(column, domain);
+    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, against }
+}
+
+fn narrowest(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
+    let mut families: Vec<Family> = column.classes().map(|(class, _)| class.family()).collect();
+    families.dedup();
+    match families[..] {
+        [] => (Domain::Unknown, None),
+        [Family::Number] => numbers(column, hints, format),
+        [Family::Boolean] => (truths(column, format), None),
+        [Family::Temporal] => temporals(column, hints, format),
+        [Family::Time] => (Domain::Time, None),
+        [Family::Uuid] => (Domain::Uuid, None),
+        [Family::Json] => (Domain::Json, None),
+        _ => (Domain::Text, None),
+    }
+}
+
+fn truths(column: &ColumnEvidence, format: &mut Format) -> Domain {
+    let mut pairs = column.classes().map(|(class, _)| class);
+    let pair = pairs.next();
+    if pairs.next().is_some() {
+        return Domain::Text;
+    }
+    format.truth = match pair {
+        Some(Class::YesNo) => BoolWords::YesNo,
+        Some(Class::Yn) => BoolWords::Yn,
+        Some(Class::Tf) => BoolWords::Tf,
+        Some(Class::OnOff) => BoolWords::OnOff,
+        _ => BoolWords::TrueFalse,
+    };
+    Domain::Boolean
+}
+
+fn numbers(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
+    let Some(unit) = column.unit_in_common() else { return (Domain::Text, None) };
+    let styles = column.styles_in_common();
+    let Some((style, ambiguity)) = choose_style(column, styles, hints) else { return (Domain::Text, None) };
+    format.number = style;
+    let digits = Digits { unit, ..column.digits_in(style) };
+    (Domain::Number(digits), ambiguity)
+}
+
+fn choose_style(
+    column: &ColumnEvidence,
+    styles: Styles,
+    hints: Hints,
+) -> Option<(NumberStyle, Option<Ambiguity>)> {
+    let possible: Vec<NumberStyle> = NumberStyle::ALL.into_iter().filter(|s| styles & s.bit() != 0).collect();
+    let first = *possible.first()?;
+    if styles == ALL_STYLES {
+        return Some((first, None));
+    }
+    let open = |class: Class| column.class(class).count > 0;
+    let comma =
+        open(Class::CommaOrGroup) && possible.iter().any(|s| s.comma) && possible.iter().any(|s| !s.comma);
+    let point =
+        open(Class::PointOrGroup) && possible.iter().any(|s| s.comma) && possible.iter().any(|s| !s.comma);
+    if !comma && !point {
+        return Some((first, None));
+    }
+    // `1,234` alone: thousands are likelier than decimals that all happen to have three
+    // digits, unless the file shows decimal commas elsewhere. `1.234`: a point is a point.
+    let wants_comma = hints.comma.unwrap_or(false);
+    let chosen = possible.iter().copied().find(|s| s.comma == wants_comma).unwrap_or(first);
+    Some((chosen, Some(Ambiguity::Mark { chosen, hinted: hints.comma.is_some() })))
+}
+
+fn temporals(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
+    let orders = column.orders_in_common();
+    let mut possible = DateOrder::ALL.into_iter().filter(|order| orders & order.bit() != 0);
+    let Some(first) = possible.next() else { return (Domain::Text, None) };
+    let mut domain = Domain::Unknown;
+    for (class, _) in column.classes() {
+        domain = domain.join(match class {
+            Class::Date => Domain::Date,
+            Class::Timestamp => Domain::Timestamp,
+            _ => Domain::TimestampTz,
+        });
+    }
+    if orders == ANY_ORDER {
+        format.date = DateOrder::Ymd;
+        return (domain, None);
+    }
+    let settled = possible.next().is_none();
+    let hinted = hints.order.filter(|order| orders & order.bit() != 0);
+    format.date = if settled { first } else { hinted.unwrap_or(first) };
+    let ambiguity = Ambiguity::DateOrder { chosen: format.date, hinted: hinted.is_some() };
+    (domain, (!settled && domain != Domain::Text).then_some(ambiguity))
+}
+
+impl ColumnEvidence {
+    /// The styles in which every number of the column is one.
+    pub fn styles_in_common(&self) -> Styles {
+        self.classes()
+            .map(|(class, _)| class)
+            .filter(|c| c.family() == Family::Number)
+            .fold(ALL_STYLES, |all, c| all & c.styles())
+    }
+
+    /// The orders in which every date of the column is one.
+    pub fn orders_in_common(&self) -> Orders {
+        let seen = self.orders.iter().enumerate().filter(|(_, tally)| tally.count > 0);
+        seen.fold(ANY_ORDER, |all, (orders, _)| all & orders as u8)
+    }
+
+    /// Whether some dates can only be one order and others only another, with an example each.
+    pub fn orders_at_odds(&self) -> Option<(&Tally, &Tally)> {
+        let only = |order: DateOrder| &self.orders[order.bit() as usize];
+        let (dmy, mdy) = (only(DateOrder::Dmy), only(DateOrder::Mdy));
+        (dmy.count > 0 && mdy.count > 0).then_some((dmy, mdy))
+    }
+
+    /// The sign that every number carries; `None` where they do not agree.
+    fn unit_in_common(&self) -> Option<Unit> {
+        let numbers: u64 =
+            self.classes().filter(|(c, _)| c.family() == Family::Number).map(|(_, t)| t.count).sum();
+        let mut units = self.units.iter();
+        match (units.next(), units.next()) {
+            (None, _) => Some(Unit::Bare),
+            (Some((unit, tally)), None) if tally.count == numbers => Some(match unit {
+                UnitKey::Percent => Unit::Percent,
+                UnitKey::Currency(sign) => Unit::Currency(*sign),
+            }),
+            _ => None,
+        }
+    }
+
+    /// Numbers that carry a percent or currency sign.
+    pub fn with_unit(&self) -> u64 {
+        self.units.values().map(|tally| tally.count).sum()
+    }
+
+    fn digits_in(&self, style: NumberStyle) -> Digits {
+        self.number_classes().fold(Digits::default(), |all, class| {
+            let mut digits = self.digits[class as usize];
+            if reads_as_group(class, style) {
+                digits = Digits { int: digits.int + digits.scale, scale: 0, ..digits };
+            }
+            all.join(digits)
+        })
+    }
+
+    fn number_classes(&self) -> impl Iterator<Item = Class> {
+        self.classes().map(|(class, _)| class).filter(|class| class.family() == Family::Number)
+    }
+
+    /// The least and greatest number as read in a style.
+    pub fn number_range(&self, style: NumberStyle) -> Option<(Number, Number)> {
+        let ranges = self.number_classes().filter_map(|class| {
+            let (mut least, mut greatest) = self.numbers[class as usize].0?;
+            if reads_as_group(class, style) {
+                (least.scale, greatest.scale) = (0, 0);
+            }
+            Some((least, greatest))
+        });
+        ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
+    }
+
+    /// The earliest and latest instant as read in an order, in microseconds since 1970.
+    pub fn instant_range(&self, order: DateOrder) -> Option<(i64, i64)> {
+        self.instants[order as usize].0
+    }
+
+    /// The earliest and latest time of day, in microseconds.
+    pub fn time_range(&self) -> Option<(i64, i64)> {
+        self.times.0
+    }
+
+    /// The least and greatest value as text, by bytes, up to their first 64.
+    pub fn text_range(&self) -> Option<(&[u8], &[u8])> {
+        self.texts.get()
+    }
+}
+
+fn reads_as_group(class: Class, style: NumberStyle) -> bool {
+    match class {
+        Class::PointOrGroup => style.comma,
+        Class::CommaOrGroup => !style.comma,
+        _ => false,
+    }
+}
+
+/// The steps a type was reached by: each class of values that a narrower type could not hold.
+fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
+    let ty = domain.ty();
+    let of = |wanted: &dyn Fn(Class) -> bool| -> Tally {
+        let mut all = Tally::default();
+        column.classes().filter(|(class, _)| wanted(*class)).for_each(|(_, tally)| all.merge(tally));
+        all
+    };
+    let mut found = Vec::new();
+    let mut step = |narrower: &str, inside: Tally, outside: Tally| {
+        if let Some(first) = outside.first
+            && inside.count > 0
+        {
+            let (fitting, count) = (inside.count, outside.count);
+            let value = first.value.to_string();
+            found.push(Against { narrower: narrower.to_owned(), fitting, count, spot: first.spot, value });
+        }
+    };
+    let whole = |class: Class| matches!(class, Class::Integer | Class::SpaceWhole | Class::ApostropheWhole);
+    match ty {
+        Type::Decimal { .. } => step("integer", of(&whole), of(&|c| !whole(c))),
+        Type::Float => {
+            let float = |c: Class| c.type_word() == "float";
+            step("decimal", of(&|c| !float(c)), of(&float));
+        }
+        Type::Timestamp => step("date", of(&|c| c == Class::Date), of(&|c| c != Class::Date)),
+        Type::Text => against_text(column, &of, &mut step),
+        _ => {}
+    }
+    found
+}
+
+/// A column of text is held against the type that most of its values are of.
+fn against_text(
+    column: &ColumnEvidence,
+    of: &dyn Fn(&dyn Fn(Class) -> bool) -> Tally,
+    step: &mut dyn FnMut(&str, Tally, Tally),
+) {
+    let typed = column.classes().filter(|(class, _)| class.family() != Family::Text);
+    let Some((leading, _)) = typed.max_by_key(|(_, tally)| tally.count) else { return };
+    let family = leading.family();
+    let mut outside = of(&|class| class.family() != family);
+    let all_of_family = outside.count == 0;
+    if all_of_family {
+        // All of one family and still text: signs, marks or orders that do not agree.
+        let rest = of(&|class| class.family() == family && class != leading);
+        outside =
+            if rest.count > 0 { rest } else { column.units.values().next().cloned().unwrap_or_default() };
+        if outside.count == 0
+            && let Some((_, mdy)) = column.orders_at_odds()
+        {
+            outside = mdy.clone();
+        }
+    }
+    let mut inside = of(&|class| class.family() == family);
+    inside.count = inside.count.saturating_sub(if all_of_family { outside.count } else { 0 });
+    step(leading.type_word(), inside, outside);
+}

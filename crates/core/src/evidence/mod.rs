@@ -1,0 +1,287 @@
+//! Evidence: what the values of a table's columns showed.
+//!
+//! Evidence is a value with laws: the evidence of two halves merges to the evidence of the
+//! whole, in any order, so parts of a file and many files are looked at in parallel. What
+//! follows from it (types, formats, what stood against a narrower type) is in [`decide`].
+
+mod decide;
+mod extremes;
+mod sketch;
+mod tally;
+
+use std::collections::BTreeMap;
+use std::hash::{BuildHasher, Hasher};
+
+pub use decide::{Against, Ambiguity, Decision, Hints, decide, decide_all};
+pub use extremes::{Extremes, TextExtremes};
+pub use sketch::Sketch;
+pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
+
+use crate::record::{Fault, Origin, Records};
+use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, words};
+use crate::types::{Digits, Unit};
+
+const HASH: foldhash::fast::FixedState = foldhash::fast::FixedState::with_seed(0x0071_1e57_a1e5);
+
+/// What the values of one column showed.
+#[derive(Clone, Debug)]
+pub struct ColumnEvidence {
+    /// Records in which the column was there at all, null or not.
+    pub present: u64,
+    /// Records that did not have it.
+    pub missing: u64,
+    /// One tally per spelling of null, by its index in [`words::NULL_SPELLINGS`].
+    nulls: Vec<Tally>,
+    classes: Vec<Tally>,
+    /// Digits and extremes per number class, an ambiguous mark read as the decimal mark.
+    digits: [Digits; NUMBERS],
+    numbers: [Extremes<Number>; NUMBERS],
+    units: BTreeMap<UnitKey, Tally>,
+    /// Numbers in parentheses or with their minus behind them.
+    pub accounting: u64,
+    /// Dates with a year of two digits.
+    pub short_years: u64,
+    /// One tally per set of date orders, and the extremes per order.
+    orders: Vec<Tally>,
+    instants: [Extremes<i64>; 3],
+    times: Extremes<i64>,
+    texts: TextExtremes,
+    /// The longest value, in characters.
+    pub max_length: u64,
+    distinct: Sketch,
+    /// Values with blanks around them.
+    pub padded: u64,
+}
+
+const NUMBERS: usize = Class::Infinite as usize + 1;
+
+/// Units in an order of their own, so that evidence lists them alike however it was merged.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum UnitKey {
+    Percent,
+    Currency(char),
+}
+
+impl Default for ColumnEvidence {
+    fn default() -> Self {
+        ColumnEvidence {
+            present: 0,
+            missing: 0,
+            nulls: vec![Tally::default(); words::NULL_SPELLINGS.len()],
+            classes: vec![Tally::default(); Class::COUNT],
+            digits: [Digits::default(); NUMBERS],
+            numbers: [Extremes(None); NUMBERS],
+            units: BTreeMap::new(),
+            accounting: 0,
+            short_years: 0,
+            orders: vec![Tally::default(); 8],
+            instants: [Extremes(None); 3],
+            times: Extremes(None),
+            texts: TextExtremes::default(),
+            max_length: 0,
+            distinct: Sketch::default(),
+            padded: 0,
+        }
+    }
+}
+
+impl ColumnEvidence {
+    /// Takes a value in.
+    #[inline]
+    pub fn add(&mut self, value: &[u8], spot: Spot) {
+        self.present += 1;
+        let sight = recognise(value);
+        let class = match sight {
+            Sight::Null(index) => return self.nulls[index as usize].add(spot, value),
+            Sight::Integer(number, digits) => {
+                self.add_integer(number, digits);
+                Class::Integer
+            }
+            Sight::Number(number) => self.add_number(&number, spot, value),
+            Sight::Temporal(temporal) => self.add_temporal(&temporal, spot, value),
+            Sight::Time(micros) => {
+                self.times.add(micros);
+                Class::Time
+            }
+            ref other => other.class().unwrap_or(Class::Text),
+        };
+        self.classes[class as usize].add(spot, value);
+        self.add_text(value);
+    }
+
+    #[inline]
+    fn add_integer(&mut self, value: i64, digits: u16) {
+        let seen = &mut self.digits[Class::Integer as usize];
+        seen.int = seen.int.max(digits);
+        self.numbers[Class::Integer as usize].add(Number { mantissa: value as i128, scale: 0 });
+    }
+
+    fn add_number(&mut self, sight: &NumberSight, spot: Spot, value: &[u8]) -> Class {
+        let at = sight.class as usize;
+        self.digits[at] = self.digits[at].join(sight.digits);
+        self.numbers[at].add(sight.number);
+        self.accounting += sight.accounting as u64;
+        let unit = match sight.digits.unit {
+            Unit::Bare => return sight.class,
+            Unit::Percent => UnitKey::Percent,
+            Unit::Currency(sign) => UnitKey::Currency(sign),
+        };
+        self.units.entry(unit).or_default().add(spot, value);
+        sight.class
+    }
+
+    fn add_temporal(&mut self, sight: &TemporalSight, spot: Spot, value: &[u8]) -> Class {
+        self.orders[sight.orders as usize].add(spot, value);
+        self.short_years += sight.short_year as u64;
+        for order in 0..3 {
+            if sight.orders >> order & 1 == 1 {
+                self.instants[order].add(sight.micros[order]);
+            }
+        }
+        sight.class
+    }
+
+    #[inline]
+    fn add_text(&mut self, value: &[u8]) {
+        if value.len() as u64 > self.max_length {
+            self.max_length = self.max_length.max(characters(value));
+        }
+        if value[0] <= b' ' || value[value.len() - 1] <= b' ' {
+            self.padded += 1;
+        }
+        self.texts.add(value);
+        let mut hasher = HASH.build_hasher();
+        hasher.write(value);
+        self.distinct.add(hasher.finish());
+    }
+
+    /// Takes in what the other saw.
+    pub fn merge(&mut self, other: &ColumnEvidence) {
+        self.present += other.present;
+        self.missing += other.missing;
+        merge_all(&mut self.nulls, &other.nulls);
+        merge_all(&mut self.classes, &other.classes);
+        merge_all(&mut self.orders, &other.orders);
+        for at in 0..NUMBERS {
+            self.digits[at] = self.digits[at].join(other.digits[at]);
+            self.numbers[at].merge(&other.numbers[at]);
+        }
+        for (unit, tally) in &other.units {
+            self.units.entry(*unit).or_default().merge(tally);
+        }
+        self.accounting += other.accounting;
+        self.short_years += other.short_years;
+        for order in 0..3 {
+            self.instants[order].merge(&other.instants[order]);
+        }
+        self.times.merge(&other.times);
+        self.texts.merge(&other.texts);
+        self.max_length = self.max_length.max(other.max_length);
+        self.distinct.merge(&other.distinct);
+        self.padded += other.padded;
+    }
+
+    /// How often each spelling of null was seen, those that were.
+    pub fn nulls(&self) -> impl Iterator<Item = (u8, &Tally)> {
+        self.nulls.iter().enumerate().filter(|(_, t)| t.count > 0).map(|(at, t)| (at as u8, t))
+    }
+
+    /// How often each class was seen, those that were.
+    pub fn classes(&self) -> impl Iterator<Item = (Class, &Tally)> {
+        Class::ALL.into_iter().zip(&self.classes).filter(|(_, t)| t.count > 0)
+    }
+
+    /// The tally of one class.
+    pub fn class(&self, class: Class) -> &Tally {
+        &self.classes[class as usize]
+    }
+
+    /// How many distinct values there are, nulls left out, and whether that is exact.
+    pub fn distinct(&self) -> (u64, bool) {
+        (self.distinct.count(), self.distinct.is_exact())
+    }
+
+    /// Values that are no spelling of null.
+    pub fn values(&self) -> u64 {
+        self.classes.iter().map(|t| t.count).sum()
+    }
+}
+
+fn merge_all(ours: &mut [Tally], theirs: &[Tally]) {
+    ours.iter_mut().zip(theirs).for_each(|(a, b)| a.merge(b));
+}
+
+fn characters(value: &[u8]) -> u64 {
+    value.iter().filter(|b| (**b as i8) >= -0x40).count() as u64
+}
+
+/// What the records of a table showed.
+#[derive(Clone, Debug, Default)]
+pub struct TableEvidence {
+    /// One per column.
+    pub columns: Vec<ColumnEvidence>,
+    /// Records read, those that do not fit included.
+    pub rows: u64,
+    /// Records with another number of fields, by that number.
+    pub ragged: BTreeMap<usize, Tally>,
+    /// Records that are broken in themselves.
+    pub faulty: Tally,
+}
+
+impl TableEvidence {
+    /// No evidence yet for so many columns.
+    pub fn new(width: usize) -> TableEvidence {
+        TableEvidence { columns: vec![ColumnEvidence::default(); width], ..TableEvidence::default() }
+    }
+
+    /// Takes a batch of records of one file in. Records with another number of fields than
+    /// there are columns are counted and otherwise left alone: they will be rejects.
+    pub fn add(&mut self, records: &Records, file: u32) {
+        let width = self.columns.len();
+        self.rows += records.len() as u64;
+        for (at, fault) in records.faults() {
+            let note = match fault {
+                Fault::Broken(why) => why.as_bytes(),
+                _ => records.raw(*at),
+            };
+            self.faulty.add(Spot { file, line: records.line(*at) }, note);
+        }
+        let fits = |row: usize| records.fields(row).len() == width && records.fault(row).is_none();
+        let uneven: Vec<usize> = (0..records.len()).filter(|row| !fits(*row)).collect();
+        for &row in &uneven {
+            if records.fault(row).is_none() {
+                let spot = Spot { file, line: records.line(row) };
+                self.ragged.entry(records.fields(row).len()).or_default().add(spot, records.raw(row));
+            }
+        }
+        // Column by column: one column's values take the same branches again and again.
+        for (index, column) in self.columns.iter_mut().enumerate() {
+            let mut skip = uneven.iter().copied().peekable();
+            for row in 0..records.len() {
+                if skip.peek() == Some(&row) {
+                    skip.next();
+                    continue;
+                }
+                let field = records.fields(row)[index];
+                if field.origin() == Origin::Missing {
+                    column.missing += 1;
+                } else {
+                    column.add(records.value(field), Spot { file, line: records.line(row) });
+                }
+            }
+        }
+    }
+
+    /// Takes in what the other saw of the same columns.
+    pub fn merge(&mut self, other: &TableEvidence) {
+        self.rows += other.rows;
+        self.columns.iter_mut().zip(&other.columns).for_each(|(a, b)| a.merge(b));
+        for (width, tally) in &other.ragged {
+            self.ragged.entry(*width).or_default().merge(tally);
+        }
+        self.faulty.merge(&other.faulty);
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,228 @@
+use proptest::prelude::*;
+use rstest::rstest;
+
+use super::*;
+use crate::layout::Format;
+use crate::spelling::number::Group;
+use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
+use crate::types::{Domain, Type};
+
+fn evidence(values: &[&str]) -> ColumnEvidence {
+    let mut column = ColumnEvidence::default();
+    for (at, value) in values.iter().enumerate() {
+        column.add(value.as_bytes(), Spot { file: 0, line: at as u64 + 2 });
+    }
+    column
+}
+
+fn decided(values: &[&str]) -> Decision {
+    decide(&evidence(values), Hints::default())
+}
+
+#[rstest]
+#[case(&["1", "2"], "integer")]
+#[case(&["0", "1"], "integer")]
+#[case(&["1", "2.50"], "decimal(3,2)")]
+#[case(&["100", "0.125"], "decimal(6,3)")]
+#[case(&["9223372036854775808"], "decimal(19,0)")]
+#[case(&["1", "2e3"], "float")]
+#[case(&["1", "NA", "-"], "integer")]
+#[case(&["", "NULL"], "unknown")]
+#[case(&["1", "relay down"], "text")]
+#[case(&["1", "007"], "text")]
+#[case(&["1.234,50", "2,5"], "decimal(6,2)")]
+#[case(&["1,234", "12"], "integer")]
+#[case(&["1 234,5", "7"], "decimal(5,1)")]
+#[case(&["1.5", "1,5"], "text")]
+#[case(&["5%", "7.5%"], "decimal(2,1)")]
+#[case(&["5%", "7"], "text")]
+#[case(&["€5", "$5"], "text")]
+#[case(&["(12.30)", "4.00-"], "decimal(4,2)")]
+#[case(&["yes", "No"], "boolean")]
+#[case(&["yes", "true"], "text")]
+#[case(&["2026-03-02", "2026-03-03"], "date")]
+#[case(&["2026-03-02", "2026-03-03 07:15"], "timestamp")]
+#[case(&["2026-03-02T07:15Z", "2026-03-03 07:15"], "text")]
+#[case(&["13/04/2026", "04/13/2026"], "text")]
+#[case(&["2026-W10"], "text")]
+#[case(&["20260302"], "integer")]
+#[case(&["07:15", "23:59:30"], "time")]
+#[case(&["0f8fad5b-d9cb-469f-a165-70867728950e"], "uuid")]
+#[case(&["{\"a\": 1}", "[]"], "json")]
+#[case(&["{a: 1}"], "text")]
+fn all_values_decide_the_type(#[case] values: &[&str], #[case] ty: &str) {
+    assert_eq!(decided(values).domain.ty().to_string(), ty);
+}
+
+#[test]
+fn dates_settle_their_order_by_the_value_that_has_but_one() {
+    let decision = decided(&["03/04/2026", "25/04/2026"]);
+    assert_eq!((decision.format.date, decision.ambiguity), (DateOrder::Dmy, None));
+    let open = decided(&["03/04/2026"]);
+    assert_eq!(open.ambiguity, Some(Ambiguity::DateOrder { chosen: DateOrder::Dmy, hinted: false }));
+}
+
+#[test]
+fn a_clear_column_helps_an_open_one() {
+    let table = TableEvidence {
+        columns: vec![
+            evidence(&["1,234"]),
+            evidence(&["7,5"]),
+            evidence(&["03/04/2026"]),
+            evidence(&["04/25/2026"]),
+        ],
+        ..TableEvidence::default()
+    };
+    let decisions = decide_all(&table, Hints::default());
+    assert_eq!(decisions[0].domain.ty(), Type::Decimal { precision: 4, scale: 3 });
+    assert_eq!(decisions[2].format.date, DateOrder::Mdy);
+    assert_eq!(decisions[2].ambiguity, Some(Ambiguity::DateOrder { chosen: DateOrder::Mdy, hinted: true }));
+}
+
+#[test]
+fn a_decimal_mark_that_could_group_is_said_to_be_open() {
+    let decision = decided(&["1,234", "5,678"]);
+    let style = NumberStyle { comma: false, group: Group::Mark };
+    assert_eq!(decision.ambiguity, Some(Ambiguity::Mark { chosen: style, hinted: false }));
+    assert_eq!(decided(&["1.234", "5.678"]).domain.ty(), Type::Decimal { precision: 4, scale: 3 });
+}
+
+#[test]
+fn words_are_nulls_only_beside_typed_values() {
+    assert_eq!(decided(&["NA", "1"]).nulls, 1);
+    let text = decided(&["NA", "relay", ""]);
+    assert_eq!((text.nulls, text.format.nulls), (1, NullSet::ALWAYS));
+}
+
+#[test]
+fn what_stood_against_a_narrower_type_is_named() {
+    let decision = decided(&["1", "2", "n/a (relay down)"]);
+    let against = &decision.against[0];
+    assert_eq!((against.narrower.as_str(), against.fitting, against.count), ("integer", 2, 1));
+    assert_eq!((against.spot.line, against.value.as_str()), (4, "n/a (relay down)"));
+}
+
+#[test]
+fn truth_words_set_the_format() {
+    assert_eq!(decided(&["Y", "n"]).format, Format { truth: BoolWords::Yn, ..Format::default() });
+}
+
+#[test]
+fn extremes_and_lengths_are_of_all_values() {
+    let column = evidence(&["5", "-3", "", "größer", "12.5"]);
+    let range = column.number_range(NumberStyle::default()).unwrap();
+    assert_eq!((range.0.to_string(), range.1.to_string()), ("-3".into(), "12.5".into()));
+    assert_eq!((column.max_length, column.values(), column.distinct()), (6, 4, (4, true)));
+    assert_eq!(column.text_range().unwrap().0, b"-3");
+}
+
+fn value() -> impl Strategy<Value = String> {
+    prop_oneof![
+        Just(String::new()),
+        Just("NA".to_owned()),
+        any::<i32>().prop_map(|v| v.to_string()),
+        (any::<i16>(), 0u8..99).prop_map(|(a, b)| format!("{a}.{b:02}")),
+        (0u16..999, 0u16..999).prop_map(|(a, b)| format!("{a},{b:03}")),
+        (1u8..29, 1u8..13).prop_map(|(d, m)| format!("{d:02}/{m:02}/2026")),
+        Just("true".to_owned()),
+        "[a-z]{1,5}",
+        "0[0-9]{3}",
+    ]
+}
+
+/// Everything an evidence says, in a form that can be compared.
+fn said(column: &ColumnEvidence) -> String {
+    let decision = decide(column, Hints::default());
+    let nulls: Vec<_> = column.nulls().map(|(at, tally)| (at, tally.clone())).collect();
+    let classes: Vec<_> = column.classes().map(|(class, tally)| (class, tally.clone())).collect();
+    format!(
+        "{decision:?} {nulls:?} {classes:?} {:?} {:?} {} {} {}",
+        column.distinct(),
+        column.text_range(),
+        column.max_length,
+        column.present,
+        column.padded
+    )
+}
+
+fn part(values: &[String], file: u32) -> ColumnEvidence {
+    let mut column = ColumnEvidence::default();
+    values.iter().enumerate().for_each(|(at, v)| column.add(v.as_bytes(), Spot { file, line: at as u64 }));
+    column
+}
+
+fn merged(parts: &[&ColumnEvidence]) -> ColumnEvidence {
+    let mut all = ColumnEvidence::default();
+    parts.iter().for_each(|part| all.merge(part));
+    all
+}
+
+proptest! {
+    #[test]
+    fn evidence_of_halves_is_evidence_of_the_whole(values in prop::collection::vec(value(), 0..60), cut in 0usize..60) {
+        let mut whole = ColumnEvidence::default();
+        let (mut left, mut right) = (ColumnEvidence::default(), ColumnEvidence::default());
+        for (at, value) in values.iter().enumerate() {
+            let spot = Spot { file: 0, line: at as u64 };
+            whole.add(value.as_bytes(), spot);
+            if at < cut { left.add(value.as_bytes(), spot) } else { right.add(value.as_bytes(), spot) }
+        }
+        prop_assert_eq!(said(&merged(&[&left, &right])), said(&whole));
+        prop_assert_eq!(said(&merged(&[&right, &left])), said(&whole));
+    }
+
+    #[test]
+    fn evidence_merges_in_any_order_and_grouping(
+        a in prop::collection::vec(value(), 0..20),
+        b in prop::collection::vec(value(), 0..20),
+        c in prop::collection::vec(value(), 0..20),
+    ) {
+        let (a, b, c) = (part(&a, 0), part(&b, 1), part(&c, 2));
+        let left = merged(&[&merged(&[&a, &b]), &c]);
+        let right = merged(&[&a, &merged(&[&b, &c])]);
+        prop_assert_eq!(said(&left), said(&right));
+        prop_assert_eq!(said(&left), said(&merged(&[&c, &a, &b])));
+    }
+
+    #[test]
+    fn what_is_decided_does_not_change_when_seen_twice(values in prop::collection::vec(value(), 0..40)) {
+        let once = part(&values, 0);
+        let twice = merged(&[&once, &once]);
+        let (a, b) = (decide(&once, Hints::default()), decide(&twice, Hints::default()));
+        prop_assert_eq!((a.domain, a.format, a.ambiguity), (b.domain, b.format, b.ambiguity));
+    }
+
+    #[test]
+    fn a_decision_holds_every_value(values in prop::collection::vec(value(), 1..40)) {
+        let decision = decided(&values.iter().map(String::as_str).collect::<Vec<_>>());
+        let mut records = crate::record::Records::default();
+        for value in &values {
+            let start = records.bytes.len();
+            records.bytes.extend_from_slice(value.as_bytes());
+            records.push_field(crate::record::Field::new(start..records.bytes.len(), false));
+            records.end_record(start..records.bytes.len(), 1);
+        }
+        let target = crate::cast::Target {
+            source_name: "c".into(),
+            ty: decision.domain.ty(),
+            unit: crate::cast::Target::unit_of(decision.domain),
+            source: crate::cast::Source::Field(0),
+            format: decision.format,
+            pinned: false,
+        };
+        let mut rows = crate::cast::Rows { records, ..Default::default() };
+        crate::cast::Caster::new(vec![target], 1).cast(&mut rows);
+        prop_assert_eq!(&rows.rejects, &vec![], "{:?}", decision.domain);
+    }
+
+    #[test]
+    fn wider_evidence_never_narrows(a in prop::collection::vec(value(), 1..30), b in prop::collection::vec(value(), 1..30)) {
+        let alone = decide(&part(&a, 0), Hints::default()).domain;
+        let both = decide(&merged(&[&part(&a, 0), &part(&b, 1)]), Hints::default()).domain;
+        if let (Domain::Number(x), Domain::Number(y)) = (alone, both) {
+            prop_assert!(x.int <= y.int + y.scale && (x.float <= y.float));
+        } else {
+            prop_assert!(alone == both || alone == Domain::Unknown || both == Domain::Text || both == Domain::Timestamp);
+        }
+    }
+}

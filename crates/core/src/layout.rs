@@ -1,0 +1,131 @@
+//! Layouts: the columns of a file, a feed or a table.
+
+use serde::{Deserialize, Serialize};
+
+use crate::evidence::Decision;
+use crate::names::Namer;
+use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
+use crate::types::{Domain, Type};
+
+/// How the values of a column are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Format {
+    /// The spellings of null.
+    pub nulls: NullSet,
+    /// Decimal mark and grouping.
+    pub number: NumberStyle,
+    /// The order of day, month and year.
+    pub date: DateOrder,
+    /// The pair of truth words.
+    pub truth: BoolWords,
+}
+
+impl Default for Format {
+    fn default() -> Self {
+        Format {
+            nulls: NullSet::ALL,
+            number: NumberStyle::default(),
+            date: DateOrder::default(),
+            truth: BoolWords::default(),
+        }
+    }
+}
+
+/// A column of a layout.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Column {
+    /// Its name in the staging table.
+    pub name: String,
+    /// Its name in the file.
+    pub source: String,
+    /// What its values are; the column's type follows from it.
+    pub domain: Domain,
+    /// How they are written.
+    pub format: Format,
+    /// Whether a record without a value was seen.
+    pub nullable: bool,
+    /// The type was given by the user: it does not widen, and what does not fit is a reject.
+    #[serde(default)]
+    pub pinned: Option<Type>,
+}
+
+impl Column {
+    /// The column's type.
+    pub fn ty(&self) -> Type {
+        self.pinned.unwrap_or_else(|| self.domain.ty())
+    }
+}
+
+/// What a user says of a column in the configuration.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ColumnRule {
+    /// The name in the file, as written there.
+    pub source: String,
+    /// The name in the table.
+    pub name: Option<String>,
+    /// The type.
+    pub ty: Option<Type>,
+}
+
+/// The columns of a file or a table, in order.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Layout {
+    /// The columns.
+    pub columns: Vec<Column>,
+}
+
+impl Layout {
+    /// The layout of a file: the names of its header with what its values were decided to be.
+    pub fn observed(
+        header: &[String],
+        decisions: &[Decision],
+        namer: &Namer,
+        rules: &[ColumnRule],
+    ) -> Layout {
+        let names = namer.names(header.iter().map(|source| {
+            rule_for(rules, source)
+                .and_then(|rule| rule.name.clone())
+                .map_or_else(|| crate::names::Wanted::Derived(source.clone()), crate::names::Wanted::Exact)
+        }));
+        let columns = header.iter().zip(decisions).zip(names).map(|((source, decision), name)| Column {
+            name,
+            source: source.clone(),
+            domain: decision.domain,
+            format: decision.format,
+            nullable: decision.nullable,
+            pinned: rule_for(rules, source).and_then(|rule| rule.ty),
+        });
+        Layout { columns: columns.collect() }
+    }
+
+    /// The layout of a file of which only the header is known yet.
+    pub fn named(header: &[String], namer: &Namer, rules: &[ColumnRule]) -> Layout {
+        let unknown = Decision {
+            domain: Domain::Unknown,
+            format: Format::default(),
+            nullable: false,
+            nulls: 0,
+            ambiguity: None,
+            against: Vec::new(),
+        };
+        Layout::observed(header, &vec![unknown; header.len()], namer, rules)
+    }
+
+    /// The column of that name, blanks, case and punctuation aside.
+    pub fn find(&self, name: &str) -> Option<usize> {
+        let exact = self.columns.iter().position(|column| column.name == name);
+        exact.or_else(|| {
+            let key = crate::names::match_key(name);
+            self.columns.iter().position(|column| crate::names::match_key(&column.name) == key)
+        })
+    }
+}
+
+/// The rule for a column of the file, by its name there.
+pub fn rule_for<'a>(rules: &'a [ColumnRule], source: &str) -> Option<&'a ColumnRule> {
+    let key = crate::names::match_key(source);
+    rules
+        .iter()
+        .find(|rule| rule.source == source)
+        .or_else(|| rules.iter().find(|rule| !key.is_empty() && crate::names::match_key(&rule.source) == key))
+}

@@ -1,0 +1,233 @@
+//! Names made safe, once and here: what a header says becomes a column name that is never
+//! blank, never doubled, never too long and never takes a name that is spoken for.
+
+use std::collections::HashSet;
+
+use serde::{Deserialize, Serialize};
+
+/// The lineage column that holds a row's file, by its number in the ledger.
+pub const FILE_COLUMN: &str = "hd_file";
+/// The lineage column that holds the line a row's record starts on.
+pub const LINE_COLUMN: &str = "hd_line";
+
+/// The longest name in bytes: what PostgreSQL keeps of one, and others allow more.
+pub const MAX_NAME: usize = 63;
+
+/// How names are made of what a header says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Convention {
+    /// `Berth No.` becomes `berth_no`.
+    #[default]
+    SnakeCase,
+    /// Names stay as they are written, as far as that is possible.
+    AsIs,
+}
+
+/// A name that is asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Wanted {
+    /// Made from what a header says.
+    Derived(String),
+    /// Given by the user.
+    Exact(String),
+}
+
+/// Makes the names of a table's columns.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Namer {
+    /// How.
+    pub convention: Convention,
+}
+
+impl Namer {
+    /// One name for each that is wanted, all different, in the same order.
+    pub fn names(&self, wanted: impl IntoIterator<Item = Wanted>) -> Vec<String> {
+        let wanted: Vec<Wanted> = wanted.into_iter().collect();
+        let mut taken: HashSet<String> = [FILE_COLUMN, LINE_COLUMN].into_iter().map(str::to_owned).collect();
+        for want in &wanted {
+            if let Wanted::Exact(name) = want {
+                taken.insert(name.to_lowercase());
+            }
+        }
+        let make = |(at, want): (usize, Wanted)| match want {
+            Wanted::Exact(name) => name,
+            Wanted::Derived(text) => {
+                let base = match self.derive(&text) {
+                    base if base.is_empty() => format!("column_{}", at + 1),
+                    base => base,
+                };
+                unique(base, &mut taken)
+            }
+        };
+        wanted.into_iter().enumerate().map(make).collect()
+    }
+
+    /// One name, as for a table.
+    pub fn name(&self, text: &str) -> String {
+        self.derive(text)
+    }
+
+    fn derive(&self, text: &str) -> String {
+        match self.convention {
+            Convention::SnakeCase => cut(snake_case(text), MAX_NAME),
+            Convention::AsIs => {
+                let kept: String = text.trim().chars().filter(|c| !c.is_control()).collect();
+                cut(kept, MAX_NAME)
+            }
+        }
+    }
+}
+
+fn unique(base: String, taken: &mut HashSet<String>) -> String {
+    if taken.insert(base.to_lowercase()) {
+        return base;
+    }
+    let mut number = 2u32;
+    loop {
+        let suffix = format!("_{number}");
+        let name = cut(base.clone(), MAX_NAME - suffix.len()) + &suffix;
+        if taken.insert(name.to_lowercase()) {
+            return name;
+        }
+        number += 1;
+    }
+}
+
+fn cut(mut name: String, most: usize) -> String {
+    let mut end = name.len().min(most);
+    while !name.is_char_boundary(end) {
+        end -= 1;
+    }
+    name.truncate(end);
+    name
+}
+
+/// `BerthNo (new)` becomes `berth_no_new`; letters of any script stay, `%` and `#` are spelled.
+fn snake_case(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() + 4);
+    let mut previous = ' ';
+    let mut chars = text.trim().chars().peekable();
+    while let Some(c) = chars.next() {
+        let spelled = match c {
+            '%' => Some("pct"),
+            '#' => Some("no"),
+            _ => None,
+        };
+        if let Some(word) = spelled {
+            push_gap(&mut out);
+            out.push_str(word);
+            if chars.peek().is_some() {
+                push_gap(&mut out);
+            }
+        } else if c.is_alphanumeric() {
+            let next_lower = chars.peek().is_some_and(|n| n.is_lowercase());
+            let hump = c.is_uppercase()
+                && (previous.is_lowercase()
+                    || previous.is_numeric()
+                    || previous.is_uppercase() && next_lower);
+            if hump {
+                push_gap(&mut out);
+            }
+            out.extend(fold(c));
+        } else {
+            push_gap(&mut out);
+        }
+        previous = c;
+    }
+    while out.ends_with('_') {
+        out.pop();
+    }
+    if out.starts_with(|c: char| c.is_numeric()) {
+        out.insert(0, '_');
+    }
+    out
+}
+
+fn push_gap(out: &mut String) {
+    if !out.is_empty() && !out.ends_with('_') {
+        out.push('_');
+    }
+}
+
+/// Lower case, and the accents of Latin letters taken off, so that a name can be typed.
+fn fold(c: char) -> impl Iterator<Item = char> {
+    let plain = match c.to_lowercase().next().unwrap_or(c) {
+        'à' | 'á' | 'â' | 'ã' | 'å' | 'ā' | 'ą' => "a",
+        'ä' | 'æ' => "ae",
+        'ç' | 'ć' | 'č' => "c",
+        'ď' | 'đ' | 'ð' => "d",
+        'è' | 'é' | 'ê' | 'ë' | 'ē' | 'ę' | 'ě' => "e",
+        'ì' | 'í' | 'î' | 'ï' | 'ī' => "i",
+        'ł' => "l",
+        'ñ' | 'ń' | 'ň' => "n",
+        'ò' | 'ó' | 'ô' | 'õ' | 'ō' => "o",
+        'ö' | 'ø' | 'œ' => "oe",
+        'ř' => "r",
+        'ś' | 'š' | 'ş' => "s",
+        'ß' => "ss",
+        'ť' => "t",
+        'ù' | 'ú' | 'û' | 'ū' | 'ů' => "u",
+        'ü' => "ue",
+        'ý' | 'ÿ' => "y",
+        'ź' | 'ż' | 'ž' => "z",
+        _ => "",
+    };
+    let kept = if plain.is_empty() { Some(c.to_lowercase()) } else { None };
+    plain.chars().chain(kept.into_iter().flatten())
+}
+
+/// What two names must share to be the same name: letters and digits, in lower case.
+pub fn match_key(name: &str) -> String {
+    name.chars().filter(|c| c.is_alphanumeric()).flat_map(fold).collect()
+}
+
+/// Quotes an identifier as the SQL standard has it.
+pub fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('\0', "").replace('"', "\"\""))
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("Berth No.", "berth_no")]
+    #[case("movementID", "movement_id")]
+    #[case("HTTPStatus", "http_status")]
+    #[case("  Draught (m) ", "draught_m")]
+    #[case("Größe", "groesse")]
+    #[case("Load %", "load_pct")]
+    #[case("# of tugs", "no_of_tugs")]
+    #[case("2026", "_2026")]
+    #[case("select", "select")]
+    #[case("港", "港")]
+    fn headers_become_names(#[case] header: &str, #[case] name: &str) {
+        assert_eq!(Namer::default().name(header), name);
+    }
+
+    #[test]
+    fn blanks_and_doubles_are_made_unique() {
+        let wanted = ["a", "", "A", "hd_file", "a_2", "b"].map(|s| Wanted::Derived(s.into()));
+        assert_eq!(Namer::default().names(wanted), ["a", "column_2", "a_2", "hd_file_2", "a_2_2", "b"]);
+    }
+
+    #[test]
+    fn quotes_are_doubled() {
+        assert_eq!(quote("a\"b"), "\"a\"\"b\"");
+    }
+
+    proptest! {
+        #[test]
+        fn names_are_never_blank_doubled_or_long(texts in prop::collection::vec(".{0,90}", 1..12), as_is: bool) {
+            let convention = if as_is { Convention::AsIs } else { Convention::SnakeCase };
+            let names = Namer { convention }.names(texts.into_iter().map(Wanted::Derived));
+            let distinct: HashSet<String> = names.iter().map(|n| n.to_lowercase()).collect();
+            prop_assert_eq!(distinct.len(), names.len());
+            prop_assert!(names.iter().all(|n| !n.is_empty() && n.len() <= MAX_NAME));
+        }
+    }
+}

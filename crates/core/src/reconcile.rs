@@ -1,0 +1,192 @@
+//! Reconciling: files with one another, and what they hold with what the table holds.
+
+use serde::{Deserialize, Serialize};
+
+use crate::layout::{Column, Layout};
+use crate::names::match_key;
+use crate::types::{Domain, Type};
+
+/// Joins the layouts of files that go to one table. Columns are matched by name; one that a
+/// file lacks becomes nullable. Which columns there are and what they hold does not depend
+/// on the order of the files; the order of the columns is that of the first file to have them.
+pub fn join(a: &Layout, b: &Layout) -> Layout {
+    let mut joined = a.clone();
+    for column in &mut joined.columns {
+        let other = b.columns.iter().find(|other| same_name(column, other));
+        match other {
+            Some(other) => {
+                column.domain = column.domain.join(other.domain);
+                column.nullable |= other.nullable;
+            }
+            None => column.nullable = true,
+        }
+    }
+    for column in &b.columns {
+        if !a.columns.iter().any(|other| same_name(column, other)) {
+            joined.columns.push(Column { nullable: true, ..column.clone() });
+        }
+    }
+    joined
+}
+
+fn same_name(a: &Column, b: &Column) -> bool {
+    a.name == b.name || match_key(&a.name) == match_key(&b.name)
+}
+
+/// A change that a file makes to its table's layout.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "change", rename_all = "snake_case")]
+pub enum Change {
+    /// The file has a column that the table had not.
+    Added {
+        /// Its name.
+        column: String,
+        /// Its type.
+        to: Type,
+    },
+    /// A column needs a wider type.
+    Widened {
+        /// Its name.
+        column: String,
+        /// Its type until now.
+        from: Type,
+        /// Its type from now on.
+        to: Type,
+    },
+    /// The file lacks a column; its rows hold null there.
+    Missing {
+        /// Its name.
+        column: String,
+    },
+}
+
+/// How a file fits its table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fit {
+    /// The table's layout once the file is loaded.
+    pub layout: Layout,
+    /// For each of its columns, the column of the file that fills it.
+    pub sources: Vec<Option<usize>>,
+    /// What changes.
+    pub changes: Vec<Change>,
+}
+
+impl Fit {
+    /// The changes that alter the table: all but missing columns.
+    pub fn alters(&self) -> bool {
+        self.changes.iter().any(|change| !matches!(change, Change::Missing { .. }))
+    }
+}
+
+/// Reconciles a file with the layout of its table.
+pub fn reconcile(table: &Layout, file: &Layout) -> Fit {
+    let mut fit = Fit { layout: table.clone(), sources: Vec::new(), changes: Vec::new() };
+    let mut used = vec![false; file.columns.len()];
+    for column in &mut fit.layout.columns {
+        let source = file.columns.iter().position(|c| same_name(column, c));
+        fit.sources.push(source);
+        let Some(at) = source else {
+            fit.changes.push(Change::Missing { column: column.name.clone() });
+            column.nullable = true;
+            continue;
+        };
+        used[at] = true;
+        let from = column.ty();
+        take_in(column, &file.columns[at]);
+        if column.ty() != from {
+            fit.changes.push(Change::Widened { column: column.name.clone(), from, to: column.ty() });
+        }
+    }
+    for (at, column) in file.columns.iter().enumerate().filter(|(at, _)| !used[*at]) {
+        fit.changes.push(Change::Added { column: column.name.clone(), to: column.ty() });
+        fit.layout.columns.push(Column { nullable: true, ..column.clone() });
+        fit.sources.push(Some(at));
+    }
+    fit
+}
+
+fn take_in(column: &mut Column, other: &Column) {
+    column.nullable |= other.nullable;
+    column.pinned = column.pinned.or(other.pinned);
+    if other.domain != Domain::Unknown {
+        column.domain = column.domain.join(other.domain);
+        column.format = other.format;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::layout::Format;
+    use crate::types::{Digits, Unit};
+
+    fn domain() -> impl Strategy<Value = Domain> {
+        let unit = prop_oneof![Just(Unit::Bare), Just(Unit::Percent), Just(Unit::Currency('€'))];
+        let digits = (0u16..25, 0u16..20, any::<bool>(), any::<bool>(), unit)
+            .prop_map(|(int, scale, beyond_i64, float, unit)| Digits { int, scale, beyond_i64, float, unit });
+        prop_oneof![
+            Just(Domain::Unknown),
+            Just(Domain::Boolean),
+            Just(Domain::Date),
+            Just(Domain::Time),
+            Just(Domain::Timestamp),
+            Just(Domain::TimestampTz),
+            Just(Domain::Uuid),
+            Just(Domain::Json),
+            Just(Domain::Text),
+            digits.prop_map(|d| Domain::Unknown.join(Domain::Number(d)).join(Domain::Number(d))),
+        ]
+    }
+
+    fn column(name: u8, domain: Domain, nullable: bool) -> Column {
+        let name = format!("c{name}");
+        Column { source: name.clone(), name, domain, format: Format::default(), nullable, pinned: None }
+    }
+
+    prop_compose! {
+        fn layout()(columns in prop::collection::btree_map(0u8..6, (domain(), any::<bool>()), 0..6)) -> Layout {
+            Layout { columns: columns.into_iter().map(|(n, (d, nullable))| column(n, d, nullable)).collect() }
+        }
+    }
+
+    fn sorted(mut layout: Layout) -> Layout {
+        layout.columns.sort_by(|a, b| a.name.cmp(&b.name));
+        layout
+    }
+
+    proptest! {
+        #[test]
+        fn domains_form_a_semilattice(a in domain(), b in domain(), c in domain()) {
+            prop_assert_eq!(a.join(b), b.join(a));
+            prop_assert_eq!(a.join(b).join(c), a.join(b.join(c)));
+            prop_assert_eq!(a.join(a), a);
+            prop_assert_eq!(a.join(Domain::Text), Domain::Text);
+            prop_assert!(a.fits(a.join(b)));
+        }
+
+        #[test]
+        fn layouts_join_in_any_order(a in layout(), b in layout(), c in layout()) {
+            prop_assert_eq!(sorted(join(&a, &b)), sorted(join(&b, &a)));
+            prop_assert_eq!(sorted(join(&join(&a, &b), &c)), sorted(join(&a, &join(&b, &c))));
+            prop_assert_eq!(join(&a, &a), a);
+        }
+
+        #[test]
+        fn reconciling_again_changes_nothing(a in layout(), b in layout()) {
+            let once = reconcile(&a, &b);
+            let twice = reconcile(&once.layout, &b);
+            prop_assert!(!twice.alters());
+            prop_assert_eq!(twice.layout, once.layout);
+        }
+
+        #[test]
+        fn reconciling_never_narrows(a in layout(), b in layout()) {
+            let fit = reconcile(&a, &b);
+            for (before, after) in a.columns.iter().zip(&fit.layout.columns) {
+                prop_assert!(before.domain.fits(after.domain));
+            }
+        }
+    }
+}

@@ -1,0 +1,203 @@
+//! Records as the readers hand them over: fields with positions, in reused buffers.
+
+use std::ops::Range;
+
+/// How a field stood in its source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// Bare, as most fields are.
+    Plain,
+    /// Between quotes, or a string in a typed source.
+    Quoted,
+    /// The record has no such field.
+    Missing,
+}
+
+/// A field: where its bytes stand in its batch's buffer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Field {
+    start: u32,
+    /// The length, with the origin in the two highest bits.
+    packed: u32,
+}
+
+const QUOTED: u32 = 1 << 31;
+const MISSING: u32 = 1 << 30;
+const LENGTH: u32 = MISSING - 1;
+
+impl Field {
+    /// The longest field there can be, in bytes (1 GiB less one).
+    pub const MAX_LENGTH: usize = LENGTH as usize;
+
+    /// A field that its record does not have.
+    pub const ABSENT: Field = Field { start: 0, packed: MISSING };
+
+    /// A field at these bytes of the buffer.
+    pub fn new(bytes: Range<usize>, quoted: bool) -> Field {
+        let length = (bytes.end - bytes.start) as u32;
+        debug_assert!(length <= LENGTH);
+        Field { start: bytes.start as u32, packed: if quoted { length | QUOTED } else { length } }
+    }
+
+    /// Where its bytes stand in the buffer.
+    pub fn range(self) -> Range<usize> {
+        let start = self.start as usize;
+        start..start + (self.packed & LENGTH) as usize
+    }
+
+    /// How it stood in its source.
+    pub fn origin(self) -> Origin {
+        if self.packed & MISSING != 0 {
+            Origin::Missing
+        } else if self.packed & QUOTED != 0 {
+            Origin::Quoted
+        } else {
+            Origin::Plain
+        }
+    }
+}
+
+/// What is wrong with a record before any value is looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// A quote was opened and never closed; the record is its first line alone.
+    UnclosedQuote,
+    /// Bytes that are not text in the file's encoding, at this byte of the file.
+    NotText {
+        /// Counted from 0 at the start of the (decompressed) file.
+        offset: u64,
+    },
+    /// The reader's own words: a broken object in a line file, say.
+    Broken(String),
+}
+
+/// One record's place in its batch and in its file.
+#[derive(Clone, Debug, Default)]
+struct Entry {
+    fields_end: u32,
+    raw: Range<u32>,
+    line: u64,
+}
+
+/// A batch of records: one buffer of bytes, the fields that point into it, and for every
+/// record its line and its raw bytes.
+///
+/// Readers fill a batch, casters read it, and it comes back to be filled again: its buffers
+/// keep their capacity, so a steady run allocates nothing.
+#[derive(Debug, Default)]
+pub struct Records {
+    /// The bytes of the file, followed by fields that had to be unescaped.
+    pub bytes: Vec<u8>,
+    fields: Vec<Field>,
+    entries: Vec<Entry>,
+    faults: Vec<(usize, Fault)>,
+}
+
+impl Records {
+    /// Forgets the records and keeps the buffers.
+    pub fn clear(&mut self) {
+        self.bytes.clear();
+        self.forget_records();
+    }
+
+    /// Forgets the records and keeps their bytes: for a reader that starts over.
+    pub fn forget_records(&mut self) {
+        self.fields.clear();
+        self.entries.clear();
+        self.faults.clear();
+    }
+
+    /// Adds a field to the record that [`Records::end_record`] will close.
+    #[inline]
+    pub fn push_field(&mut self, field: Field) {
+        self.fields.push(field);
+    }
+
+    /// How many fields the open record has so far.
+    pub fn open_fields(&self) -> usize {
+        self.fields.len() - self.entries.last().map_or(0, |e| e.fields_end as usize)
+    }
+
+    /// Drops the fields of the open record.
+    pub fn drop_open_fields(&mut self) {
+        self.fields.truncate(self.entries.last().map_or(0, |e| e.fields_end as usize));
+    }
+
+    /// Takes back the newest field of the open record.
+    pub fn pop_open_field(&mut self) -> Option<Field> {
+        if self.open_fields() == 0 { None } else { self.fields.pop() }
+    }
+
+    /// Closes the open record. `raw` is where it stands in `bytes`, without its line end;
+    /// `line` is its first line in the file, counted from 1.
+    #[inline]
+    pub fn end_record(&mut self, raw: Range<usize>, line: u64) {
+        self.entries.push(Entry {
+            fields_end: self.fields.len() as u32,
+            raw: raw.start as u32..raw.end as u32,
+            line,
+        });
+    }
+
+    /// Says what is wrong with the record closed last.
+    pub fn mark_fault(&mut self, fault: Fault) {
+        self.faults.push((self.entries.len() - 1, fault));
+    }
+
+    /// How many records there are.
+    pub fn len(&self) -> usize {
+        self.entries.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.entries.is_empty()
+    }
+
+    /// The fields of record `index`.
+    #[inline]
+    pub fn fields(&self, index: usize) -> &[Field] {
+        let start = if index == 0 { 0 } else { self.entries[index - 1].fields_end as usize };
+        &self.fields[start..self.entries[index].fields_end as usize]
+    }
+
+    /// The bytes of a field.
+    #[inline]
+    pub fn value(&self, field: Field) -> &[u8] {
+        &self.bytes[field.range()]
+    }
+
+    /// The line of record `index`, counted from 1.
+    #[inline]
+    pub fn line(&self, index: usize) -> u64 {
+        self.entries[index].line
+    }
+
+    /// The bytes of record `index` as they stand in the file, without the line end.
+    pub fn raw(&self, index: usize) -> &[u8] {
+        let raw = &self.entries[index].raw;
+        &self.bytes[raw.start as usize..raw.end as usize]
+    }
+
+    /// The records with something wrong, in order.
+    pub fn faults(&self) -> &[(usize, Fault)] {
+        &self.faults
+    }
+
+    /// What is wrong with record `index`, if anything is.
+    pub fn fault(&self, index: usize) -> Option<&Fault> {
+        let at = self.faults.binary_search_by_key(&index, |(at, _)| *at).ok()?;
+        Some(&self.faults[at].1)
+    }
+
+    /// Drops the records from `keep` on: those that turned out to be a footer.
+    pub fn truncate(&mut self, keep: usize) {
+        if keep >= self.len() {
+            return;
+        }
+        let fields = if keep == 0 { 0 } else { self.entries[keep - 1].fields_end as usize };
+        self.fields.truncate(fields);
+        self.entries.truncate(keep);
+        self.faults.retain(|(at, _)| *at < keep);
+    }
+}

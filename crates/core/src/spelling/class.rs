@@ -1,0 +1,179 @@
+//! The classes that evidence counts values into.
+
+use super::{BoolWords, Sight};
+
+/// The narrowest class a value's spelling belongs to. Evidence keeps one tally per class;
+/// what a column is follows from which classes it holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[repr(u8)]
+pub enum Class {
+    /// `123`
+    Integer,
+    /// `1.5`
+    Point,
+    /// `1.234`: a decimal, or thousands marked by points.
+    PointOrGroup,
+    /// `1.234.567` or `1.234,5`
+    PointGroups,
+    /// `1,5`
+    Comma,
+    /// `1,234`: a decimal comma, or thousands marked by commas.
+    CommaOrGroup,
+    /// `1,234,567` or `1,234.5`
+    CommaGroups,
+    /// `1 234`
+    SpaceWhole,
+    /// `1 234.5`
+    SpacePoint,
+    /// `1 234,5`
+    SpaceComma,
+    /// `1'234`
+    ApostropheWhole,
+    /// `1'234.5`
+    ApostrophePoint,
+    /// `1'234,5`
+    ApostropheComma,
+    /// `1.5e3`
+    Exponent,
+    /// `1,5e3`
+    ExponentComma,
+    /// `inf`
+    Infinite,
+    /// `true`, `false`
+    TrueFalse,
+    /// `yes`, `no`
+    YesNo,
+    /// `y`, `n`
+    Yn,
+    /// `t`, `f`
+    Tf,
+    /// `on`, `off`
+    OnOff,
+    /// A date.
+    Date,
+    /// A timestamp without a zone.
+    Timestamp,
+    /// A timestamp with a zone.
+    TimestampTz,
+    /// A time of day.
+    Time,
+    /// A UUID.
+    Uuid,
+    /// A JSON object or array.
+    Json,
+    /// Digits with a leading zero.
+    LeadingZero,
+    /// Anything else.
+    Text,
+}
+
+/// What a class is a spelling of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Family {
+    /// A number in some style.
+    Number,
+    /// A truth word.
+    Boolean,
+    /// A date, a timestamp or an instant.
+    Temporal,
+    /// A time of day.
+    Time,
+    /// A UUID.
+    Uuid,
+    /// A JSON text.
+    Json,
+    /// Text.
+    Text,
+}
+
+impl Class {
+    /// How many classes there are.
+    pub const COUNT: usize = Class::Text as usize + 1;
+
+    /// Every class, in order.
+    pub const ALL: [Class; Class::COUNT] = [
+        Class::Integer,
+        Class::Point,
+        Class::PointOrGroup,
+        Class::PointGroups,
+        Class::Comma,
+        Class::CommaOrGroup,
+        Class::CommaGroups,
+        Class::SpaceWhole,
+        Class::SpacePoint,
+        Class::SpaceComma,
+        Class::ApostropheWhole,
+        Class::ApostrophePoint,
+        Class::ApostropheComma,
+        Class::Exponent,
+        Class::ExponentComma,
+        Class::Infinite,
+        Class::TrueFalse,
+        Class::YesNo,
+        Class::Yn,
+        Class::Tf,
+        Class::OnOff,
+        Class::Date,
+        Class::Timestamp,
+        Class::TimestampTz,
+        Class::Time,
+        Class::Uuid,
+        Class::Json,
+        Class::LeadingZero,
+        Class::Text,
+    ];
+
+    /// What the class is a spelling of.
+    pub fn family(self) -> Family {
+        match self {
+            c if c <= Class::Infinite => Family::Number,
+            c if c <= Class::OnOff => Family::Boolean,
+            Class::Date | Class::Timestamp | Class::TimestampTz => Family::Temporal,
+            Class::Time => Family::Time,
+            Class::Uuid => Family::Uuid,
+            Class::Json => Family::Json,
+            _ => Family::Text,
+        }
+    }
+
+    /// The type word for values of this class, as messages use it.
+    pub fn type_word(self) -> &'static str {
+        match self {
+            Class::Integer | Class::SpaceWhole | Class::ApostropheWhole => "integer",
+            Class::Exponent | Class::ExponentComma | Class::Infinite => "float",
+            c if c.family() == Family::Number => "decimal",
+            c if c.family() == Family::Boolean => "boolean",
+            Class::Date => "date",
+            Class::Timestamp => "timestamp",
+            Class::TimestampTz => "timestamp_tz",
+            Class::Time => "time",
+            Class::Uuid => "uuid",
+            Class::Json => "json",
+            _ => "text",
+        }
+    }
+}
+
+impl Sight {
+    /// The class of a sight; `None` for a null.
+    pub fn class(&self) -> Option<Class> {
+        Some(match self {
+            Sight::Null(_) => return None,
+            Sight::Integer(..) => Class::Integer,
+            Sight::Number(number) => number.class,
+            Sight::Temporal(temporal) => temporal.class,
+            Sight::Time(_) => Class::Time,
+            Sight::Boolean(pair) => match pair {
+                BoolWords::TrueFalse => Class::TrueFalse,
+                BoolWords::YesNo => Class::YesNo,
+                BoolWords::Yn => Class::Yn,
+                BoolWords::Tf => Class::Tf,
+                BoolWords::OnOff => Class::OnOff,
+            },
+            Sight::Uuid => Class::Uuid,
+            Sight::Json => Class::Json,
+            Sight::LeadingZero => Class::LeadingZero,
+            Sight::Text => Class::Text,
+        })
+    }
+}

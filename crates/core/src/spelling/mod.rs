@@ -1,0 +1,150 @@
+//! How values are spelled: recognising a spelling in any column, and reading it in one
+//! whose format is known.
+//!
+//! Recognising ([`recognise`]) answers "what could this be?" and feeds the evidence;
+//! reading (`read` in each module) answers "what is it, given this format?" and feeds the
+//! caster. Both stand side by side so that what one accepts, the other reads.
+
+pub mod number;
+pub mod temporal;
+pub mod words;
+
+mod class;
+
+pub use class::{Class, Family};
+pub use number::{Number, NumberSight, NumberStyle};
+pub use temporal::{DateOrder, Orders, TemporalSight};
+pub use words::{BoolWords, NullSet};
+
+use words::Word;
+
+/// What one value could be.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Sight {
+    /// A spelling of null, by its index in [`words::NULL_SPELLINGS`].
+    Null(u8),
+    /// A whole number without marks that fits 64 bits: by far the commonest number.
+    Integer(i64, u16),
+    /// Any other number.
+    Number(NumberSight),
+    /// A date or a timestamp.
+    Temporal(TemporalSight),
+    /// A time of day, in microseconds.
+    Time(i64),
+    /// One of a pair of truth words.
+    Boolean(BoolWords),
+    /// A UUID.
+    Uuid,
+    /// A JSON object or array.
+    Json,
+    /// Digits with a leading zero, which a number would lose.
+    LeadingZero,
+    /// None of these.
+    Text,
+}
+
+/// Takes blanks (space, tab, no-break space) off both ends.
+#[inline]
+pub fn trim(bytes: &[u8]) -> &[u8] {
+    match (bytes.first(), bytes.last()) {
+        (Some(&a), Some(&b)) if a > b' ' && b > b' ' && a != 0xC2 && b != 0xA0 => bytes,
+        _ => trim_slow(bytes),
+    }
+}
+
+#[cold]
+fn trim_slow(mut bytes: &[u8]) -> &[u8] {
+    loop {
+        bytes = match bytes {
+            [b' ' | b'\t' | b'\r' | b'\n', rest @ ..] | [0xC2, 0xA0, rest @ ..] => rest,
+            [rest @ .., b' ' | b'\t' | b'\r' | b'\n'] | [rest @ .., 0xC2, 0xA0] => rest,
+            _ => return bytes,
+        }
+    }
+}
+
+/// Says what a value could be. Blanks around it are disregarded.
+#[inline]
+pub fn recognise(value: &[u8]) -> Sight {
+    let bytes = trim(value);
+    let Some(&first) = bytes.first() else { return Sight::Null(words::EMPTY) };
+    match first {
+        b'0'..=b'9' => recognise_digits(bytes),
+        b'a'..=b'z' | b'A'..=b'Z' => recognise_word(bytes),
+        b'{' | b'[' => recognise_bracket(bytes),
+        _ => recognise_other(bytes),
+    }
+}
+
+#[inline]
+fn recognise_digits(bytes: &[u8]) -> Sight {
+    if let Some((value, digits)) = number::plain_integer(bytes) {
+        return Sight::Integer(value, digits);
+    }
+    // A colon, or a separator in the middle of few digits, is what sets times and dates apart.
+    if let Some(sight) = temporal::recognise(bytes) {
+        return sight;
+    }
+    if let Some(sight) = number::recognise(bytes) {
+        return sight;
+    }
+    if is_uuid(bytes) { Sight::Uuid } else { Sight::Text }
+}
+
+fn recognise_word(bytes: &[u8]) -> Sight {
+    if bytes.len() <= words::LONGEST {
+        match words::look_up(bytes) {
+            Some(Word::Null(index)) => return Sight::Null(index),
+            Some(Word::Boolean(pair, _)) => return Sight::Boolean(pair),
+            None => {}
+        }
+    }
+    if temporal::starts_with_name(bytes)
+        && let Some(sight) = temporal::recognise(bytes)
+    {
+        return sight;
+    }
+    if is_uuid(bytes) {
+        return Sight::Uuid;
+    }
+    if bytes.len() <= 24 && bytes.iter().any(u8::is_ascii_digit) || words::is_infinite(bytes) {
+        // `USD 12.50` and `inf`.
+        return number::recognise(bytes).unwrap_or(Sight::Text);
+    }
+    Sight::Text
+}
+
+fn recognise_bracket(bytes: &[u8]) -> Sight {
+    let closed = matches!((bytes[0], bytes[bytes.len() - 1]), (b'{', b'}') | (b'[', b']'));
+    if closed && is_uuid(bytes) {
+        return Sight::Uuid;
+    }
+    if closed && is_json(bytes) { Sight::Json } else { Sight::Text }
+}
+
+fn recognise_other(bytes: &[u8]) -> Sight {
+    if bytes.len() <= words::LONGEST
+        && let Some(Word::Null(index)) = words::look_up(bytes)
+    {
+        return Sight::Null(index);
+    }
+    number::recognise(bytes).unwrap_or(Sight::Text)
+}
+
+/// Whether these are the 36 characters of a UUID (RFC 9562), braces around them allowed.
+pub fn is_uuid(bytes: &[u8]) -> bool {
+    let bytes = match bytes {
+        [b'{', inner @ .., b'}'] => inner,
+        _ => bytes,
+    };
+    bytes.len() == 36
+        && bytes.iter().enumerate().all(|(at, &b)| match at {
+            8 | 13 | 18 | 23 => b == b'-',
+            _ => b.is_ascii_hexdigit(),
+        })
+}
+
+/// Whether these bytes are one JSON text (RFC 8259).
+pub fn is_json(bytes: &[u8]) -> bool {
+    serde_json::from_slice::<serde::de::IgnoredAny>(bytes).is_ok()
+}

@@ -1,0 +1,667 @@
+//! Numbers: every usual way of writing one, recognised and read without losing a digit.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Class, Sight, words};
+use crate::types::{Digits, MAX_DIGITS, Unit};
+
+/// An exact decimal number: `mantissa / 10^scale`.
+#[derive(Clone, Copy, Debug)]
+pub struct Number {
+    /// All digits, signed.
+    pub mantissa: i128,
+    /// How many of them stand after the decimal mark.
+    pub scale: u16,
+}
+
+impl Number {
+    /// The number with exactly `scale` digits after the mark, if no digit is lost.
+    pub fn rescale(self, scale: u16) -> Option<i128> {
+        if scale >= self.scale {
+            self.mantissa.checked_mul(power_of_ten(scale - self.scale)?)
+        } else {
+            let divisor = power_of_ten(self.scale - scale)?;
+            (self.mantissa % divisor == 0).then(|| self.mantissa / divisor)
+        }
+    }
+
+    /// The nearest 64-bit float.
+    pub fn to_f64(self) -> f64 {
+        const EXACT: i128 = 1 << 53;
+        if self.mantissa.abs() <= EXACT && self.scale <= 22 {
+            // Both operands are exact, so the quotient is correctly rounded.
+            return self.mantissa as f64 / POWERS_F64[self.scale as usize];
+        }
+        self.to_string().parse().unwrap_or(f64::NAN)
+    }
+}
+
+impl std::fmt::Display for Number {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let sign = if self.mantissa < 0 { "-" } else { "" };
+        let digits = self.mantissa.unsigned_abs().to_string();
+        let scale = self.scale as usize;
+        if scale == 0 {
+            return write!(f, "{sign}{digits}");
+        }
+        let padded = format!("{digits:0>width$}", width = scale + 1);
+        let (whole, rest) = padded.split_at(padded.len() - scale);
+        write!(f, "{sign}{whole}.{rest}")
+    }
+}
+
+impl PartialEq for Number {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other).is_eq()
+    }
+}
+
+impl Eq for Number {}
+
+impl PartialOrd for Number {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Number {
+    #[inline]
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        if self.scale == other.scale {
+            return self.mantissa.cmp(&other.mantissa);
+        }
+        let scale = self.scale.max(other.scale);
+        match (self.rescale(scale), other.rescale(scale)) {
+            (Some(a), Some(b)) => a.cmp(&b),
+            _ => self.to_f64().total_cmp(&other.to_f64()),
+        }
+    }
+}
+
+const POWERS_F64: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18,
+    1e19, 1e20, 1e21, 1e22,
+];
+
+/// Ten to the `exponent`, up to the largest that fits.
+#[inline]
+pub fn power_of_ten(exponent: u16) -> Option<i128> {
+    if exponent < 19 { Some(10i64.pow(exponent as u32) as i128) } else { 10i128.checked_pow(exponent as u32) }
+}
+
+/// The mark that groups digits by thousands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Group {
+    /// None.
+    #[default]
+    None,
+    /// The one of comma and point that is not the decimal mark.
+    Mark,
+    /// A space, no-break space or narrow no-break space.
+    Space,
+    /// An apostrophe.
+    Apostrophe,
+}
+
+/// How the numbers of a column are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+pub struct NumberStyle {
+    /// The decimal mark is a comma, not a point.
+    pub comma: bool,
+    /// What groups the digits.
+    pub group: Group,
+}
+
+/// A set of styles: those in which a value is a number.
+pub type Styles = u8;
+
+/// Every style.
+pub const ALL_STYLES: Styles = 0xFF;
+
+impl NumberStyle {
+    /// The styles in the order in which they are preferred when several would do.
+    pub const ALL: [NumberStyle; 8] = [
+        NumberStyle { comma: false, group: Group::None },
+        NumberStyle { comma: true, group: Group::None },
+        NumberStyle { comma: false, group: Group::Mark },
+        NumberStyle { comma: true, group: Group::Mark },
+        NumberStyle { comma: false, group: Group::Space },
+        NumberStyle { comma: true, group: Group::Space },
+        NumberStyle { comma: false, group: Group::Apostrophe },
+        NumberStyle { comma: true, group: Group::Apostrophe },
+    ];
+
+    /// The style's own bit in a set of styles.
+    pub fn bit(self) -> Styles {
+        let at = NumberStyle::ALL.iter().position(|style| *style == self).unwrap_or_default();
+        1 << at
+    }
+
+    /// The style as a person would write it: `1,234.5`.
+    pub fn example(self) -> &'static str {
+        match (self.comma, self.group) {
+            (false, Group::None) => "1234.5",
+            (true, Group::None) => "1234,5",
+            (false, Group::Mark) => "1,234.5",
+            (true, Group::Mark) => "1.234,5",
+            (false, Group::Space) => "1 234.5",
+            (true, Group::Space) => "1 234,5",
+            (false, Group::Apostrophe) => "1'234.5",
+            (true, Group::Apostrophe) => "1'234,5",
+        }
+    }
+}
+
+const POINT: Styles = 0b0101_0101;
+const COMMA: Styles = 0b1010_1010;
+const POINT_MARK: Styles = 0b0000_0100;
+const COMMA_MARK: Styles = 0b0000_1000;
+const SPACE: Styles = 0b0011_0000;
+const APOSTROPHE: Styles = 0b1100_0000;
+
+impl Class {
+    /// The styles in which a value of this class is a number; 0 for what is none.
+    pub fn styles(self) -> Styles {
+        match self {
+            Class::Integer | Class::Infinite => ALL_STYLES,
+            Class::Point | Class::Exponent => POINT,
+            Class::PointOrGroup => POINT | COMMA_MARK,
+            Class::PointGroups => COMMA_MARK,
+            Class::Comma | Class::ExponentComma => COMMA,
+            Class::CommaOrGroup => COMMA | POINT_MARK,
+            Class::CommaGroups => POINT_MARK,
+            Class::SpaceWhole => SPACE,
+            Class::SpacePoint => SPACE & POINT,
+            Class::SpaceComma => SPACE & COMMA,
+            Class::ApostropheWhole => APOSTROPHE,
+            Class::ApostrophePoint => APOSTROPHE & POINT,
+            Class::ApostropheComma => APOSTROPHE & COMMA,
+            _ => 0,
+        }
+    }
+}
+
+/// What was seen of a number.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct NumberSight {
+    /// Its class, which says in which styles it is a number.
+    pub class: Class,
+    /// Its value, an ambiguous mark read as the decimal mark.
+    pub number: Number,
+    /// The digits it needs, read so.
+    pub digits: Digits,
+    /// It was written in parentheses or with its minus behind it.
+    pub accounting: bool,
+}
+
+/// A whole number in plain digits that fits 64 bits, and how many digits it has. No leading
+/// zeros. A single minus or plus may stand before it.
+#[inline]
+pub fn plain_integer(bytes: &[u8]) -> Option<(i64, u16)> {
+    let (negative, digits) = match bytes {
+        [b'-', rest @ ..] => (true, rest),
+        [b'+', rest @ ..] => (false, rest),
+        _ => (false, bytes),
+    };
+    if digits.is_empty() || digits.len() > 18 || digits[0] == b'0' && digits.len() > 1 {
+        return None;
+    }
+    let mut value = 0i64;
+    for &byte in digits {
+        let digit = byte.wrapping_sub(b'0');
+        if digit > 9 {
+            return None;
+        }
+        value = value * 10 + digit as i64;
+    }
+    let count = if value == 0 { 0 } else { digits.len() as u16 };
+    Some((if negative { -value } else { value }, count))
+}
+
+/// A number taken out of what may stand around it: signs, parentheses, units.
+struct Bare<'a> {
+    core: &'a [u8],
+    negative: bool,
+    accounting: bool,
+    unit: Unit,
+}
+
+const CURRENCY_SIGNS: &[(&str, char)] = &[
+    ("$", '$'),
+    ("€", '€'),
+    ("£", '£'),
+    ("¥", '¥'),
+    ("₹", '₹'),
+    ("₽", '₽'),
+    ("₩", '₩'),
+    ("₺", '₺'),
+    ("₪", '₪'),
+    ("฿", '฿'),
+    ("₫", '₫'),
+    ("₴", '₴'),
+    ("¢", '¢'),
+    ("EUR", '€'),
+    ("USD", '$'),
+    ("GBP", '£'),
+    ("JPY", '¥'),
+];
+
+fn take_sign<'a>(bytes: &'a [u8], seen: &mut Option<bool>) -> Option<&'a [u8]> {
+    let (negative, rest) = match bytes {
+        [b'-', rest @ ..] => (true, rest),
+        [b'+', rest @ ..] => (false, rest),
+        // U+2212, the minus sign of typesetters.
+        [0xE2, 0x88, 0x92, rest @ ..] => (true, rest),
+        _ => return Some(bytes),
+    };
+    if seen.replace(negative).is_some() { None } else { Some(super::trim(rest)) }
+}
+
+fn take_unit<'a>(bytes: &'a [u8], unit: &mut Unit) -> Option<&'a [u8]> {
+    let (rest, found) = if let [rest @ .., b'%'] = bytes {
+        (rest, Unit::Percent)
+    } else if bytes.iter().all(|b| b.is_ascii_digit() || matches!(b, b'.' | b',')) {
+        return Some(bytes);
+    } else {
+        let sign = CURRENCY_SIGNS.iter().find_map(|(sign, mark)| {
+            let sign = sign.as_bytes();
+            let rest = bytes.strip_prefix(sign).or_else(|| bytes.strip_suffix(sign))?;
+            Some((rest, Unit::Currency(*mark)))
+        });
+        match sign {
+            Some(found) => found,
+            None => return Some(bytes),
+        }
+    };
+    if *unit != Unit::Bare {
+        return None;
+    }
+    *unit = found;
+    Some(super::trim(rest))
+}
+
+fn strip(bytes: &[u8]) -> Option<Bare<'_>> {
+    let mut bare = Bare { core: bytes, negative: false, accounting: false, unit: Unit::Bare };
+    let mut sign = None;
+    if let [b'(', inner @ .., b')'] = bare.core {
+        bare.core = super::trim(inner);
+        bare.accounting = true;
+        sign = Some(true);
+    }
+    bare.core = take_sign(bare.core, &mut sign)?;
+    bare.core = take_unit(bare.core, &mut bare.unit)?;
+    bare.core = take_sign(bare.core, &mut sign)?;
+    if let [rest @ .., b'-'] = bare.core
+        && sign.replace(true).is_none()
+    {
+        bare.core = super::trim(rest);
+        bare.accounting = true;
+        bare.core = take_unit(bare.core, &mut bare.unit)?;
+    }
+    bare.negative = sign == Some(true);
+    Some(bare)
+}
+
+/// The runs of digits of a number and the marks between them.
+struct Runs {
+    mantissa: i128,
+    digits: u16,
+    /// Digits of the first run, of the last run; how many marks; first and last mark.
+    first: u16,
+    last: u16,
+    marks: u16,
+    group: u8,
+    end: u8,
+    grouped: bool,
+    leading_zero: bool,
+    used: usize,
+}
+
+/// Walks digits and marks up to the end or an exponent. A space is a mark as `b' '`.
+fn walk(core: &[u8]) -> Option<Runs> {
+    let mut runs = Runs {
+        mantissa: 0,
+        digits: 0,
+        first: 0,
+        last: 0,
+        marks: 0,
+        group: 0,
+        end: 0,
+        grouped: true,
+        leading_zero: core.len() > 1 && core[0] == b'0' && core[1].is_ascii_digit(),
+        used: 0,
+    };
+    let mut at = 0;
+    let mut run = 0u16;
+    while at < core.len() {
+        let byte = core[at];
+        let (mark, width) = match byte {
+            b'0'..=b'9' => {
+                runs.mantissa = runs.mantissa * 10 + (byte - b'0') as i128;
+                runs.digits += (runs.mantissa != 0) as u16;
+                if runs.digits > MAX_DIGITS {
+                    return None;
+                }
+                run += 1;
+                at += 1;
+                continue;
+            }
+            b'.' | b',' | b'\'' | b' ' => (byte, 1),
+            0xC2 if core.get(at + 1) == Some(&0xA0) => (b' ', 2),
+            0xE2 if core.get(at + 1..at + 3) == Some(&[0x80, 0xAF]) => (b' ', 3),
+            0xE2 if core.get(at + 1..at + 3) == Some(&[0x80, 0x99]) => (b'\'', 3),
+            b'e' | b'E' => break,
+            _ => return None,
+        };
+        if runs.marks == 0 {
+            runs.first = run;
+            runs.group = mark;
+            runs.grouped = (1..=3).contains(&run) && !(run == 1 && runs.mantissa == 0);
+        } else {
+            // A mark after the decimal mark, or a decimal mark after runs that are not groups.
+            if runs.end != runs.group || run != 3 {
+                return None;
+            }
+        }
+        runs.end = mark;
+        runs.marks += 1;
+        run = 0;
+        at += width;
+    }
+    runs.last = run;
+    if runs.marks == 0 {
+        runs.first = run;
+    }
+    runs.used = at;
+    Some(runs)
+}
+
+impl Runs {
+    /// The class of the number, and how many of its digits stand after the decimal mark.
+    fn class(&self) -> Option<(Class, u16)> {
+        let threes = self.grouped && self.last == 3;
+        let decimals = self.last;
+        Some(match (self.marks, self.group, self.end) {
+            (0, ..) => (if self.first == 0 { return None } else { Class::Integer }, 0),
+            (1, b'.', _) if self.first == 0 && self.last == 0 => return None,
+            (1, b'.', _) if threes => (Class::PointOrGroup, 3),
+            (1, b'.', _) => (Class::Point, decimals),
+            (1, b',', _) if self.first == 0 || self.last == 0 => return None,
+            (1, b',', _) if threes => (Class::CommaOrGroup, 3),
+            (1, b',', _) => (Class::Comma, decimals),
+            (_, group, end) if group == end => match group {
+                _ if !threes => return None,
+                b'.' => (Class::PointGroups, 0),
+                b',' => (Class::CommaGroups, 0),
+                b' ' => (Class::SpaceWhole, 0),
+                _ => (Class::ApostropheWhole, 0),
+            },
+            _ if !self.grouped || self.last == 0 => return None,
+            (_, b',', b'.') => (Class::CommaGroups, decimals),
+            (_, b'.', b',') => (Class::PointGroups, decimals),
+            (_, b' ', b'.') => (Class::SpacePoint, decimals),
+            (_, b' ', b',') => (Class::SpaceComma, decimals),
+            (_, b'\'', b'.') => (Class::ApostrophePoint, decimals),
+            (_, b'\'', b',') => (Class::ApostropheComma, decimals),
+            _ => return None,
+        })
+    }
+}
+
+/// Recognises any number that [`plain_integer`] does not; digits with a leading zero too,
+/// which are told apart because they are not to become numbers.
+pub fn recognise(bytes: &[u8]) -> Option<Sight> {
+    let bare = strip(bytes)?;
+    if words::is_infinite(bare.core) && bare.unit == Unit::Bare {
+        let digits = Digits { float: true, ..Digits::default() };
+        let number = Number { mantissa: if bare.negative { i128::MIN } else { i128::MAX }, scale: 0 };
+        return Some(Sight::Number(NumberSight {
+            class: Class::Infinite,
+            number,
+            digits,
+            accounting: false,
+        }));
+    }
+    let runs = walk(bare.core)?;
+    let (mut class, scale) = runs.class()?;
+    let mut digits = digits_of(&runs, scale, class, bare.unit);
+    if runs.used < bare.core.len() {
+        class = match class {
+            Class::Integer | Class::Point | Class::PointOrGroup => Class::Exponent,
+            Class::Comma | Class::CommaOrGroup => Class::ExponentComma,
+            _ => return None,
+        };
+        read_exponent(bare.core, runs.used, class == Class::ExponentComma)?;
+        digits.float = true;
+        digits.beyond_i64 = false;
+    } else if runs.leading_zero {
+        return Some(Sight::LeadingZero);
+    }
+    let number = Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale };
+    if class == Class::Integer && bare.unit == Unit::Bare && !bare.accounting && !digits.beyond_i64 {
+        return Some(Sight::Integer(i64::try_from(number.mantissa).ok()?, digits.int));
+    }
+    Some(Sight::Number(NumberSight { class, number, digits, accounting: bare.accounting }))
+}
+
+fn digits_of(runs: &Runs, scale: u16, class: Class, unit: Unit) -> Digits {
+    let beyond = scale == 0 && class != Class::Exponent && i64::try_from(runs.mantissa).is_err();
+    Digits { int: runs.digits.saturating_sub(scale), scale, beyond_i64: beyond, float: false, unit }
+}
+
+/// Reads `1.5e3` as a float; `None` where it overflows, or vanishes without being zero.
+fn read_exponent(core: &[u8], at: usize, comma: bool) -> Option<f64> {
+    let exponent = core.get(at + 1..)?;
+    let digits = match exponent {
+        [b'+' | b'-', rest @ ..] => rest,
+        _ => exponent,
+    };
+    if digits.is_empty() || digits.len() > 4 || !digits.iter().all(u8::is_ascii_digit) {
+        return None;
+    }
+    let mut text = [0u8; 64];
+    let text = text.get_mut(..core.len())?;
+    text.copy_from_slice(core);
+    if comma {
+        text.iter_mut().filter(|b| **b == b',').for_each(|b| *b = b'.');
+    }
+    let value: f64 = std::str::from_utf8(text).ok()?.parse().ok()?;
+    let zero = core[..at].iter().all(|b| !(b'1'..=b'9').contains(b));
+    (value.is_finite() && (value != 0.0 || zero)).then_some(value)
+}
+
+/// Reads an exact number in a known style. `None` where it is not one.
+#[inline]
+pub fn read(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
+    if let Some((value, _)) = plain_integer(bytes)
+        && unit == Unit::Bare
+    {
+        return Some(Number { mantissa: value as i128, scale: 0 });
+    }
+    if !style.comma
+        && unit == Unit::Bare
+        && let Some(number) = read_point(bytes)
+    {
+        return Some(number);
+    }
+    read_marked(bytes, style, unit)
+}
+
+/// `-123.45`, up to 18 digits: the common case, read in one pass.
+#[inline]
+fn read_point(bytes: &[u8]) -> Option<Number> {
+    let (negative, digits) = match bytes {
+        [b'-', rest @ ..] => (true, rest),
+        _ => (false, bytes),
+    };
+    if digits.len() > 18
+        || !digits.first()?.is_ascii_digit()
+        || digits[0] == b'0' && digits.get(1)?.is_ascii_digit()
+    {
+        return None;
+    }
+    let (mut mantissa, mut point) = (0i64, None);
+    for (at, &byte) in digits.iter().enumerate() {
+        let digit = byte.wrapping_sub(b'0');
+        if digit <= 9 {
+            mantissa = mantissa * 10 + digit as i64;
+        } else if byte == b'.' && point.is_none() {
+            point = Some(at);
+        } else {
+            return None;
+        }
+    }
+    let scale = point.map_or(0, |at| digits.len() - at - 1);
+    let mantissa = if negative { -mantissa } else { mantissa };
+    Some(Number { mantissa: mantissa as i128, scale: scale as u16 })
+}
+
+fn read_marked(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
+    let bare = strip(bytes)?;
+    let runs = walk(bare.core)?;
+    let (class, mut scale) = runs.class()?;
+    let exact = runs.used == bare.core.len() && !runs.leading_zero && bare.unit == unit;
+    if !exact || class.styles() & style.bit() == 0 {
+        return None;
+    }
+    let grouped = match class {
+        Class::PointOrGroup => style.comma,
+        Class::CommaOrGroup => !style.comma,
+        _ => false,
+    };
+    if grouped {
+        scale = 0;
+    }
+    Some(Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale })
+}
+
+/// Reads a 64-bit float in a known style: exponents and infinities too. `None` where the
+/// float could not give the digits back.
+pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<f64> {
+    if let Some(number) = read(bytes, style, unit) {
+        return (digit_count(number.mantissa) <= crate::types::FLOAT_DIGITS).then(|| number.to_f64());
+    }
+    let bare = strip(bytes)?;
+    let sign = if bare.negative { -1.0 } else { 1.0 };
+    if bare.unit != unit {
+        return None;
+    }
+    if words::is_infinite(bare.core) {
+        return Some(sign * f64::INFINITY);
+    }
+    let runs = walk(bare.core)?;
+    if runs.used == bare.core.len() || runs.digits > crate::types::FLOAT_DIGITS {
+        return None;
+    }
+    let (class, _) = runs.class()?;
+    let comma = matches!(class, Class::Comma | Class::CommaOrGroup);
+    let plain = class == Class::Integer || comma == style.comma;
+    if !plain || !matches!(class, Class::Integer | Class::Point | Class::PointOrGroup) && !comma {
+        return None;
+    }
+    read_exponent(bare.core, runs.used, comma).map(|value| sign * value)
+}
+
+/// How many digits a mantissa has; 0 for zero.
+pub fn digit_count(mantissa: i128) -> u16 {
+    match mantissa.unsigned_abs().checked_ilog10() {
+        Some(log) => log as u16 + 1,
+        None => 0,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn class_of(text: &str) -> Option<Class> {
+        crate::spelling::recognise(text.as_bytes()).class()
+    }
+
+    #[rstest]
+    #[case("0", Class::Integer)]
+    #[case("-42", Class::Integer)]
+    #[case("+7", Class::Integer)]
+    #[case("9223372036854775807", Class::Integer)]
+    #[case("9223372036854775808", Class::Integer)]
+    #[case("1.5", Class::Point)]
+    #[case(".5", Class::Point)]
+    #[case("-.25", Class::Point)]
+    #[case("0.123", Class::Point)]
+    #[case("1.234", Class::PointOrGroup)]
+    #[case("1.234.567", Class::PointGroups)]
+    #[case("1.234,5", Class::PointGroups)]
+    #[case("1,5", Class::Comma)]
+    #[case("0,250", Class::Comma)]
+    #[case("1,234", Class::CommaOrGroup)]
+    #[case("1,234,567.89", Class::CommaGroups)]
+    #[case("1 234", Class::SpaceWhole)]
+    #[case("1\u{a0}234,5", Class::SpaceComma)]
+    #[case("1\u{202f}234.5", Class::SpacePoint)]
+    #[case("1'234.50", Class::ApostrophePoint)]
+    #[case("1.5e3", Class::Exponent)]
+    #[case("6E-07", Class::Exponent)]
+    #[case("1,5E+10", Class::ExponentComma)]
+    #[case("inf", Class::Infinite)]
+    #[case("-Infinity", Class::Infinite)]
+    #[case("007", Class::LeadingZero)]
+    #[case("00.5", Class::LeadingZero)]
+    #[case("(12.30)", Class::Point)]
+    #[case("12.30-", Class::Point)]
+    #[case("12.5%", Class::Point)]
+    #[case("€ 1.234,50", Class::PointGroups)]
+    #[case("12 EUR", Class::Integer)]
+    #[case("-$5.00", Class::Point)]
+    #[case("$-5.00", Class::Point)]
+    #[case("1,23,456", Class::Text)]
+    #[case("12,34,5", Class::Text)]
+    #[case("1.2.3", Class::Text)]
+    #[case("1e999", Class::Text)]
+    #[case("--5", Class::Text)]
+    #[case("5-5", Class::Text)]
+    #[case("+", Class::Text)]
+    #[case("1,", Class::Text)]
+    #[case("123456789012345678901234567890123456789", Class::Text)]
+    fn numbers_are_told_apart(#[case] text: &str, #[case] class: Class) {
+        assert_eq!(class_of(text), Some(class), "{text}");
+    }
+
+    #[rstest]
+    #[case("1.234", NumberStyle { comma: false, group: Group::None }, "1.234")]
+    #[case("1.234", NumberStyle { comma: true, group: Group::Mark }, "1234")]
+    #[case("1,234", NumberStyle { comma: false, group: Group::Mark }, "1234")]
+    #[case("1,234", NumberStyle { comma: true, group: Group::None }, "1.234")]
+    #[case("1.234,50", NumberStyle { comma: true, group: Group::Mark }, "1234.50")]
+    #[case("(1,234.5)", NumberStyle { comma: false, group: Group::Mark }, "-1234.5")]
+    #[case("-0.05", NumberStyle::default(), "-0.05")]
+    #[case("99999999999999999999.5", NumberStyle::default(), "99999999999999999999.5")]
+    fn a_style_decides_what_a_mark_means(
+        #[case] text: &str,
+        #[case] style: NumberStyle,
+        #[case] value: &str,
+    ) {
+        let number = read(text.as_bytes(), style, Unit::Bare).expect("a number");
+        assert_eq!(number.to_string(), value);
+    }
+
+    #[rstest]
+    #[case("1,5", NumberStyle::default())]
+    #[case("1,234", NumberStyle::default())]
+    #[case("007", NumberStyle::default())]
+    #[case("5%", NumberStyle::default())]
+    #[case("1.5", NumberStyle { comma: true, group: Group::None })]
+    fn a_number_in_another_style_is_refused(#[case] text: &str, #[case] style: NumberStyle) {
+        assert_eq!(read(text.as_bytes(), style, Unit::Bare), None);
+    }
+
+    #[test]
+    fn rescaling_never_rounds() {
+        let number = Number { mantissa: 1250, scale: 3 };
+        assert_eq!(number.rescale(2), Some(125));
+        assert_eq!(number.rescale(5), Some(125_000));
+        assert_eq!(number.rescale(1), None);
+    }
+}

@@ -1,0 +1,641 @@
+//! Dates, times and timestamps in the usual orders, with English month names, to the
+//! microsecond. What a microsecond cannot hold exactly is not a timestamp but text.
+
+use serde::{Deserialize, Serialize};
+
+use super::{Class, Sight};
+
+/// The order in which day, month and year stand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum DateOrder {
+    /// Year, month, day.
+    #[default]
+    Ymd,
+    /// Day, month, year.
+    Dmy,
+    /// Month, day, year.
+    Mdy,
+}
+
+impl DateOrder {
+    /// Every order, the preferred first when several would do.
+    pub const ALL: [DateOrder; 3] = [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd];
+
+    /// The order's own bit in a set of orders.
+    pub fn bit(self) -> Orders {
+        1 << self as u8
+    }
+
+    /// The order in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            DateOrder::Ymd => "year-month-day",
+            DateOrder::Dmy => "day-month-year",
+            DateOrder::Mdy => "month-day-year",
+        }
+    }
+}
+
+/// A set of orders: those in which a value is a date.
+pub type Orders = u8;
+
+/// A date that reads the same in every order because it names its month or starts with a
+/// year of four digits.
+pub const ANY_ORDER: Orders = 0b111;
+
+/// Microseconds in a second.
+pub const SECOND: i64 = 1_000_000;
+/// Microseconds in a day.
+pub const DAY: i64 = 86_400 * SECOND;
+
+/// What was seen of a date or timestamp.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct TemporalSight {
+    /// `Date`, `Timestamp` or `TimestampTz`.
+    pub class: Class,
+    /// The orders in which it is one.
+    pub orders: Orders,
+    /// Per order (by [`DateOrder`] as an index), microseconds since 1970-01-01.
+    pub micros: [i64; 3],
+    /// Its year was written with two digits.
+    pub short_year: bool,
+}
+
+/// Days since 1970-01-01 of a date of the Gregorian calendar, if there is such a date.
+pub fn days(year: i32, month: u32, day: u32) -> Option<i32> {
+    if !(1..=9999).contains(&year) || day == 0 || day > days_in_month(year, month)? {
+        return None;
+    }
+    // The civil calendar shifted to begin in March, so that a leap day ends its year.
+    let shifted = if month <= 2 { year - 1 } else { year };
+    let era = shifted.div_euclid(400);
+    let year_of_era = shifted.rem_euclid(400);
+    let day_of_year = (153 * ((month + 9) % 12) + 2) / 5 + day - 1;
+    let day_of_era = year_of_era * 365 + year_of_era / 4 - year_of_era / 100 + day_of_year as i32;
+    Some(era * 146_097 + day_of_era - 719_468)
+}
+
+/// Year, month and day of a count of days since 1970-01-01.
+pub fn civil(days: i32) -> (i32, u32, u32) {
+    let shifted = days + 719_468;
+    let era = shifted.div_euclid(146_097);
+    let day_of_era = shifted.rem_euclid(146_097);
+    let year_of_era = (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
+    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    let month_index = (5 * day_of_year + 2) / 153;
+    let day = (day_of_year - (153 * month_index + 2) / 5 + 1) as u32;
+    let month = if month_index < 10 { month_index + 3 } else { month_index - 9 } as u32;
+    (year_of_era + era * 400 + (month <= 2) as i32, month, day)
+}
+
+fn days_in_month(year: i32, month: u32) -> Option<u32> {
+    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    Some(match month {
+        1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
+        4 | 6 | 9 | 11 => 30,
+        2 => 28 + leap as u32,
+        _ => return None,
+    })
+}
+
+/// A place in the bytes, moved along as they are read.
+struct Cursor<'a>(&'a [u8]);
+
+impl<'a> Cursor<'a> {
+    #[inline]
+    fn peek(&self) -> Option<u8> {
+        self.0.first().copied()
+    }
+
+    #[inline]
+    fn take(&mut self, byte: u8) -> bool {
+        let found = self.peek() == Some(byte);
+        if found {
+            self.0 = &self.0[1..];
+        }
+        found
+    }
+
+    /// Between one and `most` digits: their value and their number.
+    #[inline]
+    fn digits(&mut self, most: usize) -> Option<(u32, usize)> {
+        let (mut value, mut count) = (0u32, 0);
+        while count < most
+            && let Some(digit) = self.0.get(count).map(|b| b.wrapping_sub(b'0'))
+            && digit <= 9
+        {
+            value = value * 10 + digit as u32;
+            count += 1;
+        }
+        self.0 = &self.0[count..];
+        (count > 0).then_some((value, count))
+    }
+
+    #[inline]
+    fn two_digits(&mut self) -> Option<u32> {
+        let (value, count) = self.digits(2)?;
+        (count == 2).then_some(value)
+    }
+
+    fn blanks(&mut self) {
+        while self.take(b' ') {}
+    }
+
+    fn letters(&mut self) -> &'a [u8] {
+        let count = self.0.iter().take_while(|b| b.is_ascii_alphabetic()).count();
+        let (word, rest) = self.0.split_at(count);
+        self.0 = rest;
+        word
+    }
+}
+
+const MONTHS: [&str; 12] = [
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+];
+
+const WEEKDAYS: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
+
+/// A name, its first three letters, or (September) its first four.
+fn name_index(word: &[u8], names: &[&str]) -> Option<usize> {
+    let fits = |name: &&str| {
+        let full = name.as_bytes();
+        word.eq_ignore_ascii_case(full)
+            || word.eq_ignore_ascii_case(&full[..3])
+            || full[0] == b's' && word.eq_ignore_ascii_case(&full[..4])
+    };
+    if word.len() < 3 { None } else { names.iter().position(fits) }
+}
+
+/// Whether a value starts with the name of a month or a weekday, as a date might.
+#[inline]
+pub fn starts_with_name(bytes: &[u8]) -> bool {
+    if bytes.len() < 8 || !bytes[bytes.len() - 1].is_ascii_alphanumeric() {
+        return false;
+    }
+    let word = Cursor(bytes).letters();
+    name_index(word, &MONTHS).is_some() || name_index(word, &WEEKDAYS).is_some()
+}
+
+/// A year of two digits: 69 to 99 are the 1900s, 00 to 68 the 2000s, as POSIX `strptime` has it.
+fn full_year(value: u32, count: usize) -> Option<i32> {
+    match count {
+        4 => Some(value as i32),
+        2 => Some(value as i32 + if value >= 69 { 1900 } else { 2000 }),
+        _ => None,
+    }
+}
+
+/// The date part of a value: its days per order.
+struct DatePart {
+    orders: Orders,
+    days: [i32; 3],
+    short_year: bool,
+}
+
+impl DatePart {
+    fn certain(days: i32, short_year: bool) -> DatePart {
+        DatePart { orders: ANY_ORDER, days: [days; 3], short_year }
+    }
+}
+
+#[inline]
+fn date_part(cursor: &mut Cursor<'_>) -> Option<DatePart> {
+    if cursor.peek()?.is_ascii_alphabetic() {
+        return named_first(cursor);
+    }
+    let (a, a_count) = cursor.digits(8)?;
+    if a_count == 8 && cursor.peek() == Some(b'T') {
+        return Some(DatePart::certain(days((a / 10_000) as i32, a / 100 % 100, a % 100)?, false));
+    }
+    if a_count != 4 && a_count > 2 {
+        return None;
+    }
+    let separator = cursor.peek()?;
+    if matches!(separator, b' ' | b'-' | b'.' | b'/') || separator.is_ascii_alphabetic() {
+        let next = cursor.0.get(1).copied().unwrap_or_default();
+        if separator.is_ascii_alphabetic() || next.is_ascii_alphabetic() {
+            return named_second(cursor, a, a_count);
+        }
+    }
+    if !matches!(separator, b'-' | b'/' | b'.') {
+        return None;
+    }
+    cursor.take(separator);
+    let (b, b_count) = cursor.digits(2)?;
+    if !cursor.take(separator) {
+        return None;
+    }
+    let (c, c_count) = cursor.digits(4)?;
+    if a_count == 4 {
+        // One digit for month or day is fine; `2026.3.2` is a date, `1234.5.6` is one too.
+        return (c_count <= 2 && b_count <= 2)
+            .then(|| days(a as i32, b, c))
+            .flatten()
+            .map(|d| DatePart::certain(d, false));
+    }
+    ordered_date(a, b, c, (a_count, c_count))
+}
+
+/// `a/b/c` with the year at the end, or short and at either end.
+fn ordered_date(a: u32, b: u32, c: u32, (a_count, c_count): (usize, usize)) -> Option<DatePart> {
+    let mut part = DatePart { orders: 0, days: [0; 3], short_year: c_count == 2 };
+    let year = full_year(c, c_count)?;
+    let mut admit = |order: DateOrder, found: Option<i32>| {
+        if let Some(found) = found {
+            part.orders |= order.bit();
+            part.days[order as usize] = found;
+        }
+    };
+    admit(DateOrder::Dmy, days(year, b, a));
+    admit(DateOrder::Mdy, days(year, a, b));
+    if c_count == 2 && a_count == 2 {
+        admit(DateOrder::Ymd, full_year(a, 2).and_then(|year| days(year, b, c)));
+    }
+    (part.orders != 0).then_some(part)
+}
+
+/// `2 Mar 2026`, `02-Mar-26`, `2Mar2026`, `2026-Mar-02`
+fn named_second(cursor: &mut Cursor<'_>, a: u32, a_count: usize) -> Option<DatePart> {
+    let separator = cursor.peek().filter(|b| !b.is_ascii_alphabetic());
+    if let Some(separator) = separator {
+        cursor.take(separator);
+    }
+    let word = cursor.letters();
+    if separator.is_none() && matches!(word, b"st" | b"nd" | b"rd" | b"th") {
+        cursor.take(b' ');
+        return named_second_after(cursor, a, a_count, None);
+    }
+    finish_named(cursor, word, a, a_count, separator)
+}
+
+fn named_second_after(
+    cursor: &mut Cursor<'_>,
+    a: u32,
+    count: usize,
+    separator: Option<u8>,
+) -> Option<DatePart> {
+    let word = cursor.letters();
+    finish_named(cursor, word, a, count, separator.or(Some(b' ')))
+}
+
+fn finish_named(
+    cursor: &mut Cursor<'_>,
+    word: &[u8],
+    a: u32,
+    a_count: usize,
+    separator: Option<u8>,
+) -> Option<DatePart> {
+    let month = name_index(word, &MONTHS)? as u32 + 1;
+    cursor.take(b'.');
+    if let Some(separator) = separator {
+        cursor.take(b',');
+        cursor.take(separator);
+    }
+    let (c, c_count) = cursor.digits(4)?;
+    let (found, short) = if a_count == 4 {
+        (days(a as i32, month, c)?, false)
+    } else {
+        (days(full_year(c, c_count)?, month, a)?, c_count == 2)
+    };
+    Some(DatePart::certain(found, short))
+}
+
+/// `Mar 2, 2026`, `March 2 2026`, `Mon, 2 Mar 2026`, `Mon Mar 2 2026`
+fn named_first(cursor: &mut Cursor<'_>) -> Option<DatePart> {
+    let mut word = cursor.letters();
+    if name_index(word, &WEEKDAYS).is_some() && name_index(word, &MONTHS).is_none() {
+        cursor.take(b'.');
+        cursor.take(b',');
+        cursor.blanks();
+        if cursor.peek()?.is_ascii_digit() {
+            let (a, count) = cursor.digits(2)?;
+            return named_second(cursor, a, count);
+        }
+        word = cursor.letters();
+    }
+    let month = name_index(word, &MONTHS)? as u32 + 1;
+    cursor.take(b'.');
+    if !cursor.take(b' ') && !cursor.take(b'-') && !cursor.take(b'/') {
+        return None;
+    }
+    let (day, _) = cursor.digits(2)?;
+    if matches!(cursor.peek(), Some(b's' | b'n' | b'r' | b't')) {
+        cursor.letters();
+    }
+    cursor.take(b',');
+    if !cursor.take(b' ') && !cursor.take(b'-') && !cursor.take(b'/') {
+        return None;
+    }
+    let (year, count) = cursor.digits(4)?;
+    Some(DatePart::certain(days(full_year(year, count)?, month, day)?, count == 2))
+}
+
+/// A time of day in microseconds. `compact` is `101500` as ISO 8601 basic has it.
+#[inline]
+fn time_part(cursor: &mut Cursor<'_>, compact: bool) -> Option<i64> {
+    let (mut hour, count) = cursor.digits(2)?;
+    if compact && count != 2 || !compact && !cursor.take(b':') {
+        return None;
+    }
+    let minute = cursor.two_digits()?;
+    let mut second = 0;
+    let mut fraction = 0;
+    let more = if compact { cursor.peek().is_some_and(|b| b.is_ascii_digit()) } else { cursor.take(b':') };
+    if more {
+        second = cursor.two_digits()?;
+        if cursor.take(b'.') || cursor.take(b',') {
+            fraction = fraction_micros(cursor)?;
+        }
+    }
+    let spaced = cursor.peek() == Some(b' ');
+    let half = cursor.0.get(spaced as usize).map(u8::to_ascii_lowercase);
+    let meridiem = cursor.0.get(spaced as usize + 1).map(u8::to_ascii_lowercase) == Some(b'm');
+    if let (Some(half @ (b'a' | b'p')), true) = (half, meridiem) {
+        if hour == 0 || hour > 12 {
+            return None;
+        }
+        hour = hour % 12 + if half == b'p' { 12 } else { 0 };
+        cursor.0 = &cursor.0[spaced as usize + 2..];
+    }
+    if hour > 23 || minute > 59 || second > 59 {
+        return None;
+    }
+    Some((hour * 3600 + minute * 60 + second) as i64 * SECOND + fraction)
+}
+
+/// Digits after the second; those beyond the sixth must be zeros.
+fn fraction_micros(cursor: &mut Cursor<'_>) -> Option<i64> {
+    let count = cursor.0.iter().take_while(|b| b.is_ascii_digit()).count();
+    let (digits, rest) = cursor.0.split_at(count);
+    cursor.0 = rest;
+    if count == 0 || count > 12 || digits.iter().skip(6).any(|b| *b != b'0') {
+        return None;
+    }
+    let kept = digits.iter().take(6).fold(0i64, |value, b| value * 10 + (b - b'0') as i64);
+    Some(kept * 10i64.pow(6 - count.min(6) as u32))
+}
+
+/// An offset from UTC in microseconds: `Z`, `UTC`, `+02:00`, `+0200`, `+02`.
+fn zone_part(cursor: &mut Cursor<'_>) -> Option<i64> {
+    match cursor.peek()? {
+        b'Z' | b'z' | b'U' | b'u' | b'G' | b'g' => {
+            let word = cursor.letters();
+            [&b"z"[..], b"utc", b"gmt"].iter().any(|zone| word.eq_ignore_ascii_case(zone)).then_some(0)
+        }
+        sign @ (b'+' | b'-') => {
+            cursor.take(sign);
+            let hours = cursor.two_digits()? as i64;
+            let colon = cursor.take(b':');
+            let minutes = if colon || !cursor.0.is_empty() { cursor.two_digits()? as i64 } else { 0 };
+            if hours > 18 || minutes > 59 {
+                return None;
+            }
+            let offset = (hours * 60 + minutes) * 60 * SECOND;
+            Some(if sign == b'-' { -offset } else { offset })
+        }
+        _ => None,
+    }
+}
+
+/// Recognises a date, a timestamp or a time of day in a trimmed value.
+#[inline]
+pub fn recognise(bytes: &[u8]) -> Option<Sight> {
+    // A separator stands within the first five bytes of every date and time written in
+    // digits, and numbers of one point are told from dates by the second separator.
+    if bytes.len() < 4 || bytes.len() > 48 {
+        return None;
+    }
+    if bytes[0].is_ascii_digit() {
+        let at = bytes.iter().take(9).position(|b| !b.is_ascii_digit())?;
+        match bytes[at] {
+            b':' if at <= 2 => {
+                let mut cursor = Cursor(bytes);
+                let micros = time_part(&mut cursor, false)?;
+                return cursor.0.is_empty().then_some(Sight::Time(micros));
+            }
+            b'.' if !bytes[at + 1..].contains(&b'.') => return None,
+            _ => {}
+        }
+    }
+    stamp(bytes).map(Sight::Temporal)
+}
+
+#[inline]
+fn stamp(bytes: &[u8]) -> Option<TemporalSight> {
+    let mut cursor = Cursor(bytes);
+    let date = date_part(&mut cursor)?;
+    let mut sight = TemporalSight {
+        class: Class::Date,
+        orders: date.orders,
+        micros: date.days.map(|days| days as i64 * DAY),
+        short_year: date.short_year,
+    };
+    if cursor.0.is_empty() {
+        return Some(sight);
+    }
+    let compact = bytes.get(8) == Some(&b'T');
+    cursor.take(b',');
+    if !cursor.take(b'T') && !cursor.take(b't') && !cursor.take(b' ') {
+        return None;
+    }
+    let compact = compact && !cursor.0.contains(&b':');
+    let mut offset = time_part(&mut cursor, compact)?;
+    sight.class = Class::Timestamp;
+    if !cursor.0.is_empty() {
+        cursor.take(b' ');
+        offset -= zone_part(&mut cursor)?;
+        sight.class = Class::TimestampTz;
+    }
+    if !cursor.0.is_empty() {
+        return None;
+    }
+    sight.micros = sight.micros.map(|micros| micros + offset);
+    Some(sight)
+}
+
+/// Reads a date in a known order: days since 1970-01-01.
+#[inline]
+pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
+    if let &[y0, y1, y2, y3, b'-', m0, m1, b'-', d0, d1] = bytes {
+        let digit = |b: u8| b.wrapping_sub(b'0') as u32;
+        let all = [y0, y1, y2, y3, m0, m1, d0, d1].map(digit);
+        if all.iter().any(|d| *d > 9) {
+            return None;
+        }
+        let year = all[0] * 1000 + all[1] * 100 + all[2] * 10 + all[3];
+        return days(year as i32, all[4] * 10 + all[5], all[6] * 10 + all[7]);
+    }
+    let sight = stamp_at_most(bytes)?;
+    (sight.class == Class::Date)
+        .then(|| in_order(&sight, order))
+        .flatten()
+        .map(|micros| (micros / DAY) as i32)
+}
+
+/// Reads a timestamp without a zone in a known order: microseconds since 1970-01-01. A date
+/// alone is its midnight.
+#[inline]
+pub fn read_timestamp(bytes: &[u8], order: DateOrder) -> Option<i64> {
+    let sight = stamp_at_most(bytes)?;
+    (sight.class != Class::TimestampTz).then(|| in_order(&sight, order)).flatten()
+}
+
+/// Reads an instant in a known order: microseconds since 1970-01-01T00:00:00Z.
+#[inline]
+pub fn read_timestamp_tz(bytes: &[u8], order: DateOrder) -> Option<i64> {
+    let sight = stamp_at_most(bytes)?;
+    (sight.class == Class::TimestampTz).then(|| in_order(&sight, order)).flatten()
+}
+
+/// Reads a time of day in microseconds.
+#[inline]
+pub fn read_time(bytes: &[u8]) -> Option<i64> {
+    let mut cursor = Cursor(bytes);
+    let micros = time_part(&mut cursor, false)?;
+    cursor.0.is_empty().then_some(micros)
+}
+
+#[inline]
+fn stamp_at_most(bytes: &[u8]) -> Option<TemporalSight> {
+    if bytes.len() < 6 || bytes.len() > 48 { None } else { stamp(bytes) }
+}
+
+fn in_order(sight: &TemporalSight, order: DateOrder) -> Option<i64> {
+    (sight.orders & order.bit() != 0).then(|| sight.micros[order as usize])
+}
+
+/// Writes a date as ISO 8601 has it: `2026-03-02`.
+pub fn write_date(days: i32, out: &mut Vec<u8>) {
+    let (year, month, day) = civil(days);
+    write_digits(year as u32, 4, out);
+    out.push(b'-');
+    write_digits(month, 2, out);
+    out.push(b'-');
+    write_digits(day, 2, out);
+}
+
+/// Writes a time of day: `07:15:00`, with a fraction only where there is one.
+pub fn write_time(micros: i64, out: &mut Vec<u8>) {
+    let seconds = (micros / SECOND) as u32;
+    write_digits(seconds / 3600, 2, out);
+    out.push(b':');
+    write_digits(seconds / 60 % 60, 2, out);
+    out.push(b':');
+    write_digits(seconds % 60, 2, out);
+    let fraction = (micros % SECOND) as u32;
+    if fraction != 0 {
+        out.push(b'.');
+        write_digits(fraction, 6, out);
+    }
+}
+
+/// Writes a timestamp: `2026-03-02 07:15:00`.
+pub fn write_timestamp(micros: i64, out: &mut Vec<u8>) {
+    write_date(micros.div_euclid(DAY) as i32, out);
+    out.push(b' ');
+    write_time(micros.rem_euclid(DAY), out);
+}
+
+#[inline]
+fn write_digits(value: u32, width: u32, out: &mut Vec<u8>) {
+    for place in (0..width).rev() {
+        out.push(b'0' + (value / 10u32.pow(place) % 10) as u8);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn shown(text: &str) -> Option<(Class, Orders, String)> {
+        let Some(Sight::Temporal(sight)) = recognise(text.as_bytes()) else { return None };
+        let order = DateOrder::ALL.into_iter().find(|o| sight.orders & o.bit() != 0)?;
+        let mut out = Vec::new();
+        write_timestamp(sight.micros[order as usize], &mut out);
+        Some((sight.class, sight.orders, String::from_utf8(out).unwrap()))
+    }
+
+    #[rstest]
+    #[case("2026-03-02", Class::Date, "2026-03-02 00:00:00")]
+    #[case("2026/3/2", Class::Date, "2026-03-02 00:00:00")]
+    #[case("2026.03.02", Class::Date, "2026-03-02 00:00:00")]
+    #[case("31.12.2025", Class::Date, "2025-12-31 00:00:00")]
+    #[case("12/31/2025", Class::Date, "2025-12-31 00:00:00")]
+    #[case("31/12/99", Class::Date, "1999-12-31 00:00:00")]
+    #[case("2 Mar 2026", Class::Date, "2026-03-02 00:00:00")]
+    #[case("02-MAR-26", Class::Date, "2026-03-02 00:00:00")]
+    #[case("March 2, 2026", Class::Date, "2026-03-02 00:00:00")]
+    #[case("Mon, 2 Mar 2026", Class::Date, "2026-03-02 00:00:00")]
+    #[case("2nd March 2026", Class::Date, "2026-03-02 00:00:00")]
+    #[case("2026-03-02 07:15", Class::Timestamp, "2026-03-02 07:15:00")]
+    #[case("2026-03-02T07:15:30.25", Class::Timestamp, "2026-03-02 07:15:30.250000")]
+    #[case("2026-03-02T07:15:30.123456000", Class::Timestamp, "2026-03-02 07:15:30.123456")]
+    #[case("02.03.2026 19:15:00", Class::Timestamp, "2026-03-02 19:15:00")]
+    #[case("3/25/2026 7:15 PM", Class::Timestamp, "2026-03-25 19:15:00")]
+    #[case("2026-03-02T07:15:00Z", Class::TimestampTz, "2026-03-02 07:15:00")]
+    #[case("2026-03-02 07:15:00+02:00", Class::TimestampTz, "2026-03-02 05:15:00")]
+    #[case("20260302T071500Z", Class::TimestampTz, "2026-03-02 07:15:00")]
+    #[case("Mon, 02 Mar 2026 07:15:00 GMT", Class::TimestampTz, "2026-03-02 07:15:00")]
+    fn usual_spellings_are_dates(#[case] text: &str, #[case] class: Class, #[case] value: &str) {
+        let (found, _, shown) = shown(text).expect("a date");
+        assert_eq!((found, shown.as_str()), (class, value));
+    }
+
+    #[rstest]
+    #[case("2026-02-29")]
+    #[case("2026-13-01")]
+    #[case("31/31/2026")]
+    #[case("2026-W10-1")]
+    #[case("2026-061")]
+    #[case("2026-03-02T07:15:30.1234567")]
+    #[case("2026-03-02T24:00:00")]
+    #[case("1.5")]
+    #[case("1.2.3")]
+    #[case("192.168.1.10")]
+    #[case("0000-00-00")]
+    fn what_is_no_date_is_left_alone(#[case] text: &str) {
+        assert_eq!(shown(text), None);
+    }
+
+    #[rstest]
+    #[case("03/04/2026", DateOrder::Dmy.bit() | DateOrder::Mdy.bit())]
+    #[case("13/04/2026", DateOrder::Dmy.bit())]
+    #[case("04/13/2026", DateOrder::Mdy.bit())]
+    #[case("26-03-22", DateOrder::Dmy.bit() | DateOrder::Ymd.bit())]
+    #[case("2026-03-04", ANY_ORDER)]
+    fn orders_are_all_admitted(#[case] text: &str, #[case] orders: Orders) {
+        assert_eq!(shown(text).expect("a date").1, orders);
+    }
+
+    #[rstest]
+    #[case("7:05", Some(7 * 3600 + 5 * 60))]
+    #[case("23:59:59", Some(86_399))]
+    #[case("12:30 am", Some(1800))]
+    #[case("36:15", None)]
+    #[case("7:5", None)]
+    fn times_of_day(#[case] text: &str, #[case] seconds: Option<i64>) {
+        assert_eq!(read_time(text.as_bytes()), seconds.map(|s| s * SECOND));
+    }
+
+    #[test]
+    fn the_calendar_goes_both_ways() {
+        for day in (-719_162..2_932_896).step_by(97) {
+            let (year, month, of_month) = civil(day);
+            assert_eq!(days(year, month, of_month), Some(day));
+        }
+    }
+}

@@ -1,0 +1,167 @@
+//! Words with a meaning of their own: nulls and truth values.
+
+use serde::{Deserialize, Serialize};
+
+/// The longest word looked up, in bytes.
+pub const LONGEST: usize = 7;
+
+/// The index of the empty value in [`NULL_SPELLINGS`].
+pub const EMPTY: u8 = 0;
+
+/// The spellings of null that are recognised. The first [`ALWAYS_NULL`] are null in a column
+/// of any type; the others only where the column's values are of a type that could not
+/// hold them, because in a column of text they may well be words.
+pub const NULL_SPELLINGS: &[&str] = &[
+    "", "NULL", "null", "Null", "\\N", "(null)", "<null>", "#N/A", "NA", "na", "N/A", "n/a", "N.A.", "n.a.",
+    "-", "--", "---", "NaN", "nan", "NAN", "None", "none", "NONE", "nil", "NaT", "?", ".", "..", "...",
+    "n/d", "N/D",
+];
+
+/// How many of [`NULL_SPELLINGS`] are null whatever the column's type.
+pub const ALWAYS_NULL: usize = 8;
+
+/// A set of the [`NULL_SPELLINGS`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct NullSet(pub u32);
+
+impl NullSet {
+    /// The spellings that are null in every column.
+    pub const ALWAYS: NullSet = NullSet((1 << ALWAYS_NULL) - 1);
+
+    /// Every spelling.
+    pub const ALL: NullSet = NullSet(((1u64 << NULL_SPELLINGS.len()) - 1) as u32);
+
+    /// Whether a spelling is in the set.
+    #[inline]
+    pub fn holds(self, index: u8) -> bool {
+        self.0 >> index & 1 == 1
+    }
+
+    /// The spellings in the set.
+    pub fn spellings(self) -> impl Iterator<Item = &'static str> {
+        NULL_SPELLINGS.iter().enumerate().filter(move |(at, _)| self.holds(*at as u8)).map(|(_, s)| *s)
+    }
+}
+
+/// A pair of truth words, in any case.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum BoolWords {
+    /// `true` and `false`
+    #[default]
+    TrueFalse,
+    /// `yes` and `no`
+    YesNo,
+    /// `y` and `n`
+    Yn,
+    /// `t` and `f`
+    Tf,
+    /// `on` and `off`
+    OnOff,
+}
+
+impl BoolWords {
+    /// The two words: true first.
+    pub fn words(self) -> (&'static str, &'static str) {
+        match self {
+            BoolWords::TrueFalse => ("true", "false"),
+            BoolWords::YesNo => ("yes", "no"),
+            BoolWords::Yn => ("y", "n"),
+            BoolWords::Tf => ("t", "f"),
+            BoolWords::OnOff => ("on", "off"),
+        }
+    }
+}
+
+/// A word that was found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// A spelling of null.
+    Null(u8),
+    /// A truth word, and its value.
+    Boolean(BoolWords, bool),
+}
+
+/// Looks a trimmed value up among the words.
+#[inline]
+pub fn look_up(bytes: &[u8]) -> Option<Word> {
+    if bytes.is_empty() {
+        return Some(Word::Null(EMPTY));
+    }
+    if bytes.len() > LONGEST {
+        return None;
+    }
+    if let Some(word) = truth(bytes) {
+        return Some(word);
+    }
+    let at = NULL_SPELLINGS.iter().position(|spelling| spelling.as_bytes() == bytes)?;
+    Some(Word::Null(at as u8))
+}
+
+/// The index of a trimmed value among the spellings of null.
+#[inline]
+pub fn null_index(bytes: &[u8]) -> Option<u8> {
+    match bytes.first() {
+        None => Some(EMPTY),
+        Some(b'0'..=b'9') => None,
+        Some(_) if bytes.len() > LONGEST => None,
+        Some(_) => {
+            let at = NULL_SPELLINGS.iter().position(|spelling| spelling.as_bytes() == bytes)?;
+            Some(at as u8)
+        }
+    }
+}
+
+/// Reads a truth word of any pair, in any case.
+#[inline]
+pub fn truth(bytes: &[u8]) -> Option<Word> {
+    let mut lower = [0u8; 5];
+    let lower = lower.get_mut(..bytes.len())?;
+    lower.copy_from_slice(bytes);
+    lower.make_ascii_lowercase();
+    let (pair, value) = match &*lower {
+        b"true" => (BoolWords::TrueFalse, true),
+        b"false" => (BoolWords::TrueFalse, false),
+        b"yes" => (BoolWords::YesNo, true),
+        b"no" => (BoolWords::YesNo, false),
+        b"y" => (BoolWords::Yn, true),
+        b"n" => (BoolWords::Yn, false),
+        b"t" => (BoolWords::Tf, true),
+        b"f" => (BoolWords::Tf, false),
+        b"on" => (BoolWords::OnOff, true),
+        b"off" => (BoolWords::OnOff, false),
+        _ => return None,
+    };
+    Some(Word::Boolean(pair, value))
+}
+
+/// Whether the word means an infinite number, with or without a sign.
+pub fn is_infinite(bytes: &[u8]) -> bool {
+    let bare = match bytes {
+        [b'+' | b'-', rest @ ..] => rest,
+        _ => bytes,
+    };
+    [&b"inf"[..], b"infinity"].iter().any(|word| bare.eq_ignore_ascii_case(word))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_spelling_of_null_fits_the_set_and_the_look_up() {
+        assert!(NULL_SPELLINGS.len() <= 32);
+        for (at, spelling) in NULL_SPELLINGS.iter().enumerate() {
+            assert!(spelling.len() <= LONGEST, "{spelling}");
+            assert_eq!(null_index(spelling.as_bytes()), Some(at as u8), "{spelling}");
+        }
+    }
+
+    #[test]
+    fn no_word_is_both_null_and_true() {
+        for spelling in NULL_SPELLINGS {
+            assert_eq!(truth(spelling.as_bytes()), None, "{spelling}");
+        }
+    }
+}

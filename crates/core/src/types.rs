@@ -1,0 +1,287 @@
+//! The types a column can have and the semilattice they form.
+//!
+//! [`Type`] is what people see and what a table column is made of. [`Domain`] is what is
+//! joined: the type together with the digits it has to hold, so that joining two columns
+//! gives the same answer whatever the order in which their values were met.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+/// The widest decimal that is stored exactly, in digits. Mantissas travel as `i128`.
+pub const MAX_DIGITS: u16 = 38;
+
+/// The significant digits a 64-bit float gives back as they were written.
+pub const FLOAT_DIGITS: u16 = 17;
+
+/// The type of a column.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
+pub enum Type {
+    /// No value yet.
+    #[default]
+    Unknown,
+    /// True or false.
+    Boolean,
+    /// A signed 64-bit integer.
+    Integer,
+    /// An exact decimal number.
+    Decimal {
+        /// All digits, before and after the mark; 1 to [`MAX_DIGITS`].
+        precision: u16,
+        /// Digits after the mark.
+        scale: u16,
+    },
+    /// A 64-bit binary floating-point number.
+    Float,
+    /// A calendar date.
+    Date,
+    /// A time of day, to the microsecond.
+    Time,
+    /// A date and a time of day without a zone, to the microsecond.
+    Timestamp,
+    /// An instant: a timestamp with its offset from UTC, to the microsecond.
+    TimestampTz,
+    /// A universally unique identifier (RFC 9562).
+    Uuid,
+    /// A JSON text (RFC 8259).
+    Json,
+    /// Text of any length: the top of the lattice.
+    Text,
+}
+
+impl fmt::Display for Type {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let word = match self {
+            Type::Decimal { precision, scale } => return write!(f, "decimal({precision},{scale})"),
+            Type::Unknown => "unknown",
+            Type::Boolean => "boolean",
+            Type::Integer => "integer",
+            Type::Float => "float",
+            Type::Date => "date",
+            Type::Time => "time",
+            Type::Timestamp => "timestamp",
+            Type::TimestampTz => "timestamp_tz",
+            Type::Uuid => "uuid",
+            Type::Json => "json",
+            Type::Text => "text",
+        };
+        f.pad(word)
+    }
+}
+
+/// The spellings a configuration may use for a type, for messages.
+pub const TYPE_WORDS: &[&str] = &[
+    "boolean",
+    "integer",
+    "decimal(p,s)",
+    "float",
+    "date",
+    "time",
+    "timestamp",
+    "timestamp_tz",
+    "uuid",
+    "json",
+    "text",
+];
+
+impl FromStr for Type {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let word = text.trim();
+        Ok(match word {
+            "unknown" => Type::Unknown,
+            "boolean" => Type::Boolean,
+            "integer" => Type::Integer,
+            "float" => Type::Float,
+            "date" => Type::Date,
+            "time" => Type::Time,
+            "timestamp" => Type::Timestamp,
+            "timestamp_tz" => Type::TimestampTz,
+            "uuid" => Type::Uuid,
+            "json" => Type::Json,
+            "text" => Type::Text,
+            _ => return decimal_from(word),
+        })
+    }
+}
+
+fn decimal_from(word: &str) -> Result<Type, String> {
+    let inner = word.strip_prefix("decimal(").and_then(|rest| rest.strip_suffix(')'));
+    let (precision, scale) = inner
+        .and_then(|inner| inner.split_once(','))
+        .and_then(|(p, s)| Some((p.trim().parse::<u16>().ok()?, s.trim().parse::<u16>().ok()?)))
+        .ok_or_else(|| format!("no type is called `{word}`; the types are {}", TYPE_WORDS.join(", ")))?;
+    if precision == 0 || precision > MAX_DIGITS || scale > precision {
+        return Err(format!(
+            "`{word}` is not possible: precision is 1 to {MAX_DIGITS} and scale at most the precision"
+        ));
+    }
+    Ok(Type::Decimal { precision, scale })
+}
+
+impl Serialize for Type {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Type {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
+    }
+}
+
+/// The digits that numbers of a column need.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+pub struct Digits {
+    /// Digits before the decimal mark, without leading zeros; 0 for values below one.
+    pub int: u16,
+    /// Digits after the mark.
+    pub scale: u16,
+    /// Some whole number lies beyond 64 bits.
+    pub beyond_i64: bool,
+    /// Some value was written with an exponent, or is infinite.
+    pub float: bool,
+    /// The sign that every value carries.
+    #[serde(default)]
+    pub unit: Unit,
+}
+
+/// The sign that the numbers of a column carry. It is taken off only where every value of
+/// the column has it, so columns that differ in it have no number type in common.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Unit {
+    /// None: bare numbers.
+    #[default]
+    Bare,
+    /// A percent sign. The number is kept as written: `12.5%` is 12.5.
+    Percent,
+    /// A currency sign.
+    Currency(char),
+}
+
+impl Digits {
+    /// The least digits that hold what both hold.
+    pub fn join(self, other: Digits) -> Digits {
+        Digits {
+            int: self.int.max(other.int),
+            scale: self.scale.max(other.scale),
+            beyond_i64: self.beyond_i64 || other.beyond_i64,
+            float: self.float || other.float,
+            unit: self.unit,
+        }
+    }
+
+    /// The digits a column of this type declares.
+    fn of(ty: Type) -> Digits {
+        match ty {
+            Type::Decimal { precision, scale } => {
+                let beyond_i64 = scale == 0;
+                Digits { int: precision - scale, scale, beyond_i64, ..Digits::default() }
+            }
+            Type::Integer => Digits { int: 19, ..Digits::default() },
+            Type::Float => Digits { float: true, ..Digits::default() },
+            _ => Digits::default(),
+        }
+    }
+}
+
+/// An element of the lattice: the family of a column's values and the digits they need.
+///
+/// `join` is associative, commutative and idempotent, and `Text` is its top.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Domain {
+    /// No value yet: the bottom.
+    #[default]
+    Unknown,
+    /// Truth values.
+    Boolean,
+    /// Numbers that need these digits.
+    Number(Digits),
+    /// Calendar dates.
+    Date,
+    /// Times of day.
+    Time,
+    /// Timestamps without a zone.
+    Timestamp,
+    /// Instants.
+    TimestampTz,
+    /// UUIDs.
+    Uuid,
+    /// JSON texts.
+    Json,
+    /// Anything.
+    Text,
+}
+
+impl Domain {
+    /// The narrowest type whose columns hold every value of the domain exactly.
+    pub fn ty(self) -> Type {
+        match self {
+            Domain::Unknown => Type::Unknown,
+            Domain::Boolean => Type::Boolean,
+            Domain::Number(digits) => number_type(digits),
+            Domain::Date => Type::Date,
+            Domain::Time => Type::Time,
+            Domain::Timestamp => Type::Timestamp,
+            Domain::TimestampTz => Type::TimestampTz,
+            Domain::Uuid => Type::Uuid,
+            Domain::Json => Type::Json,
+            Domain::Text => Type::Text,
+        }
+    }
+
+    /// The domain of a column that is declared, not observed.
+    pub fn of(ty: Type) -> Domain {
+        match ty {
+            Type::Unknown => Domain::Unknown,
+            Type::Boolean => Domain::Boolean,
+            Type::Integer | Type::Decimal { .. } | Type::Float => Domain::Number(Digits::of(ty)),
+            Type::Date => Domain::Date,
+            Type::Time => Domain::Time,
+            Type::Timestamp => Domain::Timestamp,
+            Type::TimestampTz => Domain::TimestampTz,
+            Type::Uuid => Domain::Uuid,
+            Type::Json => Domain::Json,
+            Type::Text => Domain::Text,
+        }
+    }
+
+    /// The narrowest domain that holds both.
+    pub fn join(self, other: Domain) -> Domain {
+        use Domain::{Date, Number, Text, Timestamp, Unknown};
+        match (self, other) {
+            (Unknown, any) | (any, Unknown) => any,
+            (Number(a), Number(b)) if a.unit == b.unit => {
+                let joined = Number(a.join(b));
+                if joined.ty() == Type::Text { Text } else { joined }
+            }
+            (Date, Timestamp) | (Timestamp, Date) => Timestamp,
+            (a, b) if a == b => a,
+            _ => Text,
+        }
+    }
+
+    /// Whether every value of `self` is a value of `wider`.
+    pub fn fits(self, wider: Domain) -> bool {
+        self.join(wider).ty() == wider.ty()
+    }
+}
+
+/// Numbers that no numeric type holds exactly become text.
+fn number_type(digits: Digits) -> Type {
+    let all = digits.int + digits.scale;
+    if digits.float {
+        if all <= FLOAT_DIGITS { Type::Float } else { Type::Text }
+    } else if digits.scale == 0 && !digits.beyond_i64 && digits.int <= 19 {
+        Type::Integer
+    } else if all <= MAX_DIGITS {
+        Type::Decimal { precision: all.max(1), scale: digits.scale }
+    } else {
+        Type::Text
+    }
+}
