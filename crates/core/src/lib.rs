@@ -5,6 +5,7 @@
 //! Data travels one way: [`record`] → [`evidence`] → [`layout`] → [`reconcile`] → [`cast`]
 //! → [`event`].
 
+pub mod arrival;
 pub mod cast;
 pub mod event;
 pub mod evidence;

@@ -144,6 +144,24 @@ impl Records {
         self.faults.push((self.entries.len() - 1, fault));
     }
 
+    /// Says what is wrong with a record, unless something is already known to be.
+    pub fn set_fault(&mut self, index: usize, fault: Fault) {
+        if let Err(at) = self.faults.binary_search_by_key(&index, |(at, _)| *at) {
+            self.faults.insert(at, (index, fault));
+        }
+    }
+
+    /// The record that holds this byte of the buffer, or the last one before it.
+    pub fn record_at(&self, byte: usize) -> Option<usize> {
+        self.entries.partition_point(|entry| entry.raw.start as usize <= byte).checked_sub(1)
+    }
+
+    /// Where record `index` stands in `bytes`, without its line end.
+    pub fn raw_range(&self, index: usize) -> Range<usize> {
+        let raw = &self.entries[index].raw;
+        raw.start as usize..raw.end as usize
+    }
+
     /// How many records there are.
     pub fn len(&self) -> usize {
         self.entries.len()

@@ -1,1 +1,10 @@
-//! x
+//! Places: where files land. Listing what is there, and reading a file while its content is
+//! hashed and watched for changes.
+
+mod error;
+mod fingerprint;
+mod folder;
+
+pub use error::PlaceError;
+pub use fingerprint::{Meter, Opened, open};
+pub use folder::{Listing, Seen, list, look_at};

@@ -1,0 +1,63 @@
+//! Why a file could not be read.
+
+use std::io;
+
+use crate::bytes::Compression;
+
+/// Why a file, or the rest of it, could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum ReadError {
+    /// The system's own reason.
+    #[error("{0}")]
+    Io(#[source] io::Error),
+    /// Nothing in it.
+    #[error("the file is empty")]
+    Empty,
+    /// Bytes that are no text and no kind of file that is known.
+    #[error("not a text file: {what}")]
+    Binary {
+        /// What it looks like, or where the first such byte stands.
+        what: String,
+    },
+    /// A compressed file that breaks off or is damaged.
+    #[error("the {} data is damaged or cut short after {expanded} expanded bytes: {error}", compression.word())]
+    Compressed {
+        /// How it is compressed.
+        compression: Compression,
+        /// How far it could be read.
+        expanded: u64,
+        /// The decoder's own words.
+        error: String,
+    },
+    /// A compressed file that expands beyond measure.
+    #[error("expands to more than {ratio} times its size ({expanded} bytes so far)")]
+    Expansion {
+        /// Bytes so far.
+        expanded: u64,
+        /// The limit that was passed.
+        ratio: u64,
+    },
+    /// No encoding has that name.
+    #[error("no encoding is called `{0}`")]
+    Encoding(String),
+}
+
+impl ReadError {
+    /// The error that a reader below hid in an I/O error, or the I/O error itself.
+    pub fn from_io(error: io::Error) -> ReadError {
+        match error.downcast::<ReadError>() {
+            Ok(inner) => inner,
+            Err(error) => ReadError::Io(error),
+        }
+    }
+
+    /// What a person can do about it, where there is something.
+    pub fn advice(&self) -> Option<&'static str> {
+        match self {
+            ReadError::Expansion { .. } => Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion"),
+            ReadError::Compressed { .. } => Some("ask for the file again"),
+            ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! Which dialect a text is written in, by trying those it could be and looking at what comes
+//! out: records of equal width whose fields look like values.
+//!
+//! The weighing of row patterns against value types follows the idea of van den Burg,
+//! Nazábal and Sutton, "Wrangling messy CSV files by detecting row and type patterns" (2019).
+
+use hypodoke_core::record::{Origin, Records};
+use hypodoke_core::spelling::{Sight, recognise};
+
+use super::dialect::{Delimiter, Dialect, Escape};
+use super::tokenise::{End, Tokeniser};
+
+/// The most text that is tried, and the most records of it that are weighed.
+const SAMPLE_BYTES: usize = 48 * 1024;
+const SAMPLE_RECORDS: usize = 120;
+
+/// What the user says of the dialect; the rest is found.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct DialectWishes {
+    /// What stands between fields.
+    pub delimiter: Option<Delimiter>,
+    /// What stands around fields; `Some(None)` is nothing.
+    pub quote: Option<Option<u8>>,
+    /// How a quote is written inside such a field.
+    pub escape: Option<Escape>,
+    /// What begins a comment line; `Some(None)` is nothing.
+    pub comment: Option<Option<u8>>,
+}
+
+/// Finds the dialect of a text by its beginning; `whole` if that is all of it.
+pub fn detect(text: &[u8], whole: bool, wishes: DialectWishes) -> Dialect {
+    let (sample, whole) = cut(text, whole);
+    let base = Dialect {
+        lone_cr: has_lone_cr(sample),
+        comment: wishes.comment.unwrap_or_else(|| comment_mark(sample)),
+        ..Dialect::default()
+    };
+    let mut best = (f64::MIN, Dialect { delimiter: wishes.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
+    for (delimiter, prior) in delimiters(sample, wishes.delimiter) {
+        for (quote, escape) in quotes(sample, &wishes) {
+            let dialect = Dialect { delimiter, quote, escape, ..base };
+            let score = weigh(sample, whole, dialect) * prior;
+            if score > best.0 {
+                best = (score, dialect);
+            }
+        }
+    }
+    best.1
+}
+
+fn cut(text: &[u8], whole: bool) -> (&[u8], bool) {
+    if text.len() <= SAMPLE_BYTES { (text, whole) } else { (&text[..SAMPLE_BYTES], false) }
+}
+
+/// Lines end in a carriage return alone where most do.
+fn has_lone_cr(sample: &[u8]) -> bool {
+    let returns = sample.windows(2).filter(|pair| pair[0] == b'\r' && pair[1] != b'\n').count();
+    let feeds = memchr::memchr_iter(b'\n', sample).count();
+    returns > 0 && returns > feeds
+}
+
+/// Lines before the table that begin with `#` make it the comment mark, as `%` and `//` are
+/// too rare to be worth mistaking data for.
+fn comment_mark(sample: &[u8]) -> Option<u8> {
+    let mut lines = sample.split(|b| *b == b'\n').filter(|line| !line.is_empty());
+    let first = lines.next()?;
+    if first.first() != Some(&b'#') {
+        return None;
+    }
+    // A header may begin with `#` too: `#id,name` over rows of as many fields is no comment.
+    let second = lines.next().unwrap_or_default();
+    let marks = |line: &[u8]| line.iter().filter(|b| matches!(b, b',' | b';' | b'\t' | b'|')).count();
+    let header = marks(first) > 0 && marks(first) == marks(second) && second.first() != Some(&b'#');
+    (!header).then_some(b'#')
+}
+
+/// The delimiters worth trying, with how likely each is before looking.
+fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)> {
+    if let Some(delimiter) = wished {
+        return vec![(delimiter, 1.0)];
+    }
+    let mut found: Vec<(Delimiter, f64)> = Vec::new();
+    for (c, prior) in [(',', 1.0), (';', 1.0), ('\t', 1.0), ('|', 0.95)] {
+        if sample.contains(&(c as u8)) {
+            found.push((Delimiter::Char(c), prior));
+        }
+    }
+    let lines: Vec<&str> = sample
+        .split(|b| matches!(b, b'\n' | b'\r'))
+        .filter(|line| !line.is_empty())
+        .take(60)
+        .filter_map(|line| std::str::from_utf8(line).ok())
+        .collect();
+    let often = |c: char| lines.iter().filter(|line| line.contains(c)).count() * 10 >= lines.len() * 7;
+    let mut others: Vec<char> = lines.iter().skip(lines.len() / 2).take(1).flat_map(|line| line.chars()).collect();
+    others.sort_unstable();
+    others.dedup();
+    for c in others {
+        let usual = matches!(c, ',' | ';' | '\t' | '|' | '"' | '\'' | '.' | '-' | '_' | ' ' | '(' | ')' | '[' | ']' | '{' | '}');
+        let symbol = c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
+        if symbol && !usual && c != '\u{FFFD}' && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@') && often(c) {
+            let prior = match c {
+                ':' | '/' | '=' => 0.35,
+                '^' | '~' | '¦' | '§' | '¬' | '!' | '*' | '#' | '&' => 0.8,
+                c if c.is_ascii_control() => 0.95,
+                _ => 0.5,
+            };
+            found.push((Delimiter::Char(c), prior));
+        }
+    }
+    if often(' ') || often('\t') {
+        found.push((Delimiter::Blanks, 0.6));
+    }
+    found
+}
+
+fn quotes(sample: &[u8], wishes: &DialectWishes) -> Vec<(Option<u8>, Escape)> {
+    let quotes = match wishes.quote {
+        Some(quote) => vec![quote],
+        None => {
+            let mut quotes = vec![Some(b'"')];
+            if sample.contains(&b'\'') {
+                quotes.push(Some(b'\''));
+            }
+            if sample.contains(&b'"') {
+                quotes.push(None);
+            }
+            quotes
+        }
+    };
+    let mut found = Vec::new();
+    for quote in quotes {
+        let slashed = quote.is_some_and(|quote| sample.windows(2).any(|pair| pair == [b'\\', quote]));
+        match wishes.escape {
+            Some(escape) => found.push((quote, escape)),
+            None => {
+                found.push((quote, Escape::Doubled));
+                if slashed {
+                    found.push((quote, Escape::Backslash));
+                }
+            }
+        }
+    }
+    found
+}
+
+/// How good the records look that a dialect gives: 0 to a little over 1.
+fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
+    let mut records = Records::default();
+    records.bytes.extend_from_slice(sample);
+    let end = if whole { End::Last } else { End::More };
+    Tokeniser::new(dialect, 1).run(&mut records, end);
+    if records.is_empty() && !whole {
+        Tokeniser::new(dialect, 1).run(&mut records, End::Last);
+    }
+    let count = records.len().min(SAMPLE_RECORDS);
+    if count == 0 {
+        return 0.0;
+    }
+    let widths: Vec<usize> = (0..count).map(|at| records.fields(at).len()).collect();
+    let width = usual_width(&widths);
+    // Titles before the table and notes after it are not held against a dialect.
+    let first = widths.iter().position(|w| *w == width).unwrap_or(0);
+    let last = widths.iter().rposition(|w| *w == width).unwrap_or(0);
+    let outside = (count - (last - first + 1)) as f64;
+    let inside = &widths[first..=last];
+    let alike = inside.iter().filter(|w| **w == width).count() as f64;
+    let even = alike / (inside.len() as f64 + outside * if width > 1 { 0.25 } else { 1.0 });
+    let faults = records.faults().len() as f64 / count as f64;
+    let looks = looks(&records, first, count, width, dialect.quote);
+    let breadth = if width > 1 { 1.0 - 0.6 / width as f64 } else { 0.3 };
+    even * even * (0.15 + looks) * breadth * (1.0 - faults.min(1.0))
+}
+
+/// The number of fields that most records have, wider ones counting a little more.
+pub fn usual_width(widths: &[usize]) -> usize {
+    let mut counts = std::collections::BTreeMap::new();
+    for width in widths {
+        *counts.entry(*width).or_insert(0usize) += 1;
+    }
+    let weight = |(width, count): (&usize, &usize)| *count * if *width > 1 { 3 } else { 2 };
+    let best = counts.iter().max_by_key(|(w, c)| (weight((w, c)), **w));
+    best.map_or(1, |(width, _)| *width)
+}
+
+/// The share of fields that look like values: typed ones wholly, plain words mostly, and
+/// what still holds delimiters or half a quote hardly.
+fn looks(records: &Records, first: usize, count: usize, width: usize, quote: Option<u8>) -> f64 {
+    let (mut sum, mut cells) = (0.0, 0usize);
+    for at in (first..count).filter(|at| records.fields(*at).len() == width) {
+        for field in records.fields(at) {
+            let value = records.value(*field);
+            cells += 1;
+            sum += if field.origin() == Origin::Quoted { 1.0 } else { look(value, quote) };
+        }
+    }
+    if cells == 0 { 0.0 } else { sum / cells as f64 }
+}
+
+fn look(value: &[u8], quote: Option<u8>) -> f64 {
+    match recognise(value) {
+        Sight::Null(0) => 0.7,
+        Sight::Null(_) => 0.9,
+        Sight::Text => {
+            let trimmed = hypodoke_core::spelling::trim(value);
+            let (head, tail) = (trimmed.first().copied(), trimmed.last().copied());
+            let half = |b: Option<u8>| b == Some(b'"') || quote.is_some() && b == quote;
+            let marks = trimmed.iter().filter(|b| matches!(b, b',' | b';' | b'\t' | b'|')).count();
+            match (half(head) || half(tail), marks) {
+                (true, _) => 0.05,
+                (_, 0) if trimmed.len() <= 40 => 0.75,
+                (_, 0) => 0.6,
+                (_, 1) => 0.4,
+                _ => 0.15,
+            }
+        }
+        _ => 1.0,
+    }
+}

@@ -1,0 +1,223 @@
+//! Reading a delimited text: batches of records, in bounded memory.
+
+use std::io::Read;
+
+use hypodoke_core::record::{Fault, Records};
+
+use super::detect::{self, DialectWishes};
+use super::dialect::Dialect;
+use super::table::{self, TableStart, TableWishes};
+use super::tokenise::{End, Tokeniser};
+use crate::bytes::{Encoding, Utf8Source};
+use crate::error::ReadError;
+
+/// How much text makes a batch, in bytes.
+const BLOCK: usize = 512 * 1024;
+
+/// How much text is held back while more is to come, so that a footer is seen whole.
+const HELD_BACK: usize = 16 * 1024;
+
+/// How much of the text is looked at to find dialect and header.
+const LOOK: usize = 256 * 1024;
+
+/// What the user says of a text file; the rest is found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TextWishes {
+    /// The encoding.
+    pub encoding: Option<Encoding>,
+    /// The dialect, as far as it is said.
+    pub dialect: DialectWishes,
+    /// The table's beginning, as far as it is said.
+    pub table: TableWishes,
+    /// The longest record allowed, in bytes; [`DEFAULT_RECORD_LIMIT`] if unsaid.
+    pub record_limit: Option<usize>,
+}
+
+/// The longest record allowed unless said otherwise, in bytes.
+pub const DEFAULT_RECORD_LIMIT: usize = 64 << 20;
+
+/// What was found of a text file.
+#[derive(Clone, Debug)]
+pub struct TextShape {
+    /// The dialect.
+    pub dialect: Dialect,
+    /// The names of the columns, as the header has them.
+    pub names: Vec<String>,
+    /// Lines before the header that are no comments.
+    pub skipped_lines: u64,
+    /// Lines of the header: 0 where there is none.
+    pub header_lines: usize,
+    /// Records after the table that are left out, known once the end is read.
+    pub footer: Vec<String>,
+    /// Whether the text begins with a byte-order mark.
+    pub marked: bool,
+}
+
+/// Reads the records of a text.
+pub struct TextReader<'a> {
+    source: Utf8Source<'a>,
+    tokeniser: Tokeniser,
+    shape: TextShape,
+    /// Text read and not yet handed out.
+    carry: Vec<u8>,
+    /// Where the carried text begins, in bytes of text.
+    offset: u64,
+    more: bool,
+    done: bool,
+    record_limit: usize,
+}
+
+impl<'a> TextReader<'a> {
+    /// Opens a text: finds its encoding, its dialect and its header.
+    pub fn open(reader: Box<dyn Read + Send + 'a>, wishes: &TextWishes) -> Result<TextReader<'a>, ReadError> {
+        let mut source = Utf8Source::new(reader, wishes.encoding)?;
+        let mut carry = Vec::with_capacity(BLOCK + HELD_BACK);
+        let more = source.read_into(&mut carry, LOOK)?;
+        if carry.is_empty() {
+            return Err(ReadError::Empty);
+        }
+        refuse_binary(&carry, wishes.encoding.is_some())?;
+        let mut dialect = detect::detect(&carry, !more, wishes.dialect);
+        let mut records = Records::default();
+        records.bytes.extend_from_slice(&carry);
+        let end = if more { End::More } else { End::Last };
+        Tokeniser::new(dialect, 1).run(&mut records, end);
+        let start = table::find(&records, &wishes.table);
+        dialect.trailing_delimiter = start.trailing_delimiter;
+        let (taken, line) = first_row(&records, &start, carry.len());
+        let shape = TextShape {
+            dialect,
+            names: start.names,
+            skipped_lines: lines_before(&records, start.preamble),
+            header_lines: start.header,
+            footer: Vec::new(),
+            marked: source.has_mark(),
+        };
+        carry.drain(..taken);
+        Ok(TextReader {
+            source,
+            tokeniser: Tokeniser::new(dialect, line),
+            shape,
+            carry,
+            offset: taken as u64,
+            more,
+            done: false,
+            record_limit: wishes.record_limit.unwrap_or(DEFAULT_RECORD_LIMIT),
+        })
+    }
+
+    /// What was found of the file.
+    pub fn shape(&self) -> &TextShape {
+        &self.shape
+    }
+
+    /// The encoding, as far as it is known by now.
+    pub fn encoding(&self) -> Encoding {
+        self.source.encoding()
+    }
+
+    /// Fills a batch with the next records; `false` when there are no more.
+    pub fn next(&mut self, records: &mut Records) -> Result<bool, ReadError> {
+        records.clear();
+        if self.done {
+            return Ok(false);
+        }
+        records.bytes.append(&mut self.carry);
+        let mut want = BLOCK.saturating_sub(records.bytes.len()).max(BLOCK / 4);
+        loop {
+            if self.more {
+                self.more = self.source.read_into(&mut records.bytes, want)?;
+            }
+            let (length, end) = if !self.more {
+                (records.bytes.len(), End::Last)
+            } else if records.bytes.len() > self.record_limit {
+                (records.bytes.len(), End::TooLong)
+            } else {
+                (records.bytes.len().saturating_sub(HELD_BACK), End::More)
+            };
+            self.carry.extend_from_slice(&records.bytes[length..]);
+            records.bytes.truncate(length);
+            let taken = self.tokeniser.run(records, end);
+            if taken > 0 || !self.more {
+                self.finish(records, taken, length);
+                self.done = !self.more;
+                return Ok(!records.is_empty() || !self.done);
+            }
+            // One record longer than all that was read: read as much again.
+            records.bytes.truncate(length);
+            records.bytes.append(&mut self.carry);
+            records.forget_records();
+            want = records.bytes.len();
+        }
+    }
+
+    /// Keeps what was not taken, checks what was, and cuts the footer off at the end.
+    fn finish(&mut self, records: &mut Records, taken: usize, length: usize) {
+        self.carry.splice(..0, records.bytes[taken..length].iter().copied());
+        if self.source.wants_check() {
+            self.check(records, taken);
+        }
+        while let Some((at, in_file)) = self.source.next_break(self.offset + taken as u64) {
+            if let Some(record) = records.record_at((at - self.offset.min(at)) as usize) {
+                records.set_fault(record, Fault::NotText { offset: in_file });
+            }
+        }
+        self.offset += taken as u64;
+        if !self.more {
+            let footer = table::footer_records(records, self.shape.names.len());
+            let keep = records.len() - footer;
+            let raw = |at: usize| String::from_utf8_lossy(records.raw(at)).into_owned();
+            self.shape.footer = (keep..records.len()).map(raw).collect();
+            records.truncate(keep);
+        }
+    }
+
+    /// Marks the records that hold bytes that are no UTF-8.
+    fn check(&self, records: &mut Records, taken: usize) {
+        let mut from = 0;
+        while let Err(error) = simdutf8::compat::from_utf8(&records.bytes[from..taken]) {
+            let at = from + error.valid_up_to();
+            let Some(record) = records.record_at(at) else { return };
+            let offset = self.source.start() + self.offset + at as u64;
+            records.set_fault(record, Fault::NotText { offset });
+            from = records.raw_range(record).end.max(at + error.error_len().unwrap_or(1));
+            if from >= taken {
+                return;
+            }
+        }
+    }
+}
+
+/// A NUL among the first bytes of what is not UTF-16 is no text.
+fn refuse_binary(text: &[u8], wished: bool) -> Result<(), ReadError> {
+    let head = &text[..text.len().min(8192)];
+    let control = |b: &u8| *b < 32 && !matches!(*b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F);
+    let strange = head.iter().filter(|b| control(b)).count();
+    if !wished && strange * 50 > head.len() {
+        let at = head.iter().position(|b| control(b)).unwrap_or_default();
+        return Err(ReadError::Binary { what: format!("byte {at} is 0x{:02X}", head[at]) });
+    }
+    Ok(())
+}
+
+/// Where the first row stands behind the header, and on which line.
+fn first_row(records: &Records, start: &TableStart, length: usize) -> (usize, u64) {
+    let row = start.preamble + start.header;
+    if row < records.len() {
+        return (records.raw_range(row).start, records.line(row));
+    }
+    match records.len().checked_sub(1) {
+        Some(last) => {
+            let end = records.raw_range(last).end;
+            let newlines = records.bytes[..length].iter().filter(|b| **b == b'\n').count() as u64;
+            let rest = &records.bytes[end..length];
+            let skip = rest.iter().position(|b| *b == b'\n').map_or(rest.len(), |at| at + 1);
+            (end + skip, newlines + 1)
+        }
+        None => (length, 1),
+    }
+}
+
+fn lines_before(records: &Records, preamble: usize) -> u64 {
+    if preamble == 0 || preamble >= records.len() { preamble as u64 } else { records.line(preamble) - 1 }
+}

@@ -1,0 +1,349 @@
+//! Where the table stands in a text: what comes before it, whether it has a header, over how
+//! many lines, and what comes after it.
+
+use hypodoke_core::record::Records;
+use hypodoke_core::spelling::{Family, recognise, trim};
+
+use super::detect::usual_width;
+
+/// The most records that are looked at for the table's beginning.
+const LOOKED_AT: usize = 200;
+
+/// Where a table begins.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableStart {
+    /// Records before the header.
+    pub preamble: usize,
+    /// Records of the header: 0 where there is none.
+    pub header: usize,
+    /// How many fields the table's records have.
+    pub width: usize,
+    /// The names of the columns, as the header has them; blank where it says nothing.
+    pub names: Vec<String>,
+    /// Every record ends in a delimiter that begins no field.
+    pub trailing_delimiter: bool,
+}
+
+/// What the user says of the table; the rest is found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TableWishes {
+    /// How many lines the header has; 0 is none.
+    pub header_lines: Option<usize>,
+    /// How many lines to skip before it.
+    pub skip_lines: Option<u64>,
+}
+
+/// Finds the table in the first records of a text.
+pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
+    let count = records.len().min(LOOKED_AT);
+    let skipped = wishes.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
+    let from = skipped.unwrap_or(0);
+    let widths: Vec<usize> = (from..count).map(|at| records.fields(at).len()).collect();
+    if widths.is_empty() {
+        return TableStart { preamble: from, header: 0, width: 0, names: Vec::new(), trailing_delimiter: false };
+    }
+    let mut width = usual_width(&widths);
+    let mut view = View { records, count, width };
+    let mut start = match skipped {
+        Some(start) => start,
+        None => view.first_row(from),
+    };
+    let trailing = view.ends_blank(start);
+    if trailing {
+        width -= 1;
+        view.width = width;
+    }
+    let mut header = match wishes.header_lines {
+        Some(lines) => lines.min(count - start),
+        None => view.header_lines(start),
+    };
+    if wishes.header_lines.is_none() && skipped.is_none() && header > 0 {
+        // A row of group names above the header: some cells filled, none a value.
+        if start > from && view.is_group_row(start - 1) {
+            start -= 1;
+            header += 1;
+        } else if start > from && view.is_short_header(start) {
+            start -= 1;
+            header = 1;
+        }
+    }
+    let names = view.names(start, header);
+    TableStart { preamble: start, header, width, names, trailing_delimiter: trailing }
+}
+
+/// The records looked at, as rows of trimmed cells.
+struct View<'a> {
+    records: &'a Records,
+    count: usize,
+    width: usize,
+}
+
+impl View<'_> {
+    fn cells(&self, row: usize) -> impl Iterator<Item = &[u8]> {
+        self.records.fields(row).iter().map(|field| trim(self.records.value(*field)))
+    }
+
+    fn cell(&self, row: usize, column: usize) -> &[u8] {
+        self.records.fields(row).get(column).map_or(&[][..], |field| trim(self.records.value(*field)))
+    }
+
+    fn filled(&self, row: usize) -> usize {
+        self.cells(row).filter(|cell| !cell.is_empty()).count()
+    }
+
+    fn has_width(&self, row: usize) -> bool {
+        self.records.fields(row).len() == self.width && self.records.fault(row).is_none()
+    }
+
+    /// The first record that is as wide as the table and filled about as well as its rows.
+    fn first_row(&self, from: usize) -> usize {
+        let mut fills: Vec<usize> = (from..self.count).filter(|at| self.has_width(*at)).map(|at| self.filled(at)).collect();
+        fills.sort_unstable();
+        let usual = fills.get(fills.len() / 2).copied().unwrap_or(1);
+        let least = if self.width > 1 { (usual / 2).max(2).min(usual) } else { 1 };
+        let start = (from..self.count).find(|at| self.has_width(*at) && self.filled(*at) >= least).unwrap_or(from);
+        // A header one field short or long of its rows stands right before them.
+        let near = |row: usize| {
+            let fields = self.records.fields(row).len();
+            fields > 1 && fields.abs_diff(self.width) == 1 && self.cells(row).all(|c| is_word(c) || c.is_empty())
+        };
+        if start > from && start == from + 1 && near(from) && !self.is_short_header(start) { from } else { start }
+    }
+
+    /// Every row ends in an empty field, and so does the header or it is one field shorter.
+    fn ends_blank(&self, start: usize) -> bool {
+        if self.width < 2 {
+            return false;
+        }
+        let blank = |row: usize| self.cell(row, self.width - 1).is_empty();
+        let mut rows = (start..self.count).filter(|at| self.has_width(*at)).peekable();
+        rows.peek().is_some() && rows.all(blank) && (start + 1 < self.count)
+    }
+
+    /// Names over all columns but the first, which holds the names of the rows.
+    fn is_short_header(&self, start: usize) -> bool {
+        let row = start.wrapping_sub(1);
+        row < self.count
+            && self.records.fields(row).len() + 1 == self.width
+            && self.cells(row).all(is_word)
+            && !self.cells(start).all(is_word)
+    }
+
+    fn is_group_row(&self, row: usize) -> bool {
+        let filled = self.filled(row);
+        self.has_width(row) && filled >= 2 && filled < self.width && self.cells(row).all(|c| c.is_empty() || is_word(c))
+    }
+
+    fn header_lines(&self, start: usize) -> usize {
+        let body: Vec<usize> = (start + 1..self.count).filter(|at| self.has_width(*at)).collect();
+        if !self.cells(start).any(is_word) {
+            return 0;
+        }
+        if body.is_empty() {
+            return usize::from(self.cells(start).all(|c| is_word(c) || c.is_empty()));
+        }
+        if self.header_score(start, &body) <= 0.0 {
+            return 0;
+        }
+        let mut lines = 1;
+        while lines < 4 && self.continues_header(start, lines, &body[lines - 1..]) {
+            lines += 1;
+        }
+        lines
+    }
+
+    /// How much a row looks like names over the rows beneath it.
+    fn header_score(&self, row: usize, body: &[usize]) -> f64 {
+        let mut score = 0.0;
+        let mut years = 0;
+        for column in 0..self.width {
+            let cell = self.cell(row, column);
+            let values: Vec<&[u8]> = body.iter().map(|at| self.cell(*at, column)).filter(|v| !v.is_empty()).collect();
+            years += usize::from(is_year(cell));
+            score += column_score(cell, &values);
+        }
+        // `station,2024,2025,2026`: years over figures are names too.
+        if years > 0 && years + 2 >= self.width && is_word(self.cell(row, 0)) && self.rises(row) {
+            return 1.0;
+        }
+        let mut names: Vec<&[u8]> = self.cells(row).filter(|c| !c.is_empty()).collect();
+        names.sort_unstable();
+        let all = names.len();
+        names.dedup();
+        score - (all - names.len()) as f64 * 0.3
+    }
+
+    /// The years of a row follow one another.
+    fn rises(&self, row: usize) -> bool {
+        let years: Vec<&[u8]> = self.cells(row).filter(|c| is_year(c)).collect();
+        years.len() > 1 && years.windows(2).all(|pair| pair[0] < pair[1])
+    }
+
+    /// Whether the row `lines` under the header's first belongs to it: words or nothing over
+    /// columns of figures.
+    fn continues_header(&self, start: usize, lines: usize, body: &[usize]) -> bool {
+        let row = start + lines;
+        if row >= self.count || !self.has_width(row) || body.len() < 3 || body[0] != row {
+            return false;
+        }
+        let rest = &body[1..];
+        let mut over_figures = 0;
+        for column in 0..self.width {
+            let cell = self.cell(row, column);
+            let typed = typed_share(rest.iter().map(|at| self.cell(*at, column)));
+            if !cell.is_empty() && !is_word(cell) {
+                return false;
+            }
+            let null = matches!(recognise(cell), hypodoke_core::spelling::Sight::Null(_));
+            if typed > 0.9 && !cell.is_empty() && !null {
+                over_figures += 1;
+            }
+        }
+        let typed_columns = (0..self.width)
+            .filter(|column| typed_share(rest.iter().map(|at| self.cell(*at, *column))) > 0.9)
+            .count();
+        over_figures > 0 && over_figures * 2 >= typed_columns
+    }
+
+    fn names(&self, start: usize, header: usize) -> Vec<String> {
+        let mut names = vec![String::new(); self.width];
+        for row in start..start + header {
+            let shift = usize::from(self.records.fields(row).len() + 1 == self.width);
+            let group = header > 1 && row == start && self.is_group_row(row);
+            let mut carried = String::new();
+            for (column, name) in names.iter_mut().enumerate() {
+                let cell = if column < shift { &[][..] } else { self.cell(row, column - shift) };
+                let mut text = String::from_utf8_lossy(cell).split_whitespace().collect::<Vec<_>>().join(" ");
+                if group {
+                    if text.is_empty() { text.clone_from(&carried) } else { carried.clone_from(&text) }
+                }
+                if !text.is_empty() {
+                    if !name.is_empty() {
+                        name.push(' ');
+                    }
+                    name.push_str(&text);
+                }
+            }
+        }
+        names
+    }
+}
+
+fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
+    if cell.is_empty() || values.is_empty() {
+        return 0.0;
+    }
+    let typed = typed_share(values.iter().copied());
+    if !is_word(cell) {
+        return if typed > 0.5 { -1.5 } else { -0.5 };
+    }
+    if typed > 0.7 {
+        return 1.0;
+    }
+    if values.contains(&cell) {
+        return -0.6;
+    }
+    let shape = shape(cell);
+    let alike = values.iter().filter(|value| self::shape(value) == shape).count() * 10 >= values.len() * 8;
+    let coded = shape.iter().any(|b| *b == b'9');
+    match (alike, coded) {
+        (true, true) => -0.8,
+        (true, false) => 0.05,
+        (false, true) => -0.1,
+        (false, false) => 0.3,
+    }
+}
+
+/// The form of a value: letters, digits and runs of them told apart.
+fn shape(value: &[u8]) -> Vec<u8> {
+    let kind = |b: &u8| match b {
+        b'0'..=b'9' => b'9',
+        b'A'..=b'Z' => b'A',
+        b if b.is_ascii_lowercase() || !b.is_ascii() => b'a',
+        b => *b,
+    };
+    let mut out: Vec<u8> = value.iter().map(kind).collect();
+    out.dedup();
+    out
+}
+
+fn typed_share<'a>(values: impl Iterator<Item = &'a [u8]>) -> f64 {
+    let (mut typed, mut all) = (0, 0);
+    for value in values {
+        if let Some(class) = recognise(value).class() {
+            all += 1;
+            typed += usize::from(class.family() != Family::Text || class == hypodoke_core::spelling::Class::LeadingZero);
+        }
+    }
+    if all == 0 { 0.0 } else { typed as f64 / all as f64 }
+}
+
+/// Text that could be a name: not a number, a date or any other value.
+fn is_word(cell: &[u8]) -> bool {
+    match recognise(cell).class() {
+        Some(class) => matches!(class, hypodoke_core::spelling::Class::Text) || class.family() == Family::Boolean && cell.len() < 2,
+        None => cell.len() > 1,
+    }
+}
+
+fn is_year(cell: &[u8]) -> bool {
+    matches!(cell, [b'1', b'8' | b'9', _, _] | [b'2', b'0' | b'1', _, _]) && cell.iter().all(u8::is_ascii_digit)
+}
+
+/// How many of the last records are no rows but a footer: totals, record counts, closing words.
+pub fn footer_records(records: &Records, width: usize) -> usize {
+    let count = records.len();
+    let mut found = 0;
+    // A footer is at most a few lines, and what stands above a line of it may belong to it.
+    for at in (count.saturating_sub(12)..count).rev() {
+        if records.fault(at).is_some() || !is_footer(records, at, width) {
+            break;
+        }
+        found = count - at;
+    }
+    found
+}
+
+fn is_footer(records: &Records, at: usize, width: usize) -> bool {
+    let fields = records.fields(at);
+    let mut filled = fields.iter().map(|f| trim(records.value(*f))).filter(|v| !v.is_empty());
+    let Some(first) = filled.next() else { return width > 1 };
+    let more = filled.count();
+    let leads = trim(records.value(fields[0])) == first;
+    if fields.len() == width {
+        // As wide as a row: only a total, and only where the columns that name a row are blank.
+        return width > 2 && more + 1 < width && is_total(first);
+    }
+    if width < 2 {
+        return false;
+    }
+    is_total(first) || is_closing(first) || leads && more == 0 && is_note(first)
+}
+
+const TOTALS: &[&str] = &["total", "totals", "grand total", "sum", "subtotal", "sub-total", "summe", "gesamt", "somme", "suma"];
+
+fn is_total(value: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(value).to_lowercase();
+    let text = text.trim_end_matches([':', '.', ' ']);
+    TOTALS.iter().any(|total| text == *total || text.strip_prefix(total).is_some_and(|rest| rest.starts_with([' ', ':'])))
+}
+
+const CLOSINGS: &[&str] = &[
+    "end of", "eof", "*** end", "-- end", "--- end", "end-of", "records:", "record count", "rows:", "row count",
+    "number of", "count:", "trailer", "trl", "footer", "generated", "exported", "printed", "source:", "note:",
+    "notes:", "lines:", "***", "===", "---", "records", "(end",
+];
+
+fn is_closing(value: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(value).to_lowercase();
+    let counted = text.split_once(' ').is_some_and(|(number, rest)| {
+        number.chars().all(|c| c.is_ascii_digit())
+            && ["record", "row", "line", "entries", "items"].iter().any(|word| rest.starts_with(word))
+    });
+    counted || text == "end" || text == "(end)" || CLOSINGS.iter().any(|word| text.starts_with(word))
+}
+
+/// One field alone, of several words: a remark. A row that was cut short is rarely that.
+fn is_note(value: &[u8]) -> bool {
+    value.iter().filter(|b| **b == b' ').count() >= 2 && recognise(value).class().is_some_and(|c| c.family() == Family::Text)
+}

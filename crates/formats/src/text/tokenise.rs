@@ -1,0 +1,407 @@
+//! Bytes to records: where fields begin and end, by a dialect. No I/O and no copying but for
+//! fields whose quotes have to be taken out.
+
+use std::ops::Range;
+
+use hypodoke_core::record::{Fault, Field, Records};
+use memchr::{memchr, memchr_iter, memchr2};
+
+use super::dialect::{Delimiter, Dialect, Escape};
+use super::scan::Scanner;
+
+/// How many unclosed quotes are recovered from, line by line, before the rest of the file is
+/// one faulty record: each costs a look ahead to the end.
+const MOST_RECOVERIES: u32 = 64;
+
+/// A tokeniser: it knows the dialect and the line it is on, and nothing of where bytes come from.
+#[derive(Clone, Debug)]
+pub struct Tokeniser {
+    dialect: Dialect,
+    delimiter: [u8; 4],
+    delimiter_len: usize,
+    /// The line that the next record starts on, counted from 1.
+    line: u64,
+    recoveries: u32,
+}
+
+/// How a quoted field ended.
+enum Quoted {
+    /// Closed: the field, and the place of the delimiter or line end behind it.
+    Closed { field: Field, next: usize, newlines: u64 },
+    /// The bytes end before it is closed.
+    Open,
+}
+
+/// What a call is to make of the end of its bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum End {
+    /// More bytes will come: an unfinished record is left for then.
+    More,
+    /// These are the last bytes.
+    Last,
+    /// More would come, but the record in hand is longer than is allowed.
+    TooLong,
+}
+
+impl Tokeniser {
+    /// A tokeniser whose first record starts on `line`.
+    pub fn new(dialect: Dialect, line: u64) -> Tokeniser {
+        let mut delimiter = [0; 4];
+        let delimiter_len = match dialect.delimiter {
+            Delimiter::Char(c) => c.encode_utf8(&mut delimiter).len(),
+            Delimiter::Blanks => {
+                delimiter[0] = b' ';
+                1
+            }
+        };
+        Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0 }
+    }
+
+    /// The line the next record starts on.
+    pub fn line(&self) -> u64 {
+        self.line
+    }
+
+    /// Adds the whole records of `records.bytes[..]` to `records` and returns how many bytes
+    /// they took. Unescaped fields go behind the bytes.
+    pub fn run(&mut self, records: &mut Records, end: End) -> usize {
+        let limit = records.bytes.len();
+        let mut at = 0;
+        while at < limit {
+            let taken = match self.dialect.delimiter {
+                Delimiter::Blanks => self.blank_run(records, at, limit, end),
+                Delimiter::Char(_) => self.plain_run(records, at, limit, end),
+            };
+            match taken {
+                Ok(next) => return next,
+                // An unclosed quote: its first line is a fault, and the rest is looked at again.
+                Err(start) if end == End::More => return start,
+                Err(start) => at = self.recover(records, start, limit),
+            }
+        }
+        limit
+    }
+
+    fn recover(&mut self, records: &mut Records, start: usize, limit: usize) -> usize {
+        records.drop_open_fields();
+        self.recoveries += 1;
+        let line_end = memchr(self.newline(), &records.bytes[start..limit])
+            .filter(|_| self.recoveries <= MOST_RECOVERIES)
+            .map(|at| start + at);
+        let stop = line_end.unwrap_or(limit);
+        records.end_record(start..trim_cr(&records.bytes, start, stop), self.line);
+        records.mark_fault(Fault::UnclosedQuote);
+        let next = line_end.map_or(limit, |at| at + 1);
+        self.line += memchr_iter(self.newline(), &records.bytes[start..next]).count().max(1) as u64;
+        next
+    }
+
+    /// Records from `at` on. `Err` gives the start of a record whose quote is not closed.
+    fn plain_run(
+        &mut self,
+        records: &mut Records,
+        at: usize,
+        limit: usize,
+        end: End,
+    ) -> Result<usize, usize> {
+        // The scanner borrows the bytes while fields are added, so they change hands meanwhile.
+        let mut bytes = std::mem::take(&mut records.bytes);
+        let mut unescaped = Vec::new();
+        let base = bytes.len();
+        let result = self.walk(&bytes[..limit], at, end, records, (base, &mut unescaped));
+        bytes.extend_from_slice(&unescaped);
+        records.bytes = bytes;
+        result
+    }
+
+    fn walk(
+        &mut self,
+        bytes: &[u8],
+        from: usize,
+        end: End,
+        records: &mut Records,
+        (base, unescaped): (usize, &mut Vec<u8>),
+    ) -> Result<usize, usize> {
+        let newline = self.newline();
+        let first = self.delimiter[0];
+        let mut scanner = Scanner::new(bytes, from, [first, newline, b'\n']);
+        let (mut start, mut field) = (from, from);
+        let mut newlines = 0;
+        // Only records that were begun are open: a comment or blank line begins none.
+        loop {
+            if field == start {
+                match self.pass_over(bytes, start, end) {
+                    Ok(next) if next == start => {}
+                    Ok(next) => {
+                        scanner.skip_to(next);
+                        (start, field) = (next, next);
+                        if next >= bytes.len() {
+                            return Ok(next);
+                        }
+                    }
+                    Err(next) => return Ok(next),
+                }
+            }
+            let quoted = self.dialect.quote.is_some_and(|quote| bytes.get(field) == Some(&quote));
+            let mut pushed = false;
+            if quoted {
+                match self.quoted(bytes, field, base, unescaped, end) {
+                    Quoted::Open => return Err(start),
+                    Quoted::Closed { field: found, next, newlines: inside } => {
+                        records.push_field(found);
+                        newlines += inside;
+                        scanner.skip_to(next);
+                        pushed = true;
+                    }
+                }
+            }
+            let mut at = scanner.next();
+            while let Some(place) = at
+                && bytes[place] == first
+                && self.delimiter_len > 1
+                && !bytes[place..].starts_with(&self.delimiter[..self.delimiter_len])
+            {
+                at = scanner.next();
+            }
+            let stop = match at {
+                Some(place) => place,
+                None if end == End::More => {
+                    records.drop_open_fields();
+                    return Ok(start);
+                }
+                None => bytes.len(),
+            };
+            let ends_record = at.is_none() || bytes[stop] != first;
+            if ends_record && end == End::More && bytes[stop] == b'\r' && stop + 1 == bytes.len() {
+                // A line feed may follow that belongs to this line's end.
+                records.drop_open_fields();
+                return Ok(start);
+            }
+            if !pushed {
+                let stop = if ends_record { trim_cr(bytes, field, stop) } else { stop };
+                records.push_field(Field::new(field..stop, false));
+            }
+            if !ends_record {
+                field = stop + self.delimiter_len;
+                continue;
+            }
+            self.close(records, start..trim_cr(bytes, start, stop));
+            self.line += 1 + newlines;
+            newlines = 0;
+            if at.is_none() || stop + 1 >= bytes.len() {
+                return Ok(bytes.len());
+            }
+            (start, field) = (stop + 1, stop + 1);
+            if self.dialect.lone_cr && bytes[stop] == b'\r' && bytes.get(start) == Some(&b'\n') {
+                scanner.skip_to(start + 1);
+                (start, field) = (start + 1, start + 1);
+                if start >= bytes.len() {
+                    return Ok(start);
+                }
+            }
+        }
+    }
+
+    #[inline]
+    fn close(&self, records: &mut Records, raw: Range<usize>) {
+        if self.dialect.trailing_delimiter
+            && records.open_fields() > 1
+            && let Some(last) = records.pop_open_field()
+            && !last.range().is_empty()
+        {
+            records.push_field(last);
+        }
+        records.end_record(raw, self.line);
+    }
+
+    /// Passes over blank lines and comments at the start of a record: where the record
+    /// starts, or (`Err`) where to go on once more bytes have come.
+    #[inline]
+    fn pass_over(&mut self, bytes: &[u8], mut at: usize, end: End) -> Result<usize, usize> {
+        loop {
+            match bytes.get(at) {
+                Some(b'\n') => at += 1,
+                Some(b'\r') if bytes.get(at + 1) == Some(&b'\n') => at += 2,
+                Some(b'\r') if at + 1 == bytes.len() && end == End::More => return Err(at),
+                Some(b'\r') if self.dialect.lone_cr || at + 1 == bytes.len() => at += 1,
+                Some(byte) if self.dialect.comment == Some(*byte) => {
+                    match memchr(self.newline(), &bytes[at..]) {
+                        Some(length) => at += length + 1,
+                        None if end == End::More => return Err(at),
+                        None => return Ok(bytes.len()),
+                    }
+                }
+                _ => return Ok(at),
+            }
+            self.line += 1;
+        }
+    }
+
+    /// The byte that ends lines, a carriage return before it aside.
+    #[inline]
+    fn newline(&self) -> u8 {
+        if self.dialect.lone_cr { b'\r' } else { b'\n' }
+    }
+
+    /// A quoted field that begins at `open`. `base` is where unescaped bytes will stand.
+    fn quoted(&self, bytes: &[u8], open: usize, base: usize, unescaped: &mut Vec<u8>, end: End) -> Quoted {
+        let quote = bytes[open];
+        let backslash = self.dialect.escape == Escape::Backslash;
+        let (mut at, mut escapes) = (open + 1, false);
+        loop {
+            let found =
+                if backslash { memchr2(quote, b'\\', &bytes[at..]) } else { memchr(quote, &bytes[at..]) };
+            let Some(found) = found.map(|found| at + found) else { return Quoted::Open };
+            if backslash && bytes[found] == b'\\' {
+                escapes = true;
+                at = (found + 2).min(bytes.len());
+                continue;
+            }
+            if found + 1 == bytes.len() && end == End::More {
+                return Quoted::Open;
+            }
+            if bytes.get(found + 1) == Some(&quote) {
+                escapes = true;
+                at = found + 2;
+                continue;
+            }
+            match self.after_quote(bytes, found + 1, end) {
+                After::Ends(next) => {
+                    let inner = open + 1..found;
+                    let newlines = memchr_iter(self.newline(), &bytes[inner.clone()]).count() as u64;
+                    let field = if escapes {
+                        let start = base + unescaped.len();
+                        unescape(&bytes[inner], quote, backslash, unescaped);
+                        Field::new(start..base + unescaped.len(), true)
+                    } else {
+                        Field::new(inner, true)
+                    };
+                    return Quoted::Closed { field, next, newlines };
+                }
+                After::Unknown => return Quoted::Open,
+                // A quote in the middle of a field that nobody escaped: it means itself.
+                After::GoesOn => at = found + 1,
+            }
+        }
+    }
+
+    /// What follows a quote: the end of the field, blanks before that end aside, or more of it.
+    fn after_quote(&self, bytes: &[u8], from: usize, end: End) -> After {
+        let mut at = from;
+        while matches!(bytes.get(at), Some(b' ' | b'\t')) && bytes[at] != self.delimiter[0] {
+            at += 1;
+        }
+        match bytes.get(at) {
+            None if end == End::More => After::Unknown,
+            None | Some(b'\n') => After::Ends(at),
+            Some(b'\r') if self.dialect.lone_cr => After::Ends(at),
+            Some(b'\r') if bytes.get(at + 1) == Some(&b'\n') => After::Ends(at + 1),
+            Some(b'\r') if at + 1 == bytes.len() => {
+                if end == End::More {
+                    After::Unknown
+                } else {
+                    After::Ends(at + 1)
+                }
+            }
+            Some(_) if bytes[at..].starts_with(&self.delimiter[..self.delimiter_len]) => After::Ends(at),
+            Some(_) => After::GoesOn,
+        }
+    }
+
+    /// Records whose fields stand between runs of blanks, line by line.
+    fn blank_run(
+        &mut self,
+        records: &mut Records,
+        from: usize,
+        limit: usize,
+        end: End,
+    ) -> Result<usize, usize> {
+        let newline = self.newline();
+        let mut start = from;
+        while start < limit {
+            let stop = match memchr(newline, &records.bytes[start..limit]) {
+                Some(length) => start + length,
+                None if end == End::More => return Ok(start),
+                None => limit,
+            };
+            let line_end = trim_cr(&records.bytes, start, stop);
+            self.blank_line(records, start, line_end);
+            self.line += 1;
+            start = stop + 1;
+        }
+        Ok(limit)
+    }
+
+    fn blank_line(&mut self, records: &mut Records, start: usize, stop: usize) {
+        let mut at = start;
+        if self.dialect.comment.is_some_and(|comment| records.bytes.get(start) == Some(&comment)) {
+            return;
+        }
+        loop {
+            while at < stop && matches!(records.bytes[at], b' ' | b'\t') {
+                at += 1;
+            }
+            if at == stop {
+                break;
+            }
+            let quote = self.dialect.quote.filter(|quote| records.bytes[at] == *quote);
+            let closed = quote.and_then(|quote| memchr(quote, &records.bytes[at + 1..stop]));
+            if let Some(length) = closed {
+                records.push_field(Field::new(at + 1..at + 1 + length, true));
+                at += length + 2;
+                continue;
+            }
+            let from = at;
+            while at < stop && !matches!(records.bytes[at], b' ' | b'\t') {
+                at += 1;
+            }
+            records.push_field(Field::new(from..at, false));
+        }
+        if records.open_fields() > 0 {
+            records.end_record(start..stop, self.line);
+        }
+    }
+}
+
+enum After {
+    Ends(usize),
+    GoesOn,
+    Unknown,
+}
+
+/// A line that ends in CR LF ends before the CR.
+#[inline]
+fn trim_cr(bytes: &[u8], start: usize, stop: usize) -> usize {
+    if stop > start && bytes[stop - 1] == b'\r' { stop - 1 } else { stop }
+}
+
+fn unescape(inner: &[u8], quote: u8, backslash: bool, out: &mut Vec<u8>) {
+    let mut rest = inner;
+    while let Some(at) = if backslash { memchr2(quote, b'\\', rest) } else { memchr(quote, rest) } {
+        out.extend_from_slice(&rest[..at]);
+        let next = rest.get(at + 1).copied();
+        match (rest[at], next) {
+            (b'\\', Some(after)) if backslash => {
+                // Only quotes and backslashes are escaped for the text's sake; `\N` stays as it is.
+                if after != quote && after != b'\\' {
+                    out.push(b'\\');
+                }
+                out.push(after);
+                rest = &rest[at + 2..];
+            }
+            (mark, Some(after)) if mark == quote && after == quote => {
+                out.push(quote);
+                rest = &rest[at + 2..];
+            }
+            (mark, _) => {
+                out.push(mark);
+                rest = &rest[at + 1..];
+            }
+        }
+    }
+    out.extend_from_slice(rest);
+}
+
+#[cfg(test)]
+#[path = "tokenise_tests.rs"]
+mod tests;

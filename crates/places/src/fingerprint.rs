@@ -1,0 +1,121 @@
+//! Opening a file so that its content is hashed as it is read, and a change is noticed.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+
+use hypodoke_core::arrival::ContentHash;
+
+use crate::error::PlaceError;
+use crate::folder::modified;
+
+/// A file that is being read.
+pub struct Opened {
+    file: File,
+    meter: Meter,
+    on_bytes: Option<Box<dyn Fn(u64) + Send>>,
+}
+
+/// What is known of a file's content once it was read: shared with its reader.
+#[derive(Clone)]
+pub struct Meter {
+    path: PathBuf,
+    begun: (u64, i64),
+    state: Arc<Mutex<State>>,
+}
+
+struct State {
+    hasher: Option<blake3::Hasher>,
+    read: u64,
+}
+
+/// Opens a file. `hashed` says whether its content is hashed on the way.
+pub fn open(path: &Path, hashed: bool) -> Result<Opened, PlaceError> {
+    let failed = |error| PlaceError::of(path, error);
+    let file = File::open(path).map_err(failed)?;
+    let about = file.metadata().map_err(failed)?;
+    if about.is_dir() {
+        return Err(failed(io::Error::from(io::ErrorKind::IsADirectory)));
+    }
+    let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
+    let begun = (about.len(), modified(&about));
+    let meter = Meter { path: path.to_path_buf(), begun, state: Arc::new(Mutex::new(state)) };
+    Ok(Opened { file, meter, on_bytes: None })
+}
+
+impl Opened {
+    /// The meter that will know the content's hash.
+    pub fn meter(&self) -> Meter {
+        self.meter.clone()
+    }
+
+    /// Has every read reported, in bytes.
+    pub fn reporting(mut self, on_bytes: impl Fn(u64) + Send + 'static) -> Opened {
+        self.on_bytes = Some(Box::new(on_bytes));
+        self
+    }
+}
+
+impl Read for Opened {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.file.read(buffer)?;
+        let mut state = self.meter.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        state.read += count as u64;
+        if let Some(hasher) = &mut state.hasher {
+            hasher.update(&buffer[..count]);
+        }
+        drop(state);
+        if let Some(report) = &self.on_bytes {
+            report(count as u64);
+        }
+        Ok(count)
+    }
+}
+
+impl Meter {
+    /// Hashes what was left unread, and gives the hash of the whole content: only if the file
+    /// is still what it was when it was opened.
+    pub fn finish(&self) -> Result<ContentHash, PlaceError> {
+        let failed = |error| PlaceError::of(&self.path, error);
+        let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let mut hasher = state.hasher.take().unwrap_or_default();
+        if state.read < self.begun.0 {
+            let mut rest = File::open(&self.path).map_err(failed)?;
+            io::Seek::seek(&mut rest, io::SeekFrom::Start(state.read)).map_err(failed)?;
+            state.read += io::copy(&mut rest, &mut hasher).map_err(failed)?;
+        }
+        let about = std::fs::metadata(&self.path).map_err(failed)?;
+        if (about.len(), modified(&about)) != self.begun || state.read != self.begun.0 {
+            return Err(PlaceError::Changed { path: self.path.clone() });
+        }
+        Ok(ContentHash(hasher.finalize().to_hex().to_string()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_hash_is_of_all_the_content_however_little_was_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.csv");
+        std::fs::write(&path, "quay,berth\n1,2\n").unwrap();
+        let mut whole = open(&path, true).unwrap();
+        io::copy(&mut whole, &mut io::sink()).unwrap();
+        let part = open(&path, true).unwrap();
+        assert_eq!(whole.meter().finish().unwrap(), part.meter().finish().unwrap());
+    }
+
+    #[test]
+    fn a_change_is_noticed() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.csv");
+        std::fs::write(&path, "1").unwrap();
+        let mut opened = open(&path, true).unwrap();
+        io::copy(&mut opened, &mut io::sink()).unwrap();
+        std::fs::write(&path, "12").unwrap();
+        assert!(matches!(opened.meter().finish(), Err(PlaceError::Changed { .. })));
+    }
+}
