@@ -4,10 +4,11 @@
 use crate::reconcile::Change;
 
 /// What became of an arrival in a batch.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Outcome {
     /// Its rows are in the table.
+    #[default]
     Loaded,
     /// The ledger knows it: nothing to do.
     Known,
@@ -29,6 +30,12 @@ impl Outcome {
             Outcome::Failed => "failed",
             Outcome::Unmatched => "unmatched",
         }
+    }
+
+    /// The outcome of that word.
+    pub fn from_word(word: &str) -> Option<Outcome> {
+        let all = [Outcome::Loaded, Outcome::Known, Outcome::Same, Outcome::Failed, Outcome::Unmatched];
+        all.into_iter().find(|outcome| outcome.word() == word)
     }
 }
 

@@ -54,7 +54,9 @@ impl ReadError {
     /// What a person can do about it, where there is something.
     pub fn advice(&self) -> Option<&'static str> {
         match self {
-            ReadError::Expansion { .. } => Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion"),
+            ReadError::Expansion { .. } => {
+                Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion")
+            }
             ReadError::Compressed { .. } => Some("ask for the file again"),
             ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),
             _ => None,

@@ -14,7 +14,6 @@ use crate::folder::modified;
 pub struct Opened {
     file: File,
     meter: Meter,
-    on_bytes: Option<Box<dyn Fn(u64) + Send>>,
 }
 
 /// What is known of a file's content once it was read: shared with its reader.
@@ -41,19 +40,13 @@ pub fn open(path: &Path, hashed: bool) -> Result<Opened, PlaceError> {
     let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
     let begun = (about.len(), modified(&about));
     let meter = Meter { path: path.to_path_buf(), begun, state: Arc::new(Mutex::new(state)) };
-    Ok(Opened { file, meter, on_bytes: None })
+    Ok(Opened { file, meter })
 }
 
 impl Opened {
     /// The meter that will know the content's hash.
     pub fn meter(&self) -> Meter {
         self.meter.clone()
-    }
-
-    /// Has every read reported, in bytes.
-    pub fn reporting(mut self, on_bytes: impl Fn(u64) + Send + 'static) -> Opened {
-        self.on_bytes = Some(Box::new(on_bytes));
-        self
     }
 }
 
@@ -64,10 +57,6 @@ impl Read for Opened {
         state.read += count as u64;
         if let Some(hasher) = &mut state.hasher {
             hasher.update(&buffer[..count]);
-        }
-        drop(state);
-        if let Some(report) = &self.on_bytes {
-            report(count as u64);
         }
         Ok(count)
     }

@@ -26,7 +26,9 @@ impl Compression {
         match head {
             [0x1F, 0x8B, 8, ..] => Some(Compression::Gzip),
             [0x28, 0xB5, 0x2F, 0xFD, ..] => Some(Compression::Zstd),
-            [b'B', b'Z', b'h', b'1'..=b'9', 0x31, 0x41, 0x59, 0x26, 0x53, 0x59, ..] => Some(Compression::Bzip2),
+            [b'B', b'Z', b'h', b'1'..=b'9', 0x31, 0x41, 0x59, 0x26, 0x53, 0x59, ..] => {
+                Some(Compression::Bzip2)
+            }
             [0xFD, b'7', b'z', b'X', b'Z', 0, ..] => Some(Compression::Xz),
             _ => None,
         }
@@ -99,13 +101,21 @@ struct Guarded<R> {
 impl<R: Read> Read for Guarded<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer).map_err(|error| {
-            let broken = ReadError::Compressed { compression: self.compression, expanded: self.given, error: error.to_string() };
+            let broken = ReadError::Compressed {
+                compression: self.compression,
+                expanded: self.given,
+                error: error.to_string(),
+            };
             if error.kind() == io::ErrorKind::Interrupted { error } else { io::Error::other(broken) }
         })?;
         self.given += count as u64;
-        let allowed = self.limit.free.max(self.taken.load(Ordering::Relaxed).saturating_mul(self.limit.ratio));
+        let allowed =
+            self.limit.free.max(self.taken.load(Ordering::Relaxed).saturating_mul(self.limit.ratio));
         if self.given > allowed {
-            return Err(io::Error::other(ReadError::Expansion { expanded: self.given, ratio: self.limit.ratio }));
+            return Err(io::Error::other(ReadError::Expansion {
+                expanded: self.given,
+                ratio: self.limit.ratio,
+            }));
         }
         Ok(count)
     }

@@ -62,11 +62,15 @@ pub struct Utf8Source<'a> {
 
 impl<'a> Utf8Source<'a> {
     /// A source of text. `wished` overrules what the bytes suggest.
-    pub fn new(mut reader: Box<dyn Read + Send + 'a>, wished: Option<Encoding>) -> Result<Utf8Source<'a>, ReadError> {
+    pub fn new(
+        mut reader: Box<dyn Read + Send + 'a>,
+        wished: Option<Encoding>,
+    ) -> Result<Utf8Source<'a>, ReadError> {
         let mut raw = Vec::new();
         read_some(&mut reader, &mut raw, 4096)?;
         let marked = encoding_rs::Encoding::for_bom(&raw);
-        let found = wished.map(|e| e.0).or(marked.map(|(encoding, _)| encoding)).or_else(|| unmarked_utf16(&raw));
+        let found =
+            wished.map(|e| e.0).or(marked.map(|(encoding, _)| encoding)).or_else(|| unmarked_utf16(&raw));
         let skip = marked.map_or(0, |(_, length)| length);
         raw.drain(..skip);
         let state = match found {
@@ -120,7 +124,8 @@ impl<'a> Utf8Source<'a> {
             if self.raw.is_empty() && !self.ended {
                 match self.state {
                     State::Ascii | State::Other(_) => {
-                        self.ended = !read_some(&mut self.reader, &mut self.raw, (goal - out.len()).max(4096))?;
+                        self.ended =
+                            !read_some(&mut self.reader, &mut self.raw, (goal - out.len()).max(4096))?;
                     }
                     State::Utf8 => {
                         let count = out.len();

@@ -35,7 +35,8 @@ pub fn detect(text: &[u8], whole: bool, wishes: DialectWishes) -> Dialect {
         comment: wishes.comment.unwrap_or_else(|| comment_mark(sample)),
         ..Dialect::default()
     };
-    let mut best = (f64::MIN, Dialect { delimiter: wishes.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
+    let mut best =
+        (f64::MIN, Dialect { delimiter: wishes.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
     for (delimiter, prior) in delimiters(sample, wishes.delimiter) {
         for (quote, escape) in quotes(sample, &wishes) {
             let dialect = Dialect { delimiter, quote, escape, ..base };
@@ -92,13 +93,19 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         .filter_map(|line| std::str::from_utf8(line).ok())
         .collect();
     let often = |c: char| lines.iter().filter(|line| line.contains(c)).count() * 10 >= lines.len() * 7;
-    let mut others: Vec<char> = lines.iter().skip(lines.len() / 2).take(1).flat_map(|line| line.chars()).collect();
+    let mut others: Vec<char> =
+        lines.iter().skip(lines.len() / 2).take(1).flat_map(|line| line.chars()).collect();
     others.sort_unstable();
     others.dedup();
     for c in others {
-        let usual = matches!(c, ',' | ';' | '\t' | '|' | '"' | '\'' | '.' | '-' | '_' | ' ' | '(' | ')' | '[' | ']' | '{' | '}');
-        let symbol = c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
-        if symbol && !usual && c != '\u{FFFD}' && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@') && often(c) {
+        let usual = matches!(
+            c,
+            ',' | ';' | '\t' | '|' | '"' | '\'' | '.' | '-' | '_' | ' ' | '(' | ')' | '[' | ']' | '{' | '}'
+        );
+        let symbol =
+            c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
+        if symbol && !usual && c != '\u{FFFD}' && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@') && often(c)
+        {
             let prior = match c {
                 ':' | '/' | '=' => 0.35,
                 '^' | '~' | '¦' | '§' | '¬' | '!' | '*' | '#' | '&' => 0.8,

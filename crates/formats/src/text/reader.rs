@@ -191,7 +191,9 @@ impl<'a> TextReader<'a> {
 /// A NUL among the first bytes of what is not UTF-16 is no text.
 fn refuse_binary(text: &[u8], wished: bool) -> Result<(), ReadError> {
     let head = &text[..text.len().min(8192)];
-    let control = |b: &u8| *b < 32 && !matches!(*b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F);
+    let control = |b: &u8| {
+        *b < 32 && !matches!(*b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F)
+    };
     let strange = head.iter().filter(|b| control(b)).count();
     if !wished && strange * 50 > head.len() {
         let at = head.iter().position(|b| control(b)).unwrap_or_default();

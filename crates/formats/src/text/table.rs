@@ -36,11 +36,18 @@ pub struct TableWishes {
 /// Finds the table in the first records of a text.
 pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
     let count = records.len().min(LOOKED_AT);
-    let skipped = wishes.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
+    let skipped =
+        wishes.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
     let from = skipped.unwrap_or(0);
     let widths: Vec<usize> = (from..count).map(|at| records.fields(at).len()).collect();
     if widths.is_empty() {
-        return TableStart { preamble: from, header: 0, width: 0, names: Vec::new(), trailing_delimiter: false };
+        return TableStart {
+            preamble: from,
+            header: 0,
+            width: 0,
+            names: Vec::new(),
+            trailing_delimiter: false,
+        };
     }
     let mut width = usual_width(&widths);
     let mut view = View { records, count, width };
@@ -97,17 +104,25 @@ impl View<'_> {
 
     /// The first record that is as wide as the table and filled about as well as its rows.
     fn first_row(&self, from: usize) -> usize {
-        let mut fills: Vec<usize> = (from..self.count).filter(|at| self.has_width(*at)).map(|at| self.filled(at)).collect();
+        let mut fills: Vec<usize> =
+            (from..self.count).filter(|at| self.has_width(*at)).map(|at| self.filled(at)).collect();
         fills.sort_unstable();
         let usual = fills.get(fills.len() / 2).copied().unwrap_or(1);
         let least = if self.width > 1 { (usual / 2).max(2).min(usual) } else { 1 };
-        let start = (from..self.count).find(|at| self.has_width(*at) && self.filled(*at) >= least).unwrap_or(from);
+        let start =
+            (from..self.count).find(|at| self.has_width(*at) && self.filled(*at) >= least).unwrap_or(from);
         // A header one field short or long of its rows stands right before them.
         let near = |row: usize| {
             let fields = self.records.fields(row).len();
-            fields > 1 && fields.abs_diff(self.width) == 1 && self.cells(row).all(|c| is_word(c) || c.is_empty())
+            fields > 1
+                && fields.abs_diff(self.width) == 1
+                && self.cells(row).all(|c| is_word(c) || c.is_empty())
         };
-        if start > from && start == from + 1 && near(from) && !self.is_short_header(start) { from } else { start }
+        if start > from && start == from + 1 && near(from) && !self.is_short_header(start) {
+            from
+        } else {
+            start
+        }
     }
 
     /// Every row ends in an empty field, and so does the header or it is one field shorter.
@@ -131,7 +146,10 @@ impl View<'_> {
 
     fn is_group_row(&self, row: usize) -> bool {
         let filled = self.filled(row);
-        self.has_width(row) && filled >= 2 && filled < self.width && self.cells(row).all(|c| c.is_empty() || is_word(c))
+        self.has_width(row)
+            && filled >= 2
+            && filled < self.width
+            && self.cells(row).all(|c| c.is_empty() || is_word(c))
     }
 
     fn header_lines(&self, start: usize) -> usize {
@@ -158,7 +176,8 @@ impl View<'_> {
         let mut years = 0;
         for column in 0..self.width {
             let cell = self.cell(row, column);
-            let values: Vec<&[u8]> = body.iter().map(|at| self.cell(*at, column)).filter(|v| !v.is_empty()).collect();
+            let values: Vec<&[u8]> =
+                body.iter().map(|at| self.cell(*at, column)).filter(|v| !v.is_empty()).collect();
             years += usize::from(is_year(cell));
             score += column_score(cell, &values);
         }
@@ -272,7 +291,9 @@ fn typed_share<'a>(values: impl Iterator<Item = &'a [u8]>) -> f64 {
     for value in values {
         if let Some(class) = recognise(value).class() {
             all += 1;
-            typed += usize::from(class.family() != Family::Text || class == hypodoke_core::spelling::Class::LeadingZero);
+            typed += usize::from(
+                class.family() != Family::Text || class == hypodoke_core::spelling::Class::LeadingZero,
+            );
         }
     }
     if all == 0 { 0.0 } else { typed as f64 / all as f64 }
@@ -281,13 +302,17 @@ fn typed_share<'a>(values: impl Iterator<Item = &'a [u8]>) -> f64 {
 /// Text that could be a name: not a number, a date or any other value.
 fn is_word(cell: &[u8]) -> bool {
     match recognise(cell).class() {
-        Some(class) => matches!(class, hypodoke_core::spelling::Class::Text) || class.family() == Family::Boolean && cell.len() < 2,
+        Some(class) => {
+            matches!(class, hypodoke_core::spelling::Class::Text)
+                || class.family() == Family::Boolean && cell.len() < 2
+        }
         None => cell.len() > 1,
     }
 }
 
 fn is_year(cell: &[u8]) -> bool {
-    matches!(cell, [b'1', b'8' | b'9', _, _] | [b'2', b'0' | b'1', _, _]) && cell.iter().all(u8::is_ascii_digit)
+    matches!(cell, [b'1', b'8' | b'9', _, _] | [b'2', b'0' | b'1', _, _])
+        && cell.iter().all(u8::is_ascii_digit)
 }
 
 /// How many of the last records are no rows but a footer: totals, record counts, closing words.
@@ -320,18 +345,45 @@ fn is_footer(records: &Records, at: usize, width: usize) -> bool {
     is_total(first) || is_closing(first) || leads && more == 0 && is_note(first)
 }
 
-const TOTALS: &[&str] = &["total", "totals", "grand total", "sum", "subtotal", "sub-total", "summe", "gesamt", "somme", "suma"];
+const TOTALS: &[&str] =
+    &["total", "totals", "grand total", "sum", "subtotal", "sub-total", "summe", "gesamt", "somme", "suma"];
 
 fn is_total(value: &[u8]) -> bool {
     let text = String::from_utf8_lossy(value).to_lowercase();
     let text = text.trim_end_matches([':', '.', ' ']);
-    TOTALS.iter().any(|total| text == *total || text.strip_prefix(total).is_some_and(|rest| rest.starts_with([' ', ':'])))
+    TOTALS.iter().any(|total| {
+        text == *total || text.strip_prefix(total).is_some_and(|rest| rest.starts_with([' ', ':']))
+    })
 }
 
 const CLOSINGS: &[&str] = &[
-    "end of", "eof", "*** end", "-- end", "--- end", "end-of", "records:", "record count", "rows:", "row count",
-    "number of", "count:", "trailer", "trl", "footer", "generated", "exported", "printed", "source:", "note:",
-    "notes:", "lines:", "***", "===", "---", "records", "(end",
+    "end of",
+    "eof",
+    "*** end",
+    "-- end",
+    "--- end",
+    "end-of",
+    "records:",
+    "record count",
+    "rows:",
+    "row count",
+    "number of",
+    "count:",
+    "trailer",
+    "trl",
+    "footer",
+    "generated",
+    "exported",
+    "printed",
+    "source:",
+    "note:",
+    "notes:",
+    "lines:",
+    "***",
+    "===",
+    "---",
+    "records",
+    "(end",
 ];
 
 fn is_closing(value: &[u8]) -> bool {
@@ -345,5 +397,6 @@ fn is_closing(value: &[u8]) -> bool {
 
 /// One field alone, of several words: a remark. A row that was cut short is rarely that.
 fn is_note(value: &[u8]) -> bool {
-    value.iter().filter(|b| **b == b' ').count() >= 2 && recognise(value).class().is_some_and(|c| c.family() == Family::Text)
+    value.iter().filter(|b| **b == b' ').count() >= 2
+        && recognise(value).class().is_some_and(|c| c.family() == Family::Text)
 }

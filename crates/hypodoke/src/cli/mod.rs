@@ -1,0 +1,193 @@
+//! The command line as it is written: parsed here, and resolved against the machine only
+//! later, so that `--help` and the man pages never touch it.
+
+mod reading;
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::exit;
+use crate::render::ColorChoice;
+
+const ABOUT: &str = "\
+Hypodoke receives the files that other people drop on you: it finds what is new, works out
+what is in it, loads every row it can into staging tables, keeps every row it cannot, and
+writes down what it did in the same transaction.";
+
+const EXAMPLES: &str = "\
+Examples:
+  hypodoke demo                                        see all of it on made-up data
+  hypodoke load movements.csv --into sqlite:harbour.db load one file, no configuration
+  hypodoke load                                        load all that is new, by hypodoke.toml
+  hypodoke receipt                                     the account of the last batch";
+
+/// Everything on the command line.
+#[derive(Debug, Parser)]
+#[command(name = "hypodoke", version, about = ABOUT, after_help = EXAMPLES, after_long_help = format!("{EXAMPLES}\n\n{}", exit::HELP))]
+#[command(max_term_width = 100, propagate_version = true, disable_help_subcommand = true)]
+pub struct Arguments {
+    #[command(flatten)]
+    pub common: Common,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What every command takes.
+#[derive(Clone, Debug, Args)]
+pub struct Common {
+    /// The configuration to use instead of ./hypodoke.toml
+    #[arg(long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Print one JSON document on standard output
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print results only, no progress and no remarks
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Say more about what is done (-vv for yet more)
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub verbose: u8,
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: ColorChoice,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Show all of it, on made-up data, now
+    #[command(after_help = "Example:\n  hypodoke demo /tmp/quillane")]
+    Demo(DemoArguments),
+    /// Load all that is new
+    #[command(after_help = "\
+Examples:
+  hypodoke load                                       every feed of hypodoke.toml
+  hypodoke load berth_movements                       one feed
+  hypodoke load movements.csv --into sqlite:harbour.db
+  hypodoke load inbox/ --table movements              a folder, into hypodoke.db")]
+    Load(LoadArguments),
+    /// Which files were loaded, when, with what result
+    #[command(after_help = "Example:\n  hypodoke ledger --into sqlite:harbour.db")]
+    Ledger(LedgerArguments),
+    /// The account of a batch
+    #[command(after_help = "Examples:\n  hypodoke receipt\n  hypodoke receipt 12 --json")]
+    Receipt(ReceiptArguments),
+    /// The rows that could not be loaded, and why
+    #[command(after_help = "Example:\n  hypodoke rejects 12")]
+    Rejects(ReceiptArguments),
+    /// Print a completion script for a shell
+    #[command(after_help = "Example:\n  hypodoke completions bash > /etc/bash_completion.d/hypodoke")]
+    Completions(CompletionArguments),
+    /// Write the man pages into a folder
+    #[command(after_help = "Example:\n  hypodoke man /usr/local/share/man/man1")]
+    Man(ManArguments),
+}
+
+/// Which database, where no configuration says it.
+#[derive(Clone, Debug, Args)]
+pub struct DatabaseArguments {
+    /// The database: sqlite:FILE (without a configuration sqlite:hypodoke.db)
+    #[arg(long, value_name = "URL")]
+    pub into: Option<String>,
+}
+
+/// `hypodoke demo`
+#[derive(Debug, Args)]
+pub struct DemoArguments {
+    /// The folder to make the harbour in
+    #[arg(value_name = "DIR", default_value = "quillane")]
+    pub folder: PathBuf,
+}
+
+/// `hypodoke load`
+#[derive(Debug, Args)]
+pub struct LoadArguments {
+    /// Feeds of the configuration; or files and folders, with --into or without a configuration
+    #[arg(value_name = "FEED|FILE")]
+    pub what: Vec<PathBuf>,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+    /// The table, instead of one named after the file
+    #[arg(long, value_name = "NAME")]
+    pub table: Option<String>,
+    #[command(flatten)]
+    pub reading: ReadingArguments,
+}
+
+/// How files are written, where the guess is to be overruled.
+#[derive(Clone, Debug, Default, Args)]
+#[command(next_help_heading = "How the files are written (found out unless said)")]
+pub struct ReadingArguments {
+    /// What stands between fields: a character, or comma, semicolon, tab, pipe, space, blanks
+    #[arg(long, value_name = "MARK")]
+    pub delimiter: Option<String>,
+    /// What stands around fields: a character, or none
+    #[arg(long, value_name = "MARK")]
+    pub quote: Option<String>,
+    /// The encoding, by its usual name
+    #[arg(long, value_name = "NAME")]
+    pub encoding: Option<String>,
+    /// How many lines the header has; 0 if there is none
+    #[arg(long, value_name = "N")]
+    pub header_lines: Option<usize>,
+    /// How many lines to skip before the header
+    #[arg(long, value_name = "N")]
+    pub skip_lines: Option<u64>,
+}
+
+/// `hypodoke ledger`
+#[derive(Debug, Args)]
+pub struct LedgerArguments {
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+    /// How many entries to show, the newest
+    #[arg(short = 'n', long, value_name = "N", default_value_t = 50)]
+    pub most: usize,
+}
+
+/// `hypodoke receipt` and `hypodoke rejects`
+#[derive(Debug, Args)]
+pub struct ReceiptArguments {
+    /// The batch, by its number; the newest if none is named
+    #[arg(value_name = "BATCH")]
+    pub batch: Option<i64>,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke completions`
+#[derive(Debug, Args)]
+pub struct CompletionArguments {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}
+
+/// `hypodoke man`
+#[derive(Debug, Args)]
+pub struct ManArguments {
+    /// The folder
+    #[arg(value_name = "DIR")]
+    pub folder: PathBuf,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_definitions_hold_together() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_has_an_example() {
+        for command in Arguments::command().get_subcommands() {
+            let help = command.get_after_help().map(|help| help.to_string()).unwrap_or_default();
+            assert!(help.contains("hypodoke "), "{} has no example", command.get_name());
+            assert!(command.get_about().is_some());
+        }
+    }
+}

@@ -1,0 +1,150 @@
+//! `hypodoke ledger` and `hypodoke receipt`: what the ledger says.
+
+use hypodoke_core::event::Outcome;
+use hypodoke_stores::{BatchEntry, FileEntry, FileQuery};
+use serde::Serialize;
+
+use super::Context;
+use crate::cli::{LedgerArguments, ReceiptArguments};
+use crate::engine::batch::rfc3339;
+use crate::engine::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::{self, json};
+
+/// The version of the ledger's JSON.
+///
+/// 1: database, files.
+const LEDGER_JSON_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct LedgerDocument {
+    version: u32,
+    database: String,
+    files: Vec<FileLine>,
+}
+
+/// An entry of the ledger as JSON.
+#[derive(Serialize)]
+struct FileLine {
+    file: i64,
+    batch: i64,
+    place: String,
+    path: String,
+    bytes: u64,
+    modified_at: String,
+    content_hash: Option<String>,
+    feed: Option<String>,
+    table: Option<String>,
+    kind: Option<String>,
+    outcome: Outcome,
+    rows_read: u64,
+    rows_loaded: u64,
+    rows_rejected: u64,
+    rows_left_out: u64,
+    began_at: String,
+    ended_at: String,
+    message: Option<String>,
+    replaced_by: Option<i64>,
+}
+
+impl From<FileEntry> for FileLine {
+    fn from(entry: FileEntry) -> FileLine {
+        FileLine {
+            file: entry.file,
+            batch: entry.batch,
+            place: entry.arrival.place,
+            path: entry.arrival.path,
+            bytes: entry.arrival.bytes,
+            modified_at: rfc3339(entry.arrival.modified),
+            content_hash: entry.hash,
+            feed: entry.feed,
+            table: entry.table,
+            kind: entry.kind,
+            outcome: entry.outcome,
+            rows_read: entry.read,
+            rows_loaded: entry.loaded,
+            rows_rejected: entry.rejected,
+            rows_left_out: entry.left_out,
+            began_at: rfc3339(entry.began),
+            ended_at: rfc3339(entry.ended),
+            message: entry.message,
+            replaced_by: entry.replaced_by,
+        }
+    }
+}
+
+/// Lists the entries.
+pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Failure> {
+    let mut store = context.ledger(&arguments.database)?;
+    let files = store.files(&FileQuery { batch: None, most: Some(arguments.most) })?;
+    if context.json {
+        let files = files.into_iter().map(FileLine::from).collect();
+        json::print(&LedgerDocument { version: LEDGER_JSON_VERSION, database: store.shown(), files });
+    } else {
+        render::print(&render::ledger::files(&files, context.screen));
+    }
+    Ok(Exit::Done)
+}
+
+/// Shows a batch again, as it was shown when it ended.
+pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Failure> {
+    let mut store = context.ledger(&arguments.database)?;
+    let batches = store.batches(usize::MAX >> 1)?;
+    let batch = pick(&batches, arguments.batch)?;
+    let files = store.files(&FileQuery { batch: Some(batch.batch), most: None })?;
+    let lines: Vec<ReceiptLine> = files.iter().rev().map(line_of).collect();
+    let receipt = Receipt {
+        version: RECEIPT_VERSION,
+        batch: Some(batch.batch),
+        database: store.shown(),
+        began_at: rfc3339(batch.began),
+        seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
+        totals: Receipt::total(&lines),
+        files: lines,
+        known: 0,
+        unmatched: Vec::new(),
+    };
+    if context.json {
+        json::print(&receipt);
+    } else {
+        render::print(&render::receipt::text(&receipt, context.screen));
+        if batch.ended.is_none() {
+            context.remark("this batch has no end: it was interrupted, or it still runs");
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// The batch of that number, or the newest.
+pub fn pick(batches: &[BatchEntry], wanted: Option<i64>) -> Result<&BatchEntry, Failure> {
+    let newest = batches.first().ok_or_else(|| Failure::usage("the ledger holds no batches yet"))?;
+    match wanted {
+        None => Ok(newest),
+        Some(number) => batches.iter().find(|batch| batch.batch == number).ok_or_else(|| {
+            Failure::usage(format!("there is no batch {number}; the newest is {}", newest.batch))
+        }),
+    }
+}
+
+fn line_of(entry: &FileEntry) -> ReceiptLine {
+    ReceiptLine {
+        path: entry.arrival.path.clone(),
+        feed: entry.feed.clone(),
+        outcome: entry.outcome,
+        kind: entry.kind.clone(),
+        table: entry.table.clone(),
+        rows_read: entry.read,
+        rows_loaded: entry.loaded,
+        rows_rejected: entry.rejected,
+        rows_left_out: entry.left_out,
+        bytes: entry.arrival.bytes,
+        seconds: seconds(entry.began, entry.ended),
+        message: entry.message.clone(),
+        ..ReceiptLine::default()
+    }
+}
+
+fn seconds(from: i64, to: i64) -> f64 {
+    (to - from) as f64 / 1e6
+}

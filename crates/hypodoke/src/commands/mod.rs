@@ -1,0 +1,88 @@
+//! The commands: each resolves what it needs, lets the engine work, and hands the result to
+//! a renderer.
+
+mod demo;
+mod ledger;
+mod load;
+mod manual;
+mod rejects;
+
+use std::path::{Path, PathBuf};
+
+use hypodoke_stores::{Store, StoreUrl};
+
+use crate::cli::{Arguments, Command, DatabaseArguments};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::{Screen, Tone};
+use crate::settings::{DEFAULT_DATABASE, Settings};
+
+/// What commands share, resolved from the arguments and the machine.
+pub struct Context {
+    /// How to print.
+    pub screen: Screen,
+    /// One JSON document is wanted.
+    pub json: bool,
+    /// The configuration named on the command line.
+    pub config: Option<PathBuf>,
+}
+
+impl Context {
+    /// Looks at the arguments, the terminal and the environment.
+    pub fn resolve(arguments: &Arguments) -> Context {
+        let common = &arguments.common;
+        let screen = Screen::resolve(common.color, common.quiet);
+        Context { screen, json: common.json, config: common.config.clone() }
+    }
+
+    /// The configuration, if there is one.
+    pub fn settings(&self) -> Result<Option<Settings>, Failure> {
+        Settings::find(self.config.as_deref())
+    }
+
+    /// Tells the person what went wrong.
+    pub fn complain(&self, failure: &Failure) {
+        eprintln!("{} {}", self.screen.paint_error(Tone::Bad, "error:"), failure.message);
+        if let Some(advice) = &failure.advice {
+            eprintln!("  → {advice}");
+        }
+    }
+
+    /// A remark on standard error, unless only results are wanted.
+    pub fn remark(&self, text: &str) {
+        if !self.screen.quiet {
+            eprintln!("{text}");
+        }
+    }
+
+    /// Opens a database that has to be there, with a ledger in it.
+    pub fn ledger(&self, database: &DatabaseArguments) -> Result<Box<dyn Store>, Failure> {
+        let url = match (&database.into, self.settings()?) {
+            (Some(url), _) => StoreUrl::parse(url, Path::new(""))?,
+            (None, Some(settings)) => settings.store,
+            (None, None) => StoreUrl::parse(DEFAULT_DATABASE, Path::new(""))?,
+        };
+        let none = || {
+            let failure = Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
+            failure.advise("name the database with --into, or the configuration with --config; the first load makes the ledger")
+        };
+        if !url.exists() {
+            return Err(none());
+        }
+        let mut store = hypodoke_stores::open(&url)?;
+        if store.has_ledger()? { Ok(store) } else { Err(none()) }
+    }
+}
+
+/// Runs a command.
+pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
+    match command {
+        Command::Demo(arguments) => demo::run(&arguments, context),
+        Command::Load(arguments) => load::run(&arguments, context),
+        Command::Ledger(arguments) => ledger::list(&arguments, context),
+        Command::Receipt(arguments) => ledger::receipt(&arguments, context),
+        Command::Rejects(arguments) => rejects::run(&arguments, context),
+        Command::Completions(arguments) => manual::completions(arguments.shell),
+        Command::Man(arguments) => manual::pages(&arguments.folder),
+    }
+}

@@ -1,0 +1,55 @@
+//! The engine: from arrivals to rows in a table.
+//!
+//! [`select`] asks the ledger what is new, [`look`] gathers evidence where a layout is not
+//! known yet, [`pour`] moves one file's records through the caster into the store, and
+//! [`batch`] does this for every file of a batch and writes the receipt.
+
+pub mod batch;
+pub mod clock;
+pub mod file;
+pub mod look;
+pub mod pour;
+pub mod receipt;
+pub mod select;
+pub mod source;
+
+use hypodoke_core::layout::ColumnRule;
+use hypodoke_core::names::Namer;
+use hypodoke_core::pattern::{Part, PartValue};
+use hypodoke_formats::text::TextWishes;
+use hypodoke_places::Seen;
+
+/// A feed as the engine needs it: what its files are and where they go.
+#[derive(Clone, Debug)]
+pub struct Feed {
+    /// Its name, where the configuration gives one.
+    pub name: Option<String>,
+    /// The table its rows go to.
+    pub table: String,
+    /// What is said of its columns.
+    pub rules: Vec<ColumnRule>,
+    /// How names are made.
+    pub namer: Namer,
+    /// What is said of how its files are written.
+    pub wishes: TextWishes,
+}
+
+/// A file that a feed wants.
+#[derive(Clone, Debug)]
+pub struct Candidate {
+    /// The file.
+    pub seen: Seen,
+    /// Its path as people know it.
+    pub shown: String,
+    /// What the named parts of the feed's pattern held.
+    pub parts: Vec<(Part, PartValue)>,
+}
+
+/// A feed with the files that are there for it.
+#[derive(Clone, Debug)]
+pub struct Delivery {
+    /// The feed.
+    pub feed: Feed,
+    /// Its files, in the order of their paths.
+    pub files: Vec<Candidate>,
+}

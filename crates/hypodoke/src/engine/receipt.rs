@@ -1,0 +1,118 @@
+//! Receipts: the account of a batch.
+
+use hypodoke_core::event::Outcome;
+use hypodoke_core::reconcile::Change;
+use serde::Serialize;
+
+use crate::exit::Exit;
+
+/// The version of the receipt's JSON.
+///
+/// 1: batch, database, files, known, unmatched, totals.
+pub const RECEIPT_VERSION: u32 = 1;
+
+/// The account of a batch.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Receipt {
+    /// The version of this document.
+    pub version: u32,
+    /// The batch's number; `None` where nothing was new and none was begun.
+    pub batch: Option<i64>,
+    /// The database.
+    pub database: String,
+    /// When it began, as RFC 3339 has it.
+    pub began_at: String,
+    /// Seconds from beginning to end.
+    pub seconds: f64,
+    /// One line per file that was new or changed.
+    pub files: Vec<ReceiptLine>,
+    /// Files that the ledger knew already.
+    pub known: u64,
+    /// Files that no feed wants.
+    pub unmatched: Vec<String>,
+    /// The sums of the lines.
+    pub totals: Totals,
+}
+
+/// The sums of a receipt.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Totals {
+    /// Files loaded.
+    pub files_loaded: u64,
+    /// Files that failed.
+    pub files_failed: u64,
+    /// Records read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+    /// Rows rejected.
+    pub rows_rejected: u64,
+    /// Records left out by rule.
+    pub rows_left_out: u64,
+    /// Bytes of the files loaded.
+    pub bytes: u64,
+}
+
+/// One file of a receipt.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct ReceiptLine {
+    /// The file's path, as people know it.
+    pub path: String,
+    /// Its feed.
+    pub feed: Option<String>,
+    /// What became of it.
+    pub outcome: Outcome,
+    /// What kind of file it is.
+    pub kind: Option<String>,
+    /// Its table.
+    pub table: Option<String>,
+    /// Records read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+    /// Rows rejected.
+    pub rows_rejected: u64,
+    /// Records left out by rule.
+    pub rows_left_out: u64,
+    /// Its size.
+    pub bytes: u64,
+    /// Seconds it took.
+    pub seconds: f64,
+    /// How the table changed because of it.
+    pub changes: Vec<Change>,
+    /// Whether its rows took the place of an earlier version's.
+    pub replaced: bool,
+    /// Lines after the table that were left out of it.
+    pub footer: Vec<String>,
+    /// Why it failed, or what else there is to say.
+    pub message: Option<String>,
+    /// What to do about it.
+    pub advice: Option<String>,
+}
+
+impl Receipt {
+    /// Adds the lines up.
+    pub fn total(lines: &[ReceiptLine]) -> Totals {
+        let mut totals = Totals::default();
+        for line in lines {
+            match line.outcome {
+                Outcome::Loaded => {
+                    totals.files_loaded += 1;
+                    totals.rows_read += line.rows_read;
+                    totals.rows_loaded += line.rows_loaded;
+                    totals.rows_rejected += line.rows_rejected;
+                    totals.rows_left_out += line.rows_left_out;
+                    totals.bytes += line.bytes;
+                }
+                Outcome::Failed => totals.files_failed += 1,
+                Outcome::Known | Outcome::Same | Outcome::Unmatched => {}
+            }
+        }
+        totals
+    }
+
+    /// How the process ends by this receipt.
+    pub fn exit(&self) -> Exit {
+        if self.totals.files_failed > 0 { Exit::Failed } else { Exit::Done }
+    }
+}

@@ -1,0 +1,79 @@
+//! What is new: arrivals held against the ledger.
+
+use std::collections::HashMap;
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::event::Outcome;
+use hypodoke_places::open;
+use hypodoke_stores::FileEntry;
+
+use super::Candidate;
+use crate::failure::Failure;
+
+/// The files whose rows are in the tables now, found by path and by content.
+#[derive(Default)]
+pub struct Known {
+    /// The newest entry of each place and path, as a look at the file would find it.
+    by_path: HashMap<(String, String), FileEntry>,
+    /// The entry whose rows are in the table, of each place and path.
+    rows_of: HashMap<(String, String), i64>,
+    /// Loaded content, per table.
+    by_hash: HashMap<(String, String), FileEntry>,
+    sizes: HashMap<u64, u32>,
+}
+
+/// What a file is to the ledger.
+pub enum Verdict {
+    /// Known and unchanged.
+    Known,
+    /// The same content is loaded: an entry of the ledger's, and the content's hash.
+    Same(Box<FileEntry>, String),
+    /// Not loaded yet.
+    New,
+    /// Another content than what was loaded from this path, by the entry's number.
+    Changed(i64),
+}
+
+impl Known {
+    /// What the ledger's entries say.
+    pub fn of(entries: Vec<FileEntry>) -> Known {
+        let mut known = Known::default();
+        entries.into_iter().for_each(|entry| known.learn(entry));
+        known
+    }
+
+    /// Takes in one more entry.
+    pub fn learn(&mut self, entry: FileEntry) {
+        let path = (entry.arrival.place.clone(), entry.arrival.path.clone());
+        if entry.outcome == Outcome::Loaded {
+            self.rows_of.insert(path.clone(), entry.file);
+            if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
+                *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
+                self.by_hash.insert((table.clone(), hash.clone()), entry.clone());
+            }
+        }
+        self.by_path.insert(path, entry);
+    }
+
+    /// Whether the ledger knows a file by its path, size and time: nothing is read for this.
+    pub fn is_known(&self, arrival: &Arrival) -> bool {
+        let path = (arrival.place.clone(), arrival.path.clone());
+        self.by_path.get(&path).is_some_and(|entry| arrival.looks_like(&entry.arrival))
+    }
+
+    /// What a file is. It is read only where something of its size was loaded before.
+    pub fn judge(&self, file: &Candidate, table: &str) -> Result<Verdict, Failure> {
+        let arrival = &file.seen.arrival;
+        if self.is_known(arrival) {
+            return Ok(Verdict::Known);
+        }
+        if self.sizes.contains_key(&arrival.bytes) {
+            let hash = open(&file.seen.file, true)?.meter().finish()?.0;
+            if let Some(entry) = self.by_hash.get(&(table.to_owned(), hash.clone())) {
+                return Ok(Verdict::Same(Box::new(entry.clone()), hash));
+            }
+        }
+        let path = (arrival.place.clone(), arrival.path.clone());
+        Ok(self.rows_of.get(&path).map_or(Verdict::New, |file| Verdict::Changed(*file)))
+    }
+}

@@ -1,0 +1,63 @@
+//! Exit codes: what a script can rely on.
+
+use std::process::ExitCode;
+
+/// How a command ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Exit {
+    /// Done, also when nothing was new.
+    Done,
+    /// Done, but something is held or rejected beyond its limit.
+    Wanting,
+    /// Something failed to load.
+    Failed,
+    /// A place or the database could not be reached.
+    Unreachable,
+    /// Wrong usage or configuration.
+    Usage,
+}
+
+impl Exit {
+    /// The code the process ends with.
+    pub fn code(self) -> u8 {
+        match self {
+            Exit::Done => 0,
+            Exit::Failed => 1,
+            Exit::Usage => 2,
+            Exit::Wanting => 3,
+            Exit::Unreachable => 4,
+        }
+    }
+}
+
+/// The code of a process that was interrupted (128 + SIGINT).
+pub const INTERRUPTED: u8 = 130;
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> ExitCode {
+        ExitCode::from(exit.code())
+    }
+}
+
+/// The codes as `--help` shows them.
+pub const HELP: &str = "\
+Exit codes:
+  0    done, also when nothing was new
+  1    something failed to load
+  2    wrong usage or configuration
+  3    done, but something is held or rejected beyond its limit
+  4    a place or the database could not be reached
+  130  interrupted";
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_help_lists_every_code() {
+        for exit in [Exit::Done, Exit::Failed, Exit::Usage, Exit::Wanting, Exit::Unreachable] {
+            assert!(HELP.contains(&format!("\n  {}  ", exit.code())), "{exit:?}");
+        }
+        assert!(HELP.contains(&format!("\n  {INTERRUPTED}  ")));
+    }
+}

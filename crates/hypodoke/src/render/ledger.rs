@@ -1,0 +1,70 @@
+//! The ledger on the terminal.
+
+use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
+
+use super::grid::{Grid, plain};
+use super::receipt::tone_of;
+use super::{Screen, Tone, count, moment};
+use crate::failure::clean;
+
+/// One line per entry, the newest last, and a summary.
+pub fn files(entries: &[FileEntry], screen: Screen) -> String {
+    if entries.is_empty() {
+        return "the ledger holds no files yet\n".to_owned();
+    }
+    let headings = ["when", ">batch", "file", "table", "outcome", ">read", ">loaded", ">rejected", ">size"];
+    let mut grid = Grid::new(screen, &headings);
+    for entry in entries.iter().rev() {
+        let outcome = match entry.replaced_by {
+            Some(_) => ("replaced".to_owned(), Tone::Faint),
+            None => (entry.outcome.word().to_owned(), tone_of(entry.outcome)),
+        };
+        let rejected = if entry.rejected > 0 { Tone::Warning } else { Tone::Plain };
+        grid.push(vec![
+            plain(moment::minute(entry.ended)),
+            plain(entry.batch.to_string()),
+            plain(clean(&entry.arrival.path)),
+            plain(entry.table.clone().unwrap_or_default()),
+            outcome,
+            plain(count::number(entry.read)),
+            plain(count::number(entry.loaded)),
+            (count::number(entry.rejected), rejected),
+            plain(count::bytes(entry.arrival.bytes)),
+        ]);
+    }
+    let rows: u64 = entries.iter().filter(|e| e.replaced_by.is_none()).map(|e| e.loaded).sum();
+    let summary = format!("{}, {} in the tables", count::files(entries.len() as u64), count::rows(rows));
+    format!("{}\n{}\n", grid.text(), screen.paint(Tone::Heading, &summary))
+}
+
+/// Rejects, one line each.
+pub fn rejects(found: &[(FileEntry, Vec<RejectEntry>)], screen: Screen) -> String {
+    let mut grid = Grid::new(screen, &["file", ">line", "column", "value", "reason", "record"]);
+    for (file, rejects) in found {
+        for reject in rejects {
+            let raw = String::from_utf8_lossy(&reject.raw);
+            grid.push(vec![
+                plain(clean(&file.arrival.path)),
+                plain(count::number(reject.line)),
+                plain(clean(reject.column.as_deref().unwrap_or("-"))),
+                (clean(reject.value.as_deref().unwrap_or("-")), Tone::Warning),
+                plain(clean(&reject.reason)),
+                (clean(&raw), Tone::Faint),
+            ]);
+        }
+    }
+    grid.text()
+}
+
+/// Some rows of a table.
+pub fn sample(rows: &SampleRows, screen: Screen) -> String {
+    let headings: Vec<&str> = rows.columns.iter().map(String::as_str).collect();
+    let mut grid = Grid::new(screen, &headings);
+    for row in &rows.rows {
+        grid.push(row.iter().map(|value| match value {
+            Some(text) => plain(clean(text)),
+            None => ("·".to_owned(), Tone::Faint),
+        }).collect());
+    }
+    grid.text()
+}

@@ -1,0 +1,92 @@
+//! The progress bar: on a terminal, and only for what takes longer than a second.
+
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use hypodoke_core::event::{Event, Listener, Step};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+use crate::failure::clean;
+
+/// How long a command runs before a bar is worth drawing.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Shows events as a bar.
+pub struct Progress {
+    state: Mutex<State>,
+}
+
+struct State {
+    began: Instant,
+    bar: Option<ProgressBar>,
+    bytes: u64,
+    done: u64,
+    path: String,
+    step: &'static str,
+}
+
+impl Progress {
+    /// A bar that will appear in a while.
+    pub fn new() -> Progress {
+        let state = State { began: Instant::now(), bar: None, bytes: 0, done: 0, path: String::new(), step: "" };
+        Progress { state: Mutex::new(state) }
+    }
+}
+
+impl State {
+    fn show(&mut self) {
+        if self.bar.is_none() && self.began.elapsed() >= PATIENCE {
+            let bar = ProgressBar::with_draw_target(Some(self.bytes), ProgressDrawTarget::stderr());
+            let template = "{prefix:>8} {wide_msg} {bar:24} {bytes:>10}/{total_bytes} {eta:>4}";
+            if let Ok(style) = ProgressStyle::with_template(template) {
+                bar.set_style(style.progress_chars("=> "));
+            }
+            self.bar = Some(bar);
+        }
+        if let Some(bar) = &self.bar {
+            bar.set_length(self.bytes.max(self.done));
+            bar.set_position(self.done);
+            bar.set_prefix(self.step);
+            bar.set_message(self.path.clone());
+        }
+    }
+}
+
+impl Listener for Progress {
+    fn on(&self, event: Event) {
+        let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        match event {
+            Event::BatchBegan { bytes, .. } => state.bytes += bytes,
+            Event::FileBegan { path, step, bytes } => {
+                state.path = clean(&path);
+                state.step = match step {
+                    Step::Looking => "looking",
+                    Step::Loading => "loading",
+                };
+                if step == Step::Looking {
+                    state.bytes += bytes;
+                }
+            }
+            Event::Progress { bytes } => {
+                state.done += bytes;
+                state.show();
+            }
+            Event::BatchEnded => {
+                if let Some(bar) = state.bar.take() {
+                    bar.finish_and_clear();
+                }
+            }
+            Event::FileEnded { .. } | Event::Drifted { .. } | Event::Notice(_) => {}
+        }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if let Ok(mut state) = self.state.lock()
+            && let Some(bar) = state.bar.take()
+        {
+            bar.finish_and_clear();
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! Feeds in the configuration.
+
+use hypodoke_core::layout::ColumnRule;
+use hypodoke_core::names::{Convention, Namer};
+use hypodoke_core::pattern::Pattern;
+use hypodoke_core::types::{TYPE_WORDS, Type};
+use hypodoke_formats::bytes::Encoding;
+use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, TableWishes, TextWishes};
+
+use super::reader::{Section, suggest};
+use crate::failure::Failure;
+
+/// A feed.
+#[derive(Clone, Debug)]
+pub struct FeedSettings {
+    /// Its name.
+    pub name: String,
+    /// The place its files land in.
+    pub place: String,
+    /// The names of its files.
+    pub files: Pattern,
+    /// Its table.
+    pub table: String,
+    /// What is said of its columns.
+    pub rules: Vec<ColumnRule>,
+    /// How names are made.
+    pub namer: Namer,
+    /// What is said of how its files are written.
+    pub wishes: TextWishes,
+}
+
+/// Reads `[feed.NAME]`.
+pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<FeedSettings, Failure> {
+    let place = section.required("place", "\"quay\"")?;
+    if !places.contains(&place.value.as_str()) {
+        let what = format!("there is no place `{}`; there are {}", place.value, places.join(", "));
+        return Err(suggest(section.wrong(&place, what), &place.value, places));
+    }
+    let files = section.required("files", "\"movements_*.csv\"")?;
+    let pattern = Pattern::parse(&files.value).map_err(|why| section.wrong(&files, why))?;
+    let convention = section.word("names", &[("snake_case", Convention::SnakeCase), ("as-is", Convention::AsIs)])?;
+    let namer = Namer { convention: convention.unwrap_or_default() };
+    let table = match section.text("table")? {
+        Some(table) if table.value.trim().is_empty() => return Err(section.wrong(&table, "`table` is blank")),
+        Some(table) => table.value,
+        None => namer.name(&name),
+    };
+    section.word("mode", &[("append", ())])?;
+    let wishes = text_wishes(&mut section)?;
+    let mut rules = Vec::new();
+    for (source, mut column) in section.inner("columns")? {
+        let name = column.text("name")?;
+        if let Some(blank) = name.as_ref().filter(|name| name.value.trim().is_empty()) {
+            return Err(column.wrong(blank, "`name` is blank"));
+        }
+        let ty = match column.text("type")? {
+            Some(text) => Some(text.value.parse::<Type>().map_err(|why| {
+                suggest(column.wrong(&text, why), &text.value, TYPE_WORDS)
+            })?),
+            None => None,
+        };
+        column.finish()?;
+        rules.push(ColumnRule { source, name: name.map(|name| name.value), ty });
+    }
+    section.finish()?;
+    Ok(FeedSettings { name, place: place.value, files: pattern, table, rules, namer, wishes })
+}
+
+fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
+    let encoding = match section.text("encoding")? {
+        Some(label) => {
+            Some(Encoding::named(&label.value).map_err(|error| section.wrong(&label, error.to_string()))?)
+        }
+        None => None,
+    };
+    let delimiter = match section.text("delimiter")? {
+        Some(text) => Some(delimiter(&text.value).map_err(|why| section.wrong(&text, why))?),
+        None => None,
+    };
+    let quote = match section.text("quote")? {
+        Some(text) => Some(mark(&text.value).map_err(|why| section.wrong(&text, why))?),
+        None => None,
+    };
+    let comment = match section.text("comment")? {
+        Some(text) => Some(mark(&text.value).map_err(|why| section.wrong(&text, why))?),
+        None => None,
+    };
+    let escape = section.word("escape", &[("doubled", Escape::Doubled), ("backslash", Escape::Backslash)])?;
+    let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
+    let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);
+    Ok(TextWishes {
+        encoding,
+        dialect: DialectWishes { delimiter, quote, escape, comment },
+        table: TableWishes { header_lines, skip_lines },
+        record_limit: None,
+    })
+}
+
+/// A delimiter as people write it: a character, or one of some words.
+pub fn delimiter(text: &str) -> Result<Delimiter, String> {
+    let mut chars = text.chars();
+    Ok(match (text, chars.next(), chars.next()) {
+        ("comma", ..) => Delimiter::Char(','),
+        ("semicolon", ..) => Delimiter::Char(';'),
+        ("tab" | "\\t", ..) => Delimiter::Char('\t'),
+        ("pipe", ..) => Delimiter::Char('|'),
+        ("space", ..) => Delimiter::Char(' '),
+        ("blanks", ..) => Delimiter::Blanks,
+        (_, Some(c), None) if !matches!(c, '\n' | '\r' | '"') => Delimiter::Char(c),
+        _ => {
+            return Err(format!(
+                "`{text}` is no delimiter; write one character, or comma, semicolon, tab, pipe, space or blanks"
+            ));
+        }
+    })
+}
+
+/// A quote or comment mark: one ASCII character, or `none`.
+pub fn mark(text: &str) -> Result<Option<u8>, String> {
+    match text.as_bytes() {
+        b"none" => Ok(None),
+        [byte] if byte.is_ascii() => Ok(Some(*byte)),
+        _ => Err(format!("`{text}` is no mark; write one character, or none")),
+    }
+}

@@ -1,0 +1,145 @@
+//! Settings: what `hypodoke.toml` says, checked and resolved against its folder.
+
+mod feed;
+pub mod reader;
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use hypodoke_stores::StoreUrl;
+
+pub use feed::{FeedSettings, delimiter, mark};
+use reader::{Placed, Section, Text, suggest};
+
+use crate::failure::Failure;
+
+/// The file that is looked for where none is named.
+pub const FILE_NAME: &str = "hypodoke.toml";
+
+/// The database where neither a configuration nor `--into` names one.
+pub const DEFAULT_DATABASE: &str = "sqlite:hypodoke.db";
+
+/// A configuration, resolved.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// The staging database.
+    pub store: StoreUrl,
+    /// The places.
+    pub places: Vec<PlaceSettings>,
+    /// The feeds, in the order of the file.
+    pub feeds: Vec<FeedSettings>,
+}
+
+/// A place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlaceSettings {
+    /// Its name.
+    pub name: String,
+    /// Its folder.
+    pub folder: PathBuf,
+}
+
+impl Settings {
+    /// Reads the named configuration, or the one in the current folder if there is one.
+    pub fn find(named: Option<&Path>) -> Result<Option<Settings>, Failure> {
+        match named {
+            Some(file) => Settings::read(file).map(Some),
+            None if Path::new(FILE_NAME).exists() => Settings::read(Path::new(FILE_NAME)).map(Some),
+            None => Ok(None),
+        }
+    }
+
+    /// Reads a configuration.
+    pub fn read(file: &Path) -> Result<Settings, Failure> {
+        let text = std::fs::read_to_string(file).map_err(|error| {
+            Failure::usage(format!("the configuration `{}` could not be read: {error}", file.display()))
+        })?;
+        let text = Text { file: file.to_path_buf(), text };
+        let document = text.parse()?;
+        let base = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_path_buf();
+        let mut root = text.section("", document.as_table());
+        let store = match root.only("staging")? {
+            Some(section) => staging(section, &base)?,
+            None => StoreUrl::parse(DEFAULT_DATABASE, &base)?,
+        };
+        let places = root.inner("place")?.into_iter().map(|(name, section)| place(name, section, &base));
+        let places: Vec<PlaceSettings> = places.collect::<Result<_, _>>()?;
+        let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
+        let feeds = root.inner("feed")?.into_iter().map(|(name, section)| feed::read(name, section, &names));
+        let feeds = feeds.collect::<Result<_, _>>()?;
+        root.finish()?;
+        Ok(Settings { store, places, feeds })
+    }
+
+    /// The feeds of these names; all where none is named.
+    pub fn feeds_named(&self, names: &[String]) -> Result<Vec<&FeedSettings>, Failure> {
+        if names.is_empty() {
+            return Ok(self.feeds.iter().collect());
+        }
+        let all: Vec<&str> = self.feeds.iter().map(|feed| feed.name.as_str()).collect();
+        let find = |name: &String| {
+            self.feeds.iter().find(|feed| feed.name == *name).ok_or_else(|| {
+                let what = format!("there is no feed `{name}`; there are {}", all.join(", "));
+                suggest(Failure::usage(what), name, &all)
+            })
+        };
+        names.iter().map(find).collect()
+    }
+}
+
+fn staging(mut section: Section<'_>, base: &Path) -> Result<StoreUrl, Failure> {
+    let url = section.required("url", "\"sqlite:harbour.db\"")?;
+    let expanded = expand(&section, &url)?;
+    let store = StoreUrl::parse(&expanded, base).map_err(|error| section.wrong(&url, error))?;
+    let wait = match section.text("wait")? {
+        Some(wait) => Some(duration(&wait.value).ok_or_else(|| {
+            section.wrong(&wait, format!("`{}` is no span of time; write \"10s\", \"5m\" or \"1h\"", wait.value))
+        })?),
+        None => None,
+    };
+    section.finish()?;
+    Ok(match wait {
+        Some(wait) => store.waiting(wait),
+        None => store,
+    })
+}
+
+fn place(name: String, mut section: Section<'_>, base: &Path) -> Result<PlaceSettings, Failure> {
+    let path = section.required("path", "\"inbox\"")?;
+    let expanded = expand(&section, &path)?;
+    section.finish()?;
+    Ok(PlaceSettings { name, folder: base.join(expanded) })
+}
+
+/// Puts environment variables in: `${NAME}`.
+fn expand(section: &Section<'_>, found: &Placed<String>) -> Result<String, Failure> {
+    let mut out = String::new();
+    let mut rest = found.value.as_str();
+    while let Some(at) = rest.find("${") {
+        out.push_str(&rest[..at]);
+        let after = &rest[at + 2..];
+        let end = after.find('}').ok_or_else(|| section.wrong(found, "`${` is not closed"))?;
+        let name = &after[..end];
+        let value = std::env::var(name)
+            .map_err(|_| section.wrong(found, format!("the environment has no `{name}`, which `${{{name}}}` asks for")))?;
+        out.push_str(&value);
+        rest = &after[end + 1..];
+    }
+    out.push_str(rest);
+    Ok(out)
+}
+
+/// Reads `10s`, `5m`, `2h` or `1d`.
+pub fn duration(text: &str) -> Option<Duration> {
+    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit())?);
+    let number: u64 = number.parse().ok()?;
+    let millis = match unit {
+        "ms" => 1,
+        "s" => 1000,
+        "m" => 60_000,
+        "h" => 3_600_000,
+        "d" => 86_400_000,
+        _ => return None,
+    };
+    Some(Duration::from_millis(number.checked_mul(millis)?))
+}

@@ -1,0 +1,86 @@
+//! Why a staging database did not do what was asked.
+
+/// Why a staging database did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// It could not be opened or reached.
+    #[error("the database {shown} could not be opened: {why}")]
+    Unreachable {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
+    /// Somebody else holds its lock.
+    #[error("the database {shown} is locked by somebody else")]
+    Locked {
+        /// The database.
+        shown: String,
+    },
+    /// It may be read but not written.
+    #[error("the database {shown} is read-only")]
+    ReadOnly {
+        /// The database.
+        shown: String,
+    },
+    /// There is no room for more.
+    #[error("the disk of the database {shown} is full")]
+    Full {
+        /// The database.
+        shown: String,
+    },
+    /// The file is something else.
+    #[error("{shown} is not an SQLite database")]
+    NotADatabase {
+        /// The database.
+        shown: String,
+    },
+    /// The ledger was written by a newer program.
+    #[error("the ledger in {shown} has version {found}; this program knows versions up to {known}")]
+    NewerLedger {
+        /// The database.
+        shown: String,
+        /// The ledger's version.
+        found: i64,
+        /// The newest version known here.
+        known: i64,
+    },
+    /// It refused a statement.
+    #[error("{shown} refused: {why}")]
+    Refused {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
+    /// An entry of the ledger does not read as it was written.
+    #[error("the ledger in {shown} is damaged: {what}")]
+    Damaged {
+        /// The database.
+        shown: String,
+        /// What does not read.
+        what: String,
+    },
+}
+
+impl StoreError {
+    /// Whether the database could not be reached or used at all, rather than refusing one load.
+    pub fn is_unreachable(&self) -> bool {
+        !matches!(self, StoreError::Refused { .. } | StoreError::Damaged { .. })
+    }
+
+    /// What a person can do about it.
+    pub fn advice(&self) -> Option<&'static str> {
+        Some(match self {
+            StoreError::Unreachable { .. } => {
+                "check the address, and that its folder exists and may be written"
+            }
+            StoreError::Locked { .. } => "wait until the other program is done, or raise `wait` in [staging]",
+            StoreError::ReadOnly { .. } => "give yourself the right to write the file and its folder",
+            StoreError::Full { .. } => "make room; nothing of the file in hand was kept, so load again then",
+            StoreError::NotADatabase { .. } => "name another file, or move that one away",
+            StoreError::NewerLedger { .. } => "use the newer program for this database",
+            StoreError::Refused { .. } | StoreError::Damaged { .. } => return None,
+        })
+    }
+}

@@ -1,0 +1,205 @@
+//! The ledger's tables in SQLite.
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::event::Outcome;
+use rusqlite::{Connection, Result, Row, named_params, params};
+
+use super::tables::{moment, read_moment};
+use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, RejectEntry};
+
+const SCHEMA: &str = "
+CREATE TABLE hd_ledger (version INTEGER NOT NULL, program TEXT NOT NULL);
+CREATE TABLE hd_batches (
+  batch INTEGER PRIMARY KEY, began_at TEXT NOT NULL, ended_at TEXT, program TEXT NOT NULL
+);
+CREATE TABLE hd_files (
+  file INTEGER PRIMARY KEY, batch INTEGER NOT NULL REFERENCES hd_batches,
+  place TEXT NOT NULL, path TEXT NOT NULL, bytes INTEGER NOT NULL, modified_at TEXT NOT NULL,
+  content_hash TEXT, feed TEXT, table_name TEXT, kind TEXT, outcome TEXT NOT NULL,
+  rows_read INTEGER NOT NULL DEFAULT 0, rows_loaded INTEGER NOT NULL DEFAULT 0,
+  rows_rejected INTEGER NOT NULL DEFAULT 0, rows_left_out INTEGER NOT NULL DEFAULT 0,
+  began_at TEXT NOT NULL, ended_at TEXT, message TEXT, replaced_by INTEGER REFERENCES hd_files
+);
+CREATE INDEX hd_files_by_path ON hd_files (place, path);
+CREATE INDEX hd_files_by_batch ON hd_files (batch);
+CREATE TABLE hd_layouts (
+  table_name TEXT NOT NULL, version INTEGER NOT NULL, file INTEGER NOT NULL REFERENCES hd_files,
+  layout TEXT NOT NULL, PRIMARY KEY (table_name, version)
+);
+CREATE TABLE hd_drift (
+  drift INTEGER PRIMARY KEY, file INTEGER NOT NULL REFERENCES hd_files, table_name TEXT NOT NULL,
+  column_name TEXT NOT NULL, change TEXT NOT NULL, from_type TEXT, to_type TEXT
+);
+CREATE TABLE hd_rejects (
+  reject INTEGER PRIMARY KEY, file INTEGER NOT NULL REFERENCES hd_files, line INTEGER NOT NULL,
+  column_name TEXT, value TEXT, reason TEXT NOT NULL, raw TEXT NOT NULL
+);
+CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
+";
+
+/// The program and its version, as the ledger names it.
+const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
+
+/// The version of the ledger, if there is one.
+pub fn version(connection: &Connection) -> Result<Option<i64>> {
+    let there: bool = connection.query_row(
+        "SELECT count(*) > 0 FROM pragma_table_info('hd_ledger') WHERE name = 'version'",
+        [],
+        |row| row.get(0),
+    )?;
+    if !there {
+        return Ok(None);
+    }
+    connection.query_row("SELECT max(version) FROM hd_ledger", [], |row| row.get(0))
+}
+
+/// A table that bears a name of the ledger's without being of one.
+pub fn foreign_tables(connection: &Connection) -> Result<Option<String>> {
+    let mut statement = connection.prepare("SELECT count(*) FROM sqlite_schema WHERE name = ?1")?;
+    for name in LEDGER_TABLES {
+        if statement.query_row([name], |row| row.get::<_, i64>(0))? > 0 {
+            return Ok(Some(name.to_owned()));
+        }
+    }
+    Ok(None)
+}
+
+/// Makes the ledger's tables.
+pub fn create(connection: &Connection) -> Result<()> {
+    if version(connection)?.is_some() {
+        // Another process made them while this one waited for the lock.
+        return Ok(());
+    }
+    connection.execute_batch(SCHEMA)?;
+    connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", params![LEDGER_VERSION, PROGRAM])?;
+    Ok(())
+}
+
+/// The newest layout of a table: its version and its text.
+pub fn layout(connection: &Connection, table: &str) -> Result<(i64, String)> {
+    connection.query_row(
+        "SELECT version, layout FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1",
+        [table],
+        |row| Ok((row.get(0)?, row.get(1)?)),
+    )
+}
+
+pub fn begin_batch(connection: &Connection, at: i64) -> Result<i64> {
+    connection.execute(
+        "INSERT INTO hd_batches (began_at, program) VALUES (?1, ?2)",
+        params![moment(at), PROGRAM],
+    )?;
+    Ok(connection.last_insert_rowid())
+}
+
+pub fn end_batch(connection: &Connection, batch: i64, at: i64) -> Result<()> {
+    connection.execute("UPDATE hd_batches SET ended_at = ?2 WHERE batch = ?1", params![batch, moment(at)])?;
+    Ok(())
+}
+
+/// Adds an entry, whatever became of the file, and gives its number.
+pub fn note_file(connection: &Connection, entry: &FileEntry) -> Result<i64> {
+    let mut statement = connection.prepare_cached(
+        "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
+           rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message)
+         VALUES (:batch, :place, :path, :bytes, :modified, :hash, :feed, :table, :kind, :outcome,
+           :read, :loaded, :rejected, :left_out, :began, :ended, :message)",
+    )?;
+    statement.execute(named_params! {
+        ":batch": entry.batch, ":place": entry.arrival.place, ":path": entry.arrival.path,
+        ":bytes": entry.arrival.bytes as i64, ":modified": moment(entry.arrival.modified),
+        ":hash": entry.hash, ":feed": entry.feed, ":table": entry.table, ":kind": entry.kind,
+        ":outcome": entry.outcome.word(), ":read": entry.read as i64, ":loaded": entry.loaded as i64,
+        ":rejected": entry.rejected as i64, ":left_out": entry.left_out as i64,
+        ":began": moment(entry.began), ":ended": moment(entry.ended), ":message": entry.message,
+    })?;
+    Ok(connection.last_insert_rowid())
+}
+
+const FILE_COLUMNS: &str =
+    "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
+  rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by";
+
+fn file_of(row: &Row<'_>) -> Result<FileEntry> {
+    let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
+    let when =
+        |at: usize| row.get::<_, Option<String>>(at).map(|text| text.map_or(0, |text| read_moment(&text)));
+    let outcome: String = row.get(10)?;
+    Ok(FileEntry {
+        file: row.get(0)?,
+        batch: row.get(1)?,
+        arrival: Arrival { place: row.get(2)?, path: row.get(3)?, bytes: count(4)?, modified: when(5)? },
+        hash: row.get(6)?,
+        feed: row.get(7)?,
+        table: row.get(8)?,
+        kind: row.get(9)?,
+        outcome: Outcome::from_word(&outcome).unwrap_or(Outcome::Failed),
+        read: count(11)?,
+        loaded: count(12)?,
+        rejected: count(13)?,
+        left_out: count(14)?,
+        began: when(15)?,
+        ended: when(16)?,
+        message: row.get(17)?,
+        replaced_by: row.get(18)?,
+    })
+}
+
+/// The files whose rows are in a table now.
+pub fn loaded_files(connection: &Connection) -> Result<Vec<FileEntry>> {
+    let sql = format!(
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same') AND replaced_by IS NULL ORDER BY file"
+    );
+    connection.prepare_cached(&sql)?.query_map([], file_of)?.collect()
+}
+
+/// The entries that a query asks for, the newest first.
+pub fn files(connection: &Connection, query: &FileQuery) -> Result<Vec<FileEntry>> {
+    let most = query.most.map_or(-1, |most| most as i64);
+    let sql = format!(
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE ?1 IS NULL OR batch = ?1 ORDER BY file DESC LIMIT ?2"
+    );
+    connection.prepare_cached(&sql)?.query_map(params![query.batch, most], file_of)?.collect()
+}
+
+/// The batches, the newest first.
+pub fn batches(connection: &Connection, most: usize) -> Result<Vec<BatchEntry>> {
+    let mut statement = connection.prepare_cached(
+        "SELECT b.batch, b.began_at, b.ended_at,
+           count(*) FILTER (WHERE f.outcome = 'loaded'), count(*) FILTER (WHERE f.outcome = 'failed'),
+           coalesce(sum(f.rows_loaded), 0), coalesce(sum(f.rows_rejected), 0)
+         FROM hd_batches b LEFT JOIN hd_files f USING (batch) GROUP BY b.batch ORDER BY b.batch DESC LIMIT ?1",
+    )?;
+    let entry = |row: &Row<'_>| {
+        let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
+        Ok(BatchEntry {
+            batch: row.get(0)?,
+            began: read_moment(&row.get::<_, String>(1)?),
+            ended: row.get::<_, Option<String>>(2)?.map(|text| read_moment(&text)),
+            loaded: count(3)?,
+            failed: count(4)?,
+            rows: count(5)?,
+            rejected: count(6)?,
+        })
+    };
+    statement.query_map([most as i64], entry)?.collect()
+}
+
+/// The rejects of a file, in the order of its lines.
+pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<RejectEntry>> {
+    let mut statement = connection.prepare_cached(
+        "SELECT reject, file, line, column_name, value, reason, raw FROM hd_rejects WHERE file = ?1 ORDER BY line, reject LIMIT ?2",
+    )?;
+    let entry = |row: &Row<'_>| {
+        Ok(RejectEntry {
+            reject: row.get(0)?,
+            file: row.get(1)?,
+            line: row.get::<_, i64>(2)? as u64,
+            column: row.get(3)?,
+            value: row.get(4)?,
+            reason: row.get(5)?,
+            raw: row.get_ref(6)?.as_bytes()?.to_vec(),
+        })
+    };
+    statement.query_map(params![file, most as i64], entry)?.collect()
+}

@@ -1,0 +1,193 @@
+//! SQLite: a staging database in a file.
+
+mod bulk;
+mod ledger;
+mod load;
+mod tables;
+
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionBehavior};
+
+use crate::error::StoreError;
+use crate::ledger::{BatchEntry, FileEntry, FileQuery, LayoutEntry, RejectEntry};
+use crate::{LoadPlan, Loader, SampleRows, Store, TableShape};
+
+/// A connection to a database file.
+pub struct SqliteStore {
+    connection: Connection,
+    path: PathBuf,
+    /// The hashes of files already loaded change hands in the same transaction as rows; this
+    /// says whether the ledger's tables were seen, so that they are looked for once.
+    ledger_seen: bool,
+}
+
+/// Memory that SQLite may use for pages, in KiB: enough that a bulk load rarely waits.
+const CACHE_KIB: i64 = 24 * 1024;
+
+impl SqliteStore {
+    /// Opens the database, and makes the file if it is not there.
+    pub fn open(path: &Path, wait: Duration) -> Result<SqliteStore, StoreError> {
+        let unreachable = |why: String| StoreError::Unreachable { shown: shown(path), why };
+        if path.is_dir() {
+            return Err(unreachable("it is a folder".to_owned()));
+        }
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags).map_err(|error| {
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            match folder {
+                Some(folder) if !folder.exists() => {
+                    unreachable(format!("there is no folder `{}`", folder.display()))
+                }
+                _ => unreachable(error.to_string()),
+            }
+        })?;
+        let store = SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false };
+        store.prepare(wait).map_err(|error| store.fail(error))?;
+        Ok(store)
+    }
+
+    fn prepare(&self, wait: Duration) -> rusqlite::Result<()> {
+        self.connection.busy_timeout(wait)?;
+        self.connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
+        self.connection.pragma_update(None, "temp_store", "memory")?;
+        self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
+    }
+
+    fn fail(&self, error: rusqlite::Error) -> StoreError {
+        fail(&self.path, error)
+    }
+
+    fn read<T>(&self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
+        work(&self.connection).map_err(|error| self.fail(error))
+    }
+
+    fn write<T>(&mut self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
+        let path = &self.path;
+        let run = || {
+            let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+            let value = work(&transaction)?;
+            transaction.commit()?;
+            Ok(value)
+        };
+        run().map_err(|error| fail(path, error))
+    }
+}
+
+fn shown(path: &Path) -> String {
+    format!("sqlite:{}", path.display())
+}
+
+/// What an error of SQLite's means, worded once.
+fn fail(path: &Path, error: rusqlite::Error) -> StoreError {
+    let shown = shown(path);
+    let code = error.sqlite_error_code();
+    let why = match &error {
+        rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
+        other => other.to_string(),
+    };
+    match code {
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => StoreError::Locked { shown },
+        Some(ErrorCode::ReadOnly) => StoreError::ReadOnly { shown },
+        Some(ErrorCode::DiskFull) => StoreError::Full { shown },
+        Some(ErrorCode::NotADatabase) => StoreError::NotADatabase { shown },
+        Some(ErrorCode::CannotOpen | ErrorCode::PermissionDenied | ErrorCode::SystemIoFailure) => {
+            StoreError::Unreachable { shown, why }
+        }
+        _ => StoreError::Refused { shown, why },
+    }
+}
+
+impl Store for SqliteStore {
+    fn shown(&self) -> String {
+        shown(&self.path)
+    }
+
+    fn open_ledger(&mut self) -> Result<(), StoreError> {
+        if self.ledger_seen {
+            return Ok(());
+        }
+        let path = self.path.clone();
+        if self.has_ledger()? {
+            self.ledger_seen = true;
+            return Ok(());
+        }
+        let before = self.read(ledger::foreign_tables)?;
+        if let Some(name) = before {
+            let why = format!("a table called `{name}` is there already, and is not of a ledger");
+            return Err(StoreError::Refused { shown: shown(&path), why });
+        }
+        self.write(ledger::create)?;
+        self.ledger_seen = true;
+        Ok(())
+    }
+
+    fn has_ledger(&mut self) -> Result<bool, StoreError> {
+        let known = crate::ledger::LEDGER_VERSION;
+        match self.read(ledger::version)? {
+            None => Ok(false),
+            Some(found) if found > known => {
+                Err(StoreError::NewerLedger { shown: self.shown(), found, known })
+            }
+            Some(_) => Ok(true),
+        }
+    }
+
+    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
+        self.read(|connection| tables::shape(connection, name))
+    }
+
+    fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
+        let found = self.read(|connection| ledger::layout(connection, table).optional())?;
+        let Some((version, text)) = found else { return Ok(None) };
+        match serde_json::from_str(&text) {
+            Ok(layout) => Ok(Some(LayoutEntry { version, layout })),
+            Err(error) => {
+                let what = format!("layout {version} of `{table}`: {error}");
+                Err(StoreError::Damaged { shown: self.shown(), what })
+            }
+        }
+    }
+
+    fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
+        self.read(ledger::loaded_files)
+    }
+
+    fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError> {
+        self.write(|connection| ledger::begin_batch(connection, at))
+    }
+
+    fn end_batch(&mut self, batch: i64, at: i64) -> Result<(), StoreError> {
+        self.write(|connection| ledger::end_batch(connection, batch, at))
+    }
+
+    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Loader + 'a>>, StoreError> {
+        let path = &self.path;
+        let loader =
+            load::SqliteLoader::begin(&mut self.connection, plan, path).map_err(|error| fail(path, error))?;
+        Ok(loader.map(|loader| Box::new(loader) as Box<dyn Loader + 'a>))
+    }
+
+    fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError> {
+        self.write(|connection| ledger::note_file(connection, entry).map(|_| ()))
+    }
+
+    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
+        self.read(|connection| ledger::batches(connection, most))
+    }
+
+    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
+        self.read(|connection| ledger::files(connection, query))
+    }
+
+    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
+        self.read(|connection| ledger::rejects(connection, file, most))
+    }
+
+    fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError> {
+        self.read(|connection| tables::first_rows(connection, table, most))
+    }
+}

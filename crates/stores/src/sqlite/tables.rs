@@ -1,0 +1,251 @@
+//! Tables: what they are, and the SQL that makes and changes them.
+//!
+//! SQLite gives a column an affinity by its declared type. The declarations below are chosen
+//! so that every value is kept exactly: a decimal of up to 15 digits is a REAL that gives the
+//! same digits back; a longer one is text; and nothing that is text can pass for a number.
+
+use hypodoke_core::layout::Layout;
+use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, quote};
+use hypodoke_core::reconcile::Change;
+use hypodoke_core::spelling::temporal;
+use hypodoke_core::types::Type;
+use rusqlite::{Connection, Result, types::ValueRef};
+
+use crate::{SampleRows, TableColumn, TableShape};
+
+/// The most digits of a decimal that a REAL gives back as they were.
+pub const REAL_DIGITS: u16 = 15;
+
+/// How a column of a type is declared.
+pub fn declared(ty: Type) -> String {
+    match ty {
+        Type::Unknown => String::new(),
+        Type::Boolean => "BOOLEAN".to_owned(),
+        Type::Integer => "INTEGER".to_owned(),
+        Type::Decimal { precision, scale } if precision <= REAL_DIGITS => {
+            format!("DECIMAL({precision},{scale})")
+        }
+        Type::Decimal { precision, scale } => format!("DECIMAL_TEXT({precision},{scale})"),
+        Type::Float => "REAL".to_owned(),
+        Type::Date => "DATE".to_owned(),
+        Type::Time => "TIME".to_owned(),
+        Type::Timestamp => "TIMESTAMP".to_owned(),
+        Type::TimestampTz => "TIMESTAMPTZ".to_owned(),
+        Type::Uuid => "UUID".to_owned(),
+        Type::Json => "JSON_TEXT".to_owned(),
+        Type::Text => "TEXT".to_owned(),
+    }
+}
+
+/// What a declaration comes to, ours or anybody's.
+pub fn understood(declaration: &str) -> Type {
+    let upper = declaration.trim().to_ascii_uppercase();
+    let (word, size) = upper.split_once('(').unwrap_or((&upper, ""));
+    let mut sizes = size.trim_end_matches(')').split(',').filter_map(|n| n.trim().parse::<u16>().ok());
+    match word.trim() {
+        "" => Type::Unknown,
+        "BOOLEAN" | "BOOL" => Type::Boolean,
+        "DECIMAL" | "NUMERIC" | "DECIMAL_TEXT" | "NUMBER" => match (sizes.next(), sizes.next()) {
+            (Some(precision), scale) if (1..=38).contains(&precision) => {
+                Type::Decimal { precision, scale: scale.unwrap_or(0).min(precision) }
+            }
+            _ => Type::Float,
+        },
+        "DATE" => Type::Date,
+        "TIME" => Type::Time,
+        "TIMESTAMP" | "DATETIME" => Type::Timestamp,
+        "TIMESTAMPTZ" => Type::TimestampTz,
+        "UUID" => Type::Uuid,
+        "JSON" | "JSON_TEXT" | "JSONB" => Type::Json,
+        word if word.contains("INT") => Type::Integer,
+        word if ["REAL", "FLOA", "DOUB"].iter().any(|part| word.contains(part)) => Type::Float,
+        _ => Type::Text,
+    }
+}
+
+/// A table as it is.
+pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> {
+    let mut statement = connection.prepare_cached(
+        "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1)",
+    )?;
+    let mut rows = statement.query([name])?;
+    let mut found = TableShape { name: name.to_owned(), columns: Vec::new(), lineage: false };
+    let mut lineage = 0;
+    while let Some(row) = rows.next()? {
+        let column: String = row.get(0)?;
+        if column == FILE_COLUMN || column == LINE_COLUMN {
+            lineage += 1;
+            continue;
+        }
+        let declaration: String = row.get(1)?;
+        let (not_null, default, key, hidden): (bool, bool, i64, i64) =
+            (row.get(2)?, row.get(3)?, row.get(4)?, row.get(5)?);
+        let numbered = key > 0 && declaration.eq_ignore_ascii_case("INTEGER");
+        // Generated columns (hidden 2 and 3) take no values.
+        let filled = default || numbered || hidden >= 2;
+        found.columns.push(TableColumn {
+            name: column,
+            ty: understood(&declaration),
+            required: not_null,
+            filled,
+        });
+    }
+    found.lineage = lineage == 2;
+    Ok((lineage > 0 || !found.columns.is_empty()).then_some(found))
+}
+
+/// The SQL that makes a table.
+pub fn create_sql(table: &str, layout: &Layout, lineage: bool) -> String {
+    let mut columns: Vec<String> = layout
+        .columns
+        .iter()
+        .map(|column| format!("{} {}", quote(&column.name), declared(column.ty())).trim_end().to_owned())
+        .collect();
+    if lineage {
+        columns.push(format!("{} INTEGER NOT NULL", quote(FILE_COLUMN)));
+        columns.push(format!("{} INTEGER NOT NULL", quote(LINE_COLUMN)));
+    }
+    format!("CREATE TABLE {} (\n  {}\n)", quote(table), columns.join(",\n  "))
+}
+
+/// Brings a table up to a layout: columns added, and wider types by writing the table anew,
+/// since SQLite cannot change a column's type in place.
+pub fn alter(
+    connection: &Connection,
+    table: &str,
+    layout: &Layout,
+    changes: &[Change],
+    lineage: bool,
+) -> Result<()> {
+    if changes.iter().any(|change| matches!(change, Change::Widened { .. })) {
+        return rebuild(connection, table, layout, changes, lineage);
+    }
+    for change in changes {
+        if let Change::Added { column, to } = change {
+            let declaration = declared(*to);
+            connection.execute_batch(&format!(
+                "ALTER TABLE {} ADD COLUMN {} {declaration}",
+                quote(table),
+                quote(column)
+            ))?;
+        }
+    }
+    Ok(())
+}
+
+fn rebuild(
+    connection: &Connection,
+    table: &str,
+    layout: &Layout,
+    changes: &[Change],
+    lineage: bool,
+) -> Result<()> {
+    let fresh = format!("hd_new_{table}");
+    connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote(&fresh)))?;
+    connection.execute_batch(&create_sql(&fresh, layout, lineage))?;
+    let added =
+        |name: &str| changes.iter().any(|c| matches!(c, Change::Added { column, .. } if column == name));
+    let (mut names, mut values) = (Vec::new(), Vec::new());
+    for column in layout.columns.iter().filter(|column| !added(&column.name)) {
+        let widened = changes.iter().find_map(|change| match change {
+            Change::Widened { column: name, from, to } if *name == column.name => Some((*from, *to)),
+            _ => None,
+        });
+        names.push(quote(&column.name));
+        values.push(match widened {
+            Some((from, to)) => converted(&quote(&column.name), from, to),
+            None => quote(&column.name),
+        });
+    }
+    if lineage {
+        for name in [FILE_COLUMN, LINE_COLUMN] {
+            names.push(quote(name));
+            values.push(quote(name));
+        }
+    }
+    let (fresh, old) = (quote(&fresh), quote(table));
+    connection.execute_batch(&format!(
+        "INSERT INTO {fresh} ({}) SELECT {} FROM {old} ORDER BY rowid;\nDROP TABLE {old};\nALTER TABLE {fresh} RENAME TO {old}",
+        names.join(", "),
+        values.join(", "),
+    ))
+}
+
+/// An expression that gives a column's values in a wider type, none of them changed.
+fn converted(column: &str, from: Type, to: Type) -> String {
+    let as_text = match from {
+        Type::Decimal { precision, scale } if precision <= REAL_DIGITS => {
+            format!("CASE WHEN {column} IS NULL THEN NULL ELSE printf('%.{scale}f', {column}) END")
+        }
+        Type::Float => format!("CASE WHEN {column} IS NULL THEN NULL ELSE printf('%!.17g', {column}) END"),
+        Type::Boolean => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
+        Type::Integer => format!("CAST({column} AS TEXT)"),
+        _ => column.to_owned(),
+    };
+    match to {
+        Type::Text => as_text,
+        Type::Decimal { precision, scale } if precision > REAL_DIGITS => match from {
+            Type::Integer if scale > 0 => format!("{column} || '.{}'", "0".repeat(scale as usize)),
+            Type::Decimal { precision: p, scale: s } if p <= REAL_DIGITS => {
+                let zeros = "0".repeat((scale - s.min(scale)) as usize);
+                let point = if s == 0 && scale > 0 { "." } else { "" };
+                format!("{as_text} || '{point}{zeros}'")
+            }
+            Type::Decimal { scale: s, .. } => {
+                let point = if s == 0 && scale > 0 { "." } else { "" };
+                format!("{column} || '{point}{}'", "0".repeat((scale - s.min(scale)) as usize))
+            }
+            _ => as_text,
+        },
+        Type::Timestamp if from == Type::Date => format!("{column} || ' 00:00:00'"),
+        _ => column.to_owned(),
+    }
+}
+
+/// The first rows of a table in the order they came, values as people read them.
+pub fn first_rows(connection: &Connection, table: &str, most: usize) -> Result<SampleRows> {
+    let mut statement = connection.prepare(&format!("SELECT * FROM {} LIMIT {most}", quote(table)))?;
+    let columns: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+    let types: Vec<Type> =
+        statement.columns().iter().map(|c| understood(c.decl_type().unwrap_or(""))).collect();
+    let mut rows = statement.query([])?;
+    let mut sample = SampleRows { columns, rows: Vec::new() };
+    while let Some(row) = rows.next()? {
+        let values = types.iter().enumerate().map(|(at, ty)| row.get_ref(at).map(|value| shown(value, *ty)));
+        sample.rows.push(values.collect::<Result<_>>()?);
+    }
+    Ok(sample)
+}
+
+fn shown(value: ValueRef<'_>, ty: Type) -> Option<String> {
+    Some(match value {
+        ValueRef::Null => return None,
+        ValueRef::Integer(value) if ty == Type::Boolean => (value != 0).to_string(),
+        ValueRef::Integer(value) => match ty {
+            Type::Decimal { scale, .. } if scale > 0 => format!("{value}.{}", "0".repeat(scale as usize)),
+            _ => value.to_string(),
+        },
+        ValueRef::Real(value) => match ty {
+            Type::Decimal { scale, .. } => format!("{value:.*}", scale as usize),
+            _ => value.to_string(),
+        },
+        ValueRef::Text(text) | ValueRef::Blob(text) => String::from_utf8_lossy(text).into_owned(),
+    })
+}
+
+/// A moment as the ledger keeps it: `2026-03-02T07:15:00.000000Z`.
+pub fn moment(micros: i64) -> String {
+    let mut out = Vec::with_capacity(27);
+    temporal::write_timestamp(micros, &mut out);
+    out[10] = b'T';
+    if out.len() == 19 {
+        out.extend_from_slice(b".000000");
+    }
+    out.push(b'Z');
+    String::from_utf8(out).unwrap_or_default()
+}
+
+/// Reads a moment back.
+pub fn read_moment(text: &str) -> i64 {
+    temporal::read_timestamp_tz(text.as_bytes(), temporal::DateOrder::Ymd).unwrap_or_default()
+}
