@@ -91,6 +91,8 @@ pub struct Records {
     fields: Vec<Field>,
     entries: Vec<Entry>,
     faults: Vec<(usize, Fault)>,
+    /// Some record has another number of fields than the first.
+    uneven: bool,
 }
 
 impl Records {
@@ -105,6 +107,7 @@ impl Records {
         self.fields.clear();
         self.entries.clear();
         self.faults.clear();
+        self.uneven = false;
     }
 
     /// Adds a field to the record that [`Records::end_record`] will close.
@@ -132,6 +135,8 @@ impl Records {
     /// `line` is its first line in the file, counted from 1.
     #[inline]
     pub fn end_record(&mut self, raw: Range<usize>, line: u64) {
+        let width = self.entries.first().map_or(0, |first| first.fields_end as usize);
+        self.uneven |= !self.entries.is_empty() && self.open_fields() != width;
         self.entries.push(Entry {
             fields_end: self.fields.len() as u32,
             raw: raw.start as u32..raw.end as u32,
@@ -170,6 +175,18 @@ impl Records {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.entries.is_empty()
+    }
+
+    /// How many fields every record has; `None` where they differ, or there are none.
+    pub fn even_width(&self) -> Option<usize> {
+        let first = self.entries.first()?;
+        (!self.uneven).then_some(first.fields_end as usize)
+    }
+
+    /// One column of records that all have `width` fields, as [`Records::even_width`] says.
+    #[inline]
+    pub fn column(&self, column: usize, width: usize) -> impl Iterator<Item = Field> + '_ {
+        self.fields.iter().skip(column).step_by(width.max(1)).copied()
     }
 
     /// The fields of record `index`.

@@ -257,6 +257,8 @@ impl ColumnEvidence {
 
     /// The least and greatest number as read in a style.
     pub fn number_range(&self, style: NumberStyle) -> Option<(Number, Number)> {
+        let whole = |value: i64| Number { mantissa: value as i128, scale: 0 };
+        let integers = self.integers.0.map(|(least, greatest)| (whole(least), whole(greatest)));
         let ranges = self.number_classes().filter_map(|class| {
             let (mut least, mut greatest) = self.numbers[class as usize].0?;
             if reads_as_group(class, style) {
@@ -264,7 +266,7 @@ impl ColumnEvidence {
             }
             Some((least, greatest))
         });
-        ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
+        ranges.chain(integers).reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
     }
 
     /// The earliest and latest instant as read in an order, in microseconds since 1970.

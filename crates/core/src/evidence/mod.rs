@@ -17,7 +17,7 @@ pub use extremes::{Extremes, TextExtremes};
 pub use sketch::Sketch;
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 
-use crate::record::{Fault, Origin, Records};
+use crate::record::{Fault, Field, Origin, Records};
 use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, words};
 use crate::types::{Digits, Unit};
 
@@ -36,6 +36,8 @@ pub struct ColumnEvidence {
     /// Digits and extremes per number class, an ambiguous mark read as the decimal mark.
     digits: [Digits; NUMBERS],
     numbers: [Extremes<Number>; NUMBERS],
+    /// The extremes of whole numbers that fit 64 bits, which are kept apart for speed.
+    integers: Extremes<i64>,
     units: BTreeMap<UnitKey, Tally>,
     /// Numbers in parentheses or with their minus behind them.
     pub accounting: u64,
@@ -71,6 +73,7 @@ impl Default for ColumnEvidence {
             classes: vec![Tally::default(); Class::COUNT],
             digits: [Digits::default(); NUMBERS],
             numbers: [Extremes(None); NUMBERS],
+            integers: Extremes(None),
             units: BTreeMap::new(),
             accounting: 0,
             short_years: 0,
@@ -86,26 +89,35 @@ impl Default for ColumnEvidence {
 }
 
 impl ColumnEvidence {
+    #[inline]
+    fn add_field(&mut self, records: &Records, field: Field, spot: impl Fn() -> Spot) {
+        if field.origin() == Origin::Missing {
+            self.missing += 1;
+        } else {
+            self.add(records.value(field), spot);
+        }
+    }
+
     /// Takes a value in.
     #[inline]
-    pub fn add(&mut self, value: &[u8], spot: Spot) {
+    pub fn add(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
         self.present += 1;
         let sight = recognise(value);
         let class = match sight {
-            Sight::Null(index) => return self.nulls[index as usize].add(spot, value),
+            Sight::Null(index) => return self.nulls[index as usize].add(&spot, value),
             Sight::Integer(number, digits) => {
                 self.add_integer(number, digits);
                 Class::Integer
             }
-            Sight::Number(number) => self.add_number(&number, spot, value),
-            Sight::Temporal(temporal) => self.add_temporal(&temporal, spot, value),
+            Sight::Number(number) => self.add_number(&number, &spot, value),
+            Sight::Temporal(temporal) => self.add_temporal(&temporal, &spot, value),
             Sight::Time(micros) => {
                 self.times.add(micros);
                 Class::Time
             }
             ref other => other.class().unwrap_or(Class::Text),
         };
-        self.classes[class as usize].add(spot, value);
+        self.classes[class as usize].add(&spot, value);
         self.add_text(value);
     }
 
@@ -113,10 +125,10 @@ impl ColumnEvidence {
     fn add_integer(&mut self, value: i64, digits: u16) {
         let seen = &mut self.digits[Class::Integer as usize];
         seen.int = seen.int.max(digits);
-        self.numbers[Class::Integer as usize].add(Number { mantissa: value as i128, scale: 0 });
+        self.integers.add(value);
     }
 
-    fn add_number(&mut self, sight: &NumberSight, spot: Spot, value: &[u8]) -> Class {
+    fn add_number(&mut self, sight: &NumberSight, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
         let at = sight.class as usize;
         self.digits[at] = self.digits[at].join(sight.digits);
         self.numbers[at].add(sight.number);
@@ -130,7 +142,7 @@ impl ColumnEvidence {
         sight.class
     }
 
-    fn add_temporal(&mut self, sight: &TemporalSight, spot: Spot, value: &[u8]) -> Class {
+    fn add_temporal(&mut self, sight: &TemporalSight, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
         self.orders[sight.orders as usize].add(spot, value);
         self.short_years += sight.short_year as u64;
         for order in 0..3 {
@@ -166,6 +178,7 @@ impl ColumnEvidence {
             self.digits[at] = self.digits[at].join(other.digits[at]);
             self.numbers[at].merge(&other.numbers[at]);
         }
+        self.integers.merge(&other.integers);
         for (unit, tally) in &other.units {
             self.units.entry(*unit).or_default().merge(tally);
         }
@@ -244,30 +257,29 @@ impl TableEvidence {
                 Fault::Broken(why) => why.as_bytes(),
                 _ => records.raw(*at),
             };
-            self.faulty.add(Spot { file, line: records.line(*at) }, note);
-        }
-        let fits = |row: usize| records.fields(row).len() == width && records.fault(row).is_none();
-        let uneven: Vec<usize> = (0..records.len()).filter(|row| !fits(*row)).collect();
-        for &row in &uneven {
-            if records.fault(row).is_none() {
-                let spot = Spot { file, line: records.line(row) };
-                self.ragged.entry(records.fields(row).len()).or_default().add(spot, records.raw(row));
-            }
+            self.faulty.add(|| Spot { file, line: records.line(*at) }, note);
         }
         // Column by column: one column's values take the same branches again and again.
-        for (index, column) in self.columns.iter_mut().enumerate() {
-            let mut skip = uneven.iter().copied().peekable();
-            for row in 0..records.len() {
-                if skip.peek() == Some(&row) {
-                    skip.next();
-                    continue;
+        if records.even_width() == Some(width) && records.faults().is_empty() {
+            for (index, column) in self.columns.iter_mut().enumerate() {
+                for (row, field) in records.column(index, width).enumerate() {
+                    column.add_field(records, field, || Spot { file, line: records.line(row) });
                 }
-                let field = records.fields(row)[index];
-                if field.origin() == Origin::Missing {
-                    column.missing += 1;
-                } else {
-                    column.add(records.value(field), Spot { file, line: records.line(row) });
-                }
+            }
+            return;
+        }
+        for row in 0..records.len() {
+            let spot = || Spot { file, line: records.line(row) };
+            let fields = records.fields(row);
+            if records.fault(row).is_some() {
+                continue;
+            }
+            if fields.len() != width {
+                self.ragged.entry(fields.len()).or_default().add(spot, records.raw(row));
+                continue;
+            }
+            for (column, field) in self.columns.iter_mut().zip(fields) {
+                column.add_field(records, *field, spot);
             }
         }
     }

@@ -35,10 +35,10 @@ pub struct Tally {
 impl Tally {
     /// Counts one more.
     #[inline]
-    pub fn add(&mut self, spot: Spot, value: &[u8]) {
+    pub fn add(&mut self, spot: impl FnOnce() -> Spot, value: &[u8]) {
         self.count += 1;
         if self.first.is_none() {
-            self.first = Some(Example { spot, value: shorten(value) });
+            self.first = Some(Example { spot: spot(), value: shorten(value) });
         }
     }
 

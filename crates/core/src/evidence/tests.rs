@@ -10,7 +10,7 @@ use crate::types::{Domain, Type};
 fn evidence(values: &[&str]) -> ColumnEvidence {
     let mut column = ColumnEvidence::default();
     for (at, value) in values.iter().enumerate() {
-        column.add(value.as_bytes(), Spot { file: 0, line: at as u64 + 2 });
+        column.add(value.as_bytes(), || Spot { file: 0, line: at as u64 + 2 });
     }
     column
 }
@@ -147,7 +147,7 @@ fn said(column: &ColumnEvidence) -> String {
 
 fn part(values: &[String], file: u32) -> ColumnEvidence {
     let mut column = ColumnEvidence::default();
-    values.iter().enumerate().for_each(|(at, v)| column.add(v.as_bytes(), Spot { file, line: at as u64 }));
+    values.iter().enumerate().for_each(|(at, v)| column.add(v.as_bytes(), || Spot { file, line: at as u64 }));
     column
 }
 
@@ -163,7 +163,7 @@ proptest! {
         let mut whole = ColumnEvidence::default();
         let (mut left, mut right) = (ColumnEvidence::default(), ColumnEvidence::default());
         for (at, value) in values.iter().enumerate() {
-            let spot = Spot { file: 0, line: at as u64 };
+            let spot = || Spot { file: 0, line: at as u64 };
             whole.add(value.as_bytes(), spot);
             if at < cut { left.add(value.as_bytes(), spot) } else { right.add(value.as_bytes(), spot) }
         }

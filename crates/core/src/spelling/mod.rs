@@ -78,11 +78,23 @@ pub fn recognise(value: &[u8]) -> Sight {
 
 #[inline]
 fn recognise_digits(bytes: &[u8]) -> Sight {
-    if let Some((value, digits)) = number::plain_integer(bytes) {
-        return Sight::Integer(value, digits);
+    // The first byte that is no digit tells numbers, dates and times apart at a glance.
+    let Some(mark) = bytes.iter().take(19).position(|b| !b.is_ascii_digit()) else {
+        return match number::plain_integer(bytes) {
+            Some((value, digits)) => Sight::Integer(value, digits),
+            None => number::recognise(bytes).unwrap_or(Sight::Text),
+        };
+    };
+    match bytes[mark] {
+        b'.' => {
+            if let Some(sight) = number::plain_point(bytes, mark) {
+                return Sight::Number(sight);
+            }
+        }
+        b',' | b'%' | b'\'' => return number::recognise(bytes).unwrap_or(Sight::Text),
+        _ => {}
     }
-    // A colon, or a separator in the middle of few digits, is what sets times and dates apart.
-    if let Some(sight) = temporal::recognise(bytes) {
+    if let Some(sight) = temporal::recognise(bytes, mark) {
         return sight;
     }
     if let Some(sight) = number::recognise(bytes) {
@@ -91,8 +103,10 @@ fn recognise_digits(bytes: &[u8]) -> Sight {
     if is_uuid(bytes) { Sight::Uuid } else { Sight::Text }
 }
 
+#[inline]
 fn recognise_word(bytes: &[u8]) -> Sight {
-    if bytes.len() <= words::LONGEST {
+    let initial = bytes[0] | 0x20;
+    if bytes.len() <= words::LONGEST && matches!(initial, b't' | b'f' | b'y' | b'n' | b'o') {
         match words::look_up(bytes) {
             Some(Word::Null(index)) => return Sight::Null(index),
             Some(Word::Boolean(pair, _)) => return Sight::Boolean(pair),
@@ -100,15 +114,14 @@ fn recognise_word(bytes: &[u8]) -> Sight {
         }
     }
     if temporal::starts_with_name(bytes)
-        && let Some(sight) = temporal::recognise(bytes)
+        && let Some(sight) = temporal::recognise(bytes, 0)
     {
         return sight;
     }
-    if is_uuid(bytes) {
+    if bytes.len() == 36 && is_uuid(bytes) {
         return Sight::Uuid;
     }
-    if bytes.len() <= 24 && bytes.iter().any(u8::is_ascii_digit) || words::is_infinite(bytes) {
-        // `USD 12.50` and `inf`.
+    if number::starts_with_currency(bytes) || initial == b'i' && words::is_infinite(bytes) {
         return number::recognise(bytes).unwrap_or(Sight::Text);
     }
     Sight::Text

@@ -219,6 +219,43 @@ pub fn plain_integer(bytes: &[u8]) -> Option<(i64, u16)> {
     Some((if negative { -value } else { value }, count))
 }
 
+/// A decimal in plain digits with one point in it, at `point`: `12.50`. No sign, at most 18
+/// digits, and no leading zero but the one before the point.
+#[inline]
+pub fn plain_point(bytes: &[u8], point: usize) -> Option<NumberSight> {
+    let scale = bytes.len() - point - 1;
+    if bytes.len() > 19 || scale == 0 || bytes[0] == b'0' && point > 1 {
+        return None;
+    }
+    let mut mantissa = 0i64;
+    for &byte in &bytes[..point] {
+        mantissa = mantissa * 10 + (byte - b'0') as i64;
+    }
+    let whole = mantissa != 0;
+    for &byte in &bytes[point + 1..] {
+        let digit = byte.wrapping_sub(b'0');
+        if digit > 9 {
+            return None;
+        }
+        mantissa = mantissa * 10 + digit as i64;
+    }
+    let grouped = whole && scale == 3 && point <= 3;
+    let class = if grouped { Class::PointOrGroup } else { Class::Point };
+    let int = if whole { point as u16 } else { 0 };
+    let digits = Digits { int, scale: scale as u16, ..Digits::default() };
+    let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
+    Some(NumberSight { class, number, digits, accounting: false })
+}
+
+/// Whether a value starts with the code of a currency.
+#[inline]
+pub fn starts_with_currency(bytes: &[u8]) -> bool {
+    matches!(
+        bytes,
+        [b'E', b'U', b'R', ..] | [b'U', b'S', b'D', ..] | [b'G', b'B', b'P', ..] | [b'J', b'P', b'Y', ..]
+    ) && bytes.iter().any(u8::is_ascii_digit)
+}
+
 /// A number taken out of what may stand around it: signs, parentheses, units.
 struct Bare<'a> {
     core: &'a [u8],

@@ -181,11 +181,33 @@ fn name_index(word: &[u8], names: &[&str]) -> Option<usize> {
 /// Whether a value starts with the name of a month or a weekday, as a date might.
 #[inline]
 pub fn starts_with_name(bytes: &[u8]) -> bool {
-    if bytes.len() < 8 || !bytes[bytes.len() - 1].is_ascii_alphanumeric() {
-        return false;
-    }
-    let word = Cursor(bytes).letters();
-    name_index(word, &MONTHS).is_some() || name_index(word, &WEEKDAYS).is_some()
+    let &[a, b, c, ..] = bytes else { return false };
+    // Most words are told from names by their first three letters.
+    let initial = [a | 0x20, b | 0x20, c | 0x20];
+    bytes.len() >= 8
+        && matches!(
+            &initial,
+            b"jan"
+                | b"feb"
+                | b"mar"
+                | b"apr"
+                | b"may"
+                | b"jun"
+                | b"jul"
+                | b"aug"
+                | b"sep"
+                | b"oct"
+                | b"nov"
+                | b"dec"
+                | b"mon"
+                | b"tue"
+                | b"wed"
+                | b"thu"
+                | b"fri"
+                | b"sat"
+                | b"sun"
+        )
+        && bytes.iter().any(u8::is_ascii_digit)
 }
 
 /// A year of two digits: 69 to 99 are the 1900s, 00 to 68 the 2000s, as POSIX `strptime` has it.
@@ -409,27 +431,69 @@ fn zone_part(cursor: &mut Cursor<'_>) -> Option<i64> {
     }
 }
 
-/// Recognises a date, a timestamp or a time of day in a trimmed value.
+/// Recognises a date, a timestamp or a time of day in a trimmed value whose first byte that
+/// is no digit stands at `mark`.
 #[inline]
-pub fn recognise(bytes: &[u8]) -> Option<Sight> {
-    // A separator stands within the first five bytes of every date and time written in
+pub fn recognise(bytes: &[u8], mark: usize) -> Option<Sight> {
+    // A separator stands within the first nine bytes of every date and time written in
     // digits, and numbers of one point are told from dates by the second separator.
-    if bytes.len() < 4 || bytes.len() > 48 {
+    if bytes.len() < 4 || bytes.len() > 48 || mark > 8 {
         return None;
     }
-    if bytes[0].is_ascii_digit() {
-        let at = bytes.iter().take(9).position(|b| !b.is_ascii_digit())?;
-        match bytes[at] {
-            b':' if at <= 2 => {
-                let mut cursor = Cursor(bytes);
-                let micros = time_part(&mut cursor, false)?;
-                return cursor.0.is_empty().then_some(Sight::Time(micros));
-            }
-            b'.' if !bytes[at + 1..].contains(&b'.') => return None,
-            _ => {}
+    match bytes[mark] {
+        b':' if mark == 1 || mark == 2 => {
+            let mut cursor = Cursor(bytes);
+            let micros = time_part(&mut cursor, false)?;
+            return cursor.0.is_empty().then_some(Sight::Time(micros));
         }
+        b'.' if !bytes[mark + 1..].contains(&b'.') => return None,
+        b'-' if mark == 4 => {
+            if let Some((micros, class)) = iso(bytes) {
+                let sight =
+                    TemporalSight { class, orders: ANY_ORDER, micros: [micros; 3], short_year: false };
+                return Some(Sight::Temporal(sight));
+            }
+        }
+        _ => {}
     }
     stamp(bytes).map(Sight::Temporal)
+}
+
+/// The value of two digits.
+#[inline]
+fn pair(bytes: &[u8], at: usize) -> Option<u32> {
+    let (a, b) = (bytes[at].wrapping_sub(b'0'), bytes[at + 1].wrapping_sub(b'0'));
+    (a <= 9 && b <= 9).then(|| a as u32 * 10 + b as u32)
+}
+
+/// `2026-03-02`, `2026-03-02 07:15` and `2026-03-02T07:15:30`, by far the commonest forms.
+#[inline]
+fn iso(bytes: &[u8]) -> Option<(i64, Class)> {
+    let length = bytes.len();
+    if !matches!(length, 10 | 16 | 19) || bytes[4] != b'-' || bytes[7] != b'-' {
+        return None;
+    }
+    let year = pair(bytes, 0)? * 100 + pair(bytes, 2)?;
+    let day = days(year as i32, pair(bytes, 5)?, pair(bytes, 8)?)? as i64 * DAY;
+    if length == 10 {
+        return Some((day, Class::Date));
+    }
+    if !matches!(bytes[10], b' ' | b'T') || bytes[13] != b':' {
+        return None;
+    }
+    let (hour, minute) = (pair(bytes, 11)?, pair(bytes, 14)?);
+    let second = if length == 19 {
+        if bytes[16] != b':' {
+            return None;
+        }
+        pair(bytes, 17)?
+    } else {
+        0
+    };
+    if hour > 23 || minute > 59 || second > 59 {
+        return None;
+    }
+    Some((day + (hour * 3600 + minute * 60 + second) as i64 * SECOND, Class::Timestamp))
 }
 
 #[inline]
@@ -468,14 +532,8 @@ fn stamp(bytes: &[u8]) -> Option<TemporalSight> {
 /// Reads a date in a known order: days since 1970-01-01.
 #[inline]
 pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
-    if let &[y0, y1, y2, y3, b'-', m0, m1, b'-', d0, d1] = bytes {
-        let digit = |b: u8| b.wrapping_sub(b'0') as u32;
-        let all = [y0, y1, y2, y3, m0, m1, d0, d1].map(digit);
-        if all.iter().any(|d| *d > 9) {
-            return None;
-        }
-        let year = all[0] * 1000 + all[1] * 100 + all[2] * 10 + all[3];
-        return days(year as i32, all[4] * 10 + all[5], all[6] * 10 + all[7]);
+    if let Some((micros, Class::Date)) = iso(bytes) {
+        return Some((micros / DAY) as i32);
     }
     let sight = stamp_at_most(bytes)?;
     (sight.class == Class::Date)
@@ -488,6 +546,9 @@ pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
 /// alone is its midnight.
 #[inline]
 pub fn read_timestamp(bytes: &[u8], order: DateOrder) -> Option<i64> {
+    if let Some((micros, _)) = iso(bytes) {
+        return Some(micros);
+    }
     let sight = stamp_at_most(bytes)?;
     (sight.class != Class::TimestampTz).then(|| in_order(&sight, order)).flatten()
 }
@@ -562,7 +623,11 @@ mod tests {
     use super::*;
 
     fn shown(text: &str) -> Option<(Class, Orders, String)> {
-        let Some(Sight::Temporal(sight)) = recognise(text.as_bytes()) else { return None };
+        let Some(Sight::Temporal(sight)) =
+            recognise(text.as_bytes(), text.find(|c: char| !c.is_ascii_digit()).unwrap_or(0))
+        else {
+            return None;
+        };
         let order = DateOrder::ALL.into_iter().find(|o| sight.orders & o.bit() != 0)?;
         let mut out = Vec::new();
         write_timestamp(sight.micros[order as usize], &mut out);

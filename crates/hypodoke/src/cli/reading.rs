@@ -18,7 +18,8 @@ impl ReadingArguments {
             wishes.dialect.quote = Some(mark(text).map_err(|why| usage("quote", why))?);
         }
         if let Some(label) = &self.encoding {
-            wishes.encoding = Some(Encoding::named(label).map_err(|error| usage("encoding", error.to_string()))?);
+            wishes.encoding =
+                Some(Encoding::named(label).map_err(|error| usage("encoding", error.to_string()))?);
         }
         wishes.table.header_lines = self.header_lines.or(wishes.table.header_lines);
         wishes.table.skip_lines = self.skip_lines.or(wishes.table.skip_lines);

@@ -49,7 +49,8 @@ pub struct Task {
 pub fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit, Failure> {
     let progress = Progress::new();
     let listener: &dyn Listener = if context.screen.progress { &progress } else { &Silent };
-    let Ended { receipt, broken_off } = batch::run(store, &task.deliveries, task.unmatched.clone(), listener)?;
+    let Ended { receipt, broken_off } =
+        batch::run(store, &task.deliveries, task.unmatched.clone(), listener)?;
     drop(progress);
     if context.json {
         json::print(&receipt);
@@ -87,7 +88,8 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         troubles: Vec::new(),
         defaulted: false,
     };
-    let mut deliveries: Vec<Delivery> = settings.feeds.iter().map(|feed| empty_delivery(feed, arguments)).collect::<Result<_, _>>()?;
+    let mut deliveries: Vec<Delivery> =
+        settings.feeds.iter().map(|feed| empty_delivery(feed, arguments)).collect::<Result<_, _>>()?;
     for place in &settings.places {
         let listing = match list(&place.name, &place.folder) {
             Ok(listing) => listing,
@@ -102,7 +104,8 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         for seen in listing.seen {
             // The first feed that fits takes the file.
             let taker = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == place.name);
-            let taker = taker.filter_map(|(at, feed)| Some((at, feed.files.matches(&seen.arrival.path)?))).next();
+            let taker =
+                taker.filter_map(|(at, feed)| Some((at, feed.files.matches(&seen.arrival.path)?))).next();
             match taker {
                 Some((at, values)) => {
                     let parts = settings.feeds[at].files.parts().iter().cloned().zip(values).collect();
@@ -113,18 +116,24 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
             }
         }
     }
-    let is_wanted = |delivery: &Delivery| wanted.iter().any(|feed| delivery.feed.name.as_deref() == Some(&feed.name));
+    let is_wanted =
+        |delivery: &Delivery| wanted.iter().any(|feed| delivery.feed.name.as_deref() == Some(&feed.name));
     task.deliveries = deliveries.into_iter().filter(is_wanted).collect();
     if !names.is_empty() {
         task.unmatched.clear();
     }
-    if task.troubles.iter().any(|t| t.exit == Exit::Unreachable) && task.deliveries.iter().all(|d| d.files.is_empty()) {
+    if task.troubles.iter().any(|t| t.exit == Exit::Unreachable)
+        && task.deliveries.iter().all(|d| d.files.is_empty())
+    {
         return Err(task.troubles.remove(0));
     }
     Ok(task)
 }
 
-fn empty_delivery(feed: &crate::settings::FeedSettings, arguments: &LoadArguments) -> Result<Delivery, Failure> {
+fn empty_delivery(
+    feed: &crate::settings::FeedSettings,
+    arguments: &LoadArguments,
+) -> Result<Delivery, Failure> {
     let feed = Feed {
         name: Some(feed.name.clone()),
         table: feed.table.clone(),
@@ -138,9 +147,8 @@ fn empty_delivery(feed: &crate::settings::FeedSettings, arguments: &LoadArgument
 /// The files and folders on the command line.
 fn by_hand(arguments: &LoadArguments) -> Result<Task, Failure> {
     if arguments.what.is_empty() {
-        return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named").advise(
-            "name a file: hypodoke load movements.csv, or write a configuration",
-        ));
+        return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named")
+            .advise("name a file: hypodoke load movements.csv, or write a configuration"));
     }
     let defaulted = arguments.database.into.is_none();
     let url = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
@@ -171,7 +179,14 @@ fn candidates(path: &Path, troubles: &mut Vec<Failure>) -> Result<Vec<Candidate>
         let what = format!("the folder `{}` holds no files", path.display());
         return Err(Failure::load(what).advise("name a folder that does, or the files themselves"));
     }
-    Ok(listing.seen.into_iter().map(|seen| { let shown = seen.file.clone(); candidate(seen, shown) }).collect())
+    Ok(listing
+        .seen
+        .into_iter()
+        .map(|seen| {
+            let shown = seen.file.clone();
+            candidate(seen, shown)
+        })
+        .collect())
 }
 
 fn candidate(mut seen: Seen, shown: PathBuf) -> Candidate {

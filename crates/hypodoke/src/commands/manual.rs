@@ -19,8 +19,8 @@ pub fn completions(shell: clap_complete::Shell) -> Result<Exit, Failure> {
 
 /// Writes one man page per command.
 pub fn pages(folder: &Path) -> Result<Exit, Failure> {
-    let written = std::fs::create_dir_all(folder)
-        .and_then(|()| clap_mangen::generate_to(Arguments::command(), folder));
+    let written =
+        std::fs::create_dir_all(folder).and_then(|()| clap_mangen::generate_to(Arguments::command(), folder));
     match written {
         Ok(()) => Ok(Exit::Done),
         Err(error) => Err(Failure::load(format!("`{}` could not be written: {error}", folder.display()))),

@@ -63,7 +63,8 @@ impl Context {
             (None, None) => StoreUrl::parse(DEFAULT_DATABASE, Path::new(""))?,
         };
         let none = || {
-            let failure = Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
+            let failure =
+                Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
             failure.advise("name the database with --into, or the configuration with --config; the first load makes the ledger")
         };
         if !url.exists() {

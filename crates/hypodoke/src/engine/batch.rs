@@ -35,14 +35,16 @@ pub fn run(
     let known = Known::of(entries);
     let (mut pending, mut known_count) = (Vec::new(), 0);
     for delivery in deliveries {
-        let (old, new): (Vec<_>, Vec<_>) = delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival));
+        let (old, new): (Vec<_>, Vec<_>) =
+            delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival));
         known_count += old.len() as u64;
         if !new.is_empty() {
             pending.push((&delivery.feed, new));
         }
     }
     let mut batch = Batch { store, known, listener, number: None, lines: Vec::new() };
-    let broken_off = if pending.is_empty() { None } else { batch.load(&pending, began_at).err().map(Failure::from) };
+    let broken_off =
+        if pending.is_empty() { None } else { batch.load(&pending, began_at).err().map(Failure::from) };
     let receipt = Receipt {
         version: RECEIPT_VERSION,
         batch: batch.number,
@@ -91,7 +93,9 @@ impl Batch<'_> {
         let kept = self.store.layout(&feed.table)?;
         let (mut base, looked) = match (shape, kept) {
             (None, _) => self.first_sight(feed, files),
-            (Some(shape), Some(entry)) => (Base::Ours { layout: entry.layout, shape }, files.iter().map(|_| None).collect()),
+            (Some(shape), Some(entry)) => {
+                (Base::Ours { layout: entry.layout, shape }, files.iter().map(|_| None).collect())
+            }
             (Some(shape), None) => (Base::Foreign(shape), files.iter().map(|_| None).collect()),
         };
         for (file, looked) in files.iter().zip(looked) {
@@ -127,7 +131,8 @@ impl Batch<'_> {
             looked.map(|looked| Looked { evidence: Default::default(), ..looked })
         });
         let layouts = looks.iter().filter_map(|looked| looked.as_ref().ok()).map(|looked| &looked.layout);
-        let layout = layouts.fold(None::<Layout>, |all, one| Some(all.map_or_else(|| one.clone(), |all| join(&all, one))));
+        let layout = layouts
+            .fold(None::<Layout>, |all, one| Some(all.map_or_else(|| one.clone(), |all| join(&all, one))));
         (Base::New { layout: layout.unwrap_or_default() }, looks.into_iter().map(Some).collect())
     }
 
@@ -147,12 +152,23 @@ impl Batch<'_> {
             Verdict::Changed(earlier) => Some(earlier),
         };
         if replaces.is_some() && !base.lineage() {
-            let message = format!("{} changed after it was loaded, and `{}` has no lineage columns to find its rows by", file.shown, feed.table);
-            return Err(Trouble::File(Failure::load(message).advise(
-                "take its rows out by hand, or load it under another name",
-            )));
+            let message = format!(
+                "{} changed after it was loaded, and `{}` has no lineage columns to find its rows by",
+                file.shown, feed.table
+            );
+            return Err(Trouble::File(
+                Failure::load(message).advise("take its rows out by hand, or load it under another name"),
+            ));
         }
-        let load = FileLoad { store: self.store, feed, file, batch, replaces, listener: self.listener, began: began_at };
+        let load = FileLoad {
+            store: self.store,
+            feed,
+            file,
+            batch,
+            replaces,
+            listener: self.listener,
+            began: began_at,
+        };
         let Some(loaded) = load.run(base, looked)? else {
             let mut line = line_of(feed, file, Outcome::Known);
             line.message = Some("another hypodoke loaded it meanwhile".to_owned());

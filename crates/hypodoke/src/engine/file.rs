@@ -87,7 +87,9 @@ impl FileLoad<'_> {
     pub fn run(mut self, base: &mut Base, looked: Option<Looked>) -> Result<Option<Loaded>, Trouble> {
         let bytes = self.file.seen.arrival.bytes;
         let approach = match (&*base, looked) {
-            (Base::New { layout } | Base::Ours { layout, .. }, Some(looked)) => informed(layout, &looked.layout),
+            (Base::New { layout } | Base::Ours { layout, .. }, Some(looked)) => {
+                informed(layout, &looked.layout)
+            }
             (Base::Ours { layout, .. }, None) => match self.optimistic(layout)? {
                 Some(approach) => approach,
                 None => informed(layout, &self.look()?.layout),
@@ -102,7 +104,10 @@ impl FileLoad<'_> {
             Attempt::Surprised => {
                 let looked = self.look()?;
                 let Base::Ours { layout, .. } = &*base else {
-                    return Err(Trouble::File(Failure::load(format!("{}: does not fit its own layout", self.file.shown))));
+                    return Err(Trouble::File(Failure::load(format!(
+                        "{}: does not fit its own layout",
+                        self.file.shown
+                    ))));
                 };
                 let approach = Approach { lineage: base.lineage(), ..informed(layout, &looked.layout) };
                 match self.attempt(base, approach)? {
@@ -118,7 +123,8 @@ impl FileLoad<'_> {
     }
 
     fn header(&self) -> Result<Layout, Trouble> {
-        let source = Source::open(self.file, self.feed, false, &hypodoke_core::event::Silent).map_err(Trouble::File)?;
+        let source = Source::open(self.file, self.feed, false, &hypodoke_core::event::Silent)
+            .map_err(Trouble::File)?;
         Ok(Layout::named(&source.header, &self.feed.namer, &self.feed.rules))
     }
 
@@ -137,13 +143,22 @@ impl FileLoad<'_> {
         let looked = self.look()?.layout;
         let matched = |column: &Column| {
             let key = match_key(&column.name);
-            shape.columns.iter().find(|c| c.name == column.name).or_else(|| shape.columns.iter().find(|c| match_key(&c.name) == key))
+            shape
+                .columns
+                .iter()
+                .find(|c| c.name == column.name)
+                .or_else(|| shape.columns.iter().find(|c| match_key(&c.name) == key))
         };
-        let (found, strange): (Vec<_>, Vec<_>) = looked.columns.iter().enumerate().partition(|(_, c)| matched(c).is_some());
+        let (found, strange): (Vec<_>, Vec<_>) =
+            looked.columns.iter().enumerate().partition(|(_, c)| matched(c).is_some());
         let lacking: Vec<&str> = shape
             .columns
             .iter()
-            .filter(|c| c.required && !c.filled && !found.iter().any(|(_, f)| matched(f).is_some_and(|m| m.name == c.name)))
+            .filter(|c| {
+                c.required
+                    && !c.filled
+                    && !found.iter().any(|(_, f)| matched(f).is_some_and(|m| m.name == c.name))
+            })
             .map(|c| c.name.as_str())
             .collect();
         if !strange.is_empty() || !lacking.is_empty() {
@@ -183,12 +198,15 @@ impl FileLoad<'_> {
         let Some(mut loader) = self.store.begin_load(&plan).map_err(Trouble::Store)? else {
             return Ok(Attempt::Done(None));
         };
-        let poured = match pour(&mut source.reader, caster, loader.as_mut(), watchful, self.file.seen.arrival.bytes) {
-            Ok(poured) => poured,
-            Err(Stop::Surprise) => return Ok(Attempt::Surprised),
-            Err(Stop::Read(error)) => return Err(Trouble::File(Failure::reading(&self.file.shown, &error))),
-            Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
-        };
+        let poured =
+            match pour(&mut source.reader, caster, loader.as_mut(), watchful, self.file.seen.arrival.bytes) {
+                Ok(poured) => poured,
+                Err(Stop::Surprise) => return Ok(Attempt::Surprised),
+                Err(Stop::Read(error)) => {
+                    return Err(Trouble::File(Failure::reading(&self.file.shown, &error)));
+                }
+                Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
+            };
         let hash = source.meter.finish().map_err(|error| Trouble::File(error.into()))?.0;
         let layout = with_digits(fit.layout, &poured);
         let summary = FileSummary {
@@ -235,7 +253,11 @@ impl FileLoad<'_> {
                 unit: Target::unit_of(domain),
                 source: match fit.sources[at] {
                     Some(field) if field < fields => CellSource::Field(field),
-                    Some(part) => self.file.parts.get(part - fields).map_or(CellSource::Nothing, |(_, value)| CellSource::Constant(value.clone())),
+                    Some(part) => self
+                        .file
+                        .parts
+                        .get(part - fields)
+                        .map_or(CellSource::Nothing, |(_, value)| CellSource::Constant(value.clone())),
                     None => CellSource::Nothing,
                 },
                 format: Format { nulls, ..format },
@@ -295,5 +317,6 @@ fn mismatch(file: &Candidate, shape: &TableShape, strange: &[&str], lacking: &[&
         parts.push(format!("the file has no {}, which the table requires", list(lacking)));
     }
     let message = format!("{} does not fit the table `{}`: {}", file.shown, shape.name, parts.join("; "));
-    Failure::load(message).advise("load into another table with --table, or name the columns alike in the feed")
+    Failure::load(message)
+        .advise("load into another table with --table, or name the columns alike in the feed")
 }

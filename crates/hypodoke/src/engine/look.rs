@@ -46,10 +46,18 @@ pub fn look(
     let evidence = gather(&mut source.reader, width, file_number, threads)
         .map_err(|error| Failure::reading(&file.shown, &error))?;
     let decisions = decide_all(&evidence, hints(source.reader.shape()));
-    let mut layout = Layout::observed(&source.header, &with_parts(&decisions, file), &feed.namer, &feed.rules);
+    let mut layout =
+        Layout::observed(&source.header, &with_parts(&decisions, file), &feed.namer, &feed.rules);
     mark_ragged(&mut layout, &evidence);
     let kind = source.kind();
-    Ok(Looked { evidence, decisions, layout, shape: source.reader.shape().clone(), kind, header: source.header })
+    Ok(Looked {
+        evidence,
+        decisions,
+        layout,
+        shape: source.reader.shape().clone(),
+        kind,
+        header: source.header,
+    })
 }
 
 /// A semicolon between fields suggests that the comma is the decimal mark.

@@ -47,10 +47,19 @@ pub fn pour(
     watchful: bool,
     bytes: u64,
 ) -> Result<Poured, Stop> {
-    if bytes < SMALL { pour_here(reader, caster, loader, watchful) } else { pour_overlapped(reader, caster, loader, watchful) }
+    if bytes < SMALL {
+        pour_here(reader, caster, loader, watchful)
+    } else {
+        pour_overlapped(reader, caster, loader, watchful)
+    }
 }
 
-fn pour_here(reader: &mut TextReader<'_>, mut caster: Caster, loader: &mut dyn Loader, watchful: bool) -> Result<Poured, Stop> {
+fn pour_here(
+    reader: &mut TextReader<'_>,
+    mut caster: Caster,
+    loader: &mut dyn Loader,
+    watchful: bool,
+) -> Result<Poured, Stop> {
     let mut poured = Poured::default();
     let mut rows = Rows::default();
     while reader.next(&mut rows.records).map_err(Stop::Read)? {

@@ -1,5 +1,6 @@
 //! Aligned tables that fit the terminal.
 
+use comfy_table::presets::NOTHING;
 use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Row, Table};
 
 use super::{Screen, Tone};
@@ -23,6 +24,7 @@ impl Grid {
     /// A table with these headings; those that begin with `>` stand over figures, to the right.
     pub fn new(screen: Screen, headings: &[&str]) -> Grid {
         let mut table = Table::new();
+        table.load_style(NOTHING);
         table.set_truncation_indicator("…");
         if screen.color {
             table.enforce_styling();

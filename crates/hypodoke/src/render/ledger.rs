@@ -61,10 +61,14 @@ pub fn sample(rows: &SampleRows, screen: Screen) -> String {
     let headings: Vec<&str> = rows.columns.iter().map(String::as_str).collect();
     let mut grid = Grid::new(screen, &headings);
     for row in &rows.rows {
-        grid.push(row.iter().map(|value| match value {
-            Some(text) => plain(clean(text)),
-            None => ("·".to_owned(), Tone::Faint),
-        }).collect());
+        grid.push(
+            row.iter()
+                .map(|value| match value {
+                    Some(text) => plain(clean(text)),
+                    None => ("·".to_owned(), Tone::Faint),
+                })
+                .collect(),
+        );
     }
     grid.text()
 }

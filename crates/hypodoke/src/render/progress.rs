@@ -28,7 +28,8 @@ struct State {
 impl Progress {
     /// A bar that will appear in a while.
     pub fn new() -> Progress {
-        let state = State { began: Instant::now(), bar: None, bytes: 0, done: 0, path: String::new(), step: "" };
+        let state =
+            State { began: Instant::now(), bar: None, bytes: 0, done: 0, path: String::new(), step: "" };
         Progress { state: Mutex::new(state) }
     }
 }

@@ -38,7 +38,8 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     }
     let files = section.required("files", "\"movements_*.csv\"")?;
     let pattern = Pattern::parse(&files.value).map_err(|why| section.wrong(&files, why))?;
-    let convention = section.word("names", &[("snake_case", Convention::SnakeCase), ("as-is", Convention::AsIs)])?;
+    let convention =
+        section.word("names", &[("snake_case", Convention::SnakeCase), ("as-is", Convention::AsIs)])?;
     let namer = Namer { convention: convention.unwrap_or_default() };
     let table = match section.text("table")? {
         Some(table) if table.value.trim().is_empty() => return Err(section.wrong(&table, "`table` is blank")),
@@ -54,9 +55,11 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
             return Err(column.wrong(blank, "`name` is blank"));
         }
         let ty = match column.text("type")? {
-            Some(text) => Some(text.value.parse::<Type>().map_err(|why| {
-                suggest(column.wrong(&text, why), &text.value, TYPE_WORDS)
-            })?),
+            Some(text) => Some(
+                text.value
+                    .parse::<Type>()
+                    .map_err(|why| suggest(column.wrong(&text, why), &text.value, TYPE_WORDS))?,
+            ),
             None => None,
         };
         column.finish()?;

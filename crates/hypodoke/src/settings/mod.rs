@@ -56,7 +56,8 @@ impl Settings {
         })?;
         let text = Text { file: file.to_path_buf(), text };
         let document = text.parse()?;
-        let base = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_path_buf();
+        let base =
+            file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_path_buf();
         let mut root = text.section("", document.as_table());
         let store = match root.only("staging")? {
             Some(section) => staging(section, &base)?,
@@ -93,7 +94,8 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<StoreUrl, Failure> {
     let store = StoreUrl::parse(&expanded, base).map_err(|error| section.wrong(&url, error))?;
     let wait = match section.text("wait")? {
         Some(wait) => Some(duration(&wait.value).ok_or_else(|| {
-            section.wrong(&wait, format!("`{}` is no span of time; write \"10s\", \"5m\" or \"1h\"", wait.value))
+            section
+                .wrong(&wait, format!("`{}` is no span of time; write \"10s\", \"5m\" or \"1h\"", wait.value))
         })?),
         None => None,
     };
@@ -120,8 +122,9 @@ fn expand(section: &Section<'_>, found: &Placed<String>) -> Result<String, Failu
         let after = &rest[at + 2..];
         let end = after.find('}').ok_or_else(|| section.wrong(found, "`${` is not closed"))?;
         let name = &after[..end];
-        let value = std::env::var(name)
-            .map_err(|_| section.wrong(found, format!("the environment has no `{name}`, which `${{{name}}}` asks for")))?;
+        let value = std::env::var(name).map_err(|_| {
+            section.wrong(found, format!("the environment has no `{name}`, which `${{{name}}}` asks for"))
+        })?;
         out.push_str(&value);
         rest = &after[end + 1..];
     }

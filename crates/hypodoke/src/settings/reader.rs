@@ -104,7 +104,8 @@ impl<'a> Section<'a> {
         let Some(item) = self.take(key) else { return Ok(None) };
         let wrong = || self.expected(key, item, "a list of texts, [\"…\"]");
         let array = item.as_array().ok_or_else(wrong)?;
-        let value: Option<Vec<String>> = array.iter().map(|value| value.as_str().map(str::to_owned)).collect();
+        let value: Option<Vec<String>> =
+            array.iter().map(|value| value.as_str().map(str::to_owned)).collect();
         Ok(Some(Placed { value: value.ok_or_else(wrong)?, span: item.span() }))
     }
 
@@ -115,7 +116,12 @@ impl<'a> Section<'a> {
             Some((_, value)) => Ok(Some(*value)),
             None => {
                 let all: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-                let what = format!("`{key}` in [{}] cannot be `{}`; it is one of {}", self.name, found.value, all.join(", "));
+                let what = format!(
+                    "`{key}` in [{}] cannot be `{}`; it is one of {}",
+                    self.name,
+                    found.value,
+                    all.join(", ")
+                );
                 Err(suggest(self.text.wrong(found.span, what), &found.value, &all))
             }
         }
@@ -154,7 +160,8 @@ impl<'a> Section<'a> {
         for (key, item) in self.table.iter() {
             if !self.known.contains(&key) {
                 let span = self.key_span(key).or_else(|| item.span());
-                let place = if self.name.is_empty() { "the file".to_owned() } else { format!("[{}]", self.name) };
+                let place =
+                    if self.name.is_empty() { "the file".to_owned() } else { format!("[{}]", self.name) };
                 let what = format!("{place} has no `{key}`; it may hold {}", self.known.join(", "));
                 return Err(suggest(self.text.wrong(span, what), key, &self.known));
             }
