@@ -2,5 +2,9 @@
 //!
 //! Everything here is invented. The same call writes the same bytes on every machine.
 
+mod harbour;
 pub mod movements;
 mod random;
+mod write;
+
+pub use harbour::{CONFIGURATION, DATABASE, Expected, Figures, MARK, Step, expected, write_step};

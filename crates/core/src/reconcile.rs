@@ -1,5 +1,7 @@
 //! Reconciling: files with one another, and what they hold with what the table holds.
 
+use std::collections::{HashMap, HashSet};
+
 use serde::{Deserialize, Serialize};
 
 use crate::layout::{Column, Layout};
@@ -11,26 +13,49 @@ use crate::types::{Domain, Type};
 /// on the order of the files; the order of the columns is that of the first file to have them.
 pub fn join(a: &Layout, b: &Layout) -> Layout {
     let mut joined = a.clone();
-    for column in &mut joined.columns {
-        let other = b.columns.iter().find(|other| same_name(column, other));
-        match other {
-            Some(other) => {
+    let partners = pair_up(&a.columns, &b.columns);
+    for (column, partner) in joined.columns.iter_mut().zip(&partners) {
+        match partner {
+            Some(at) => {
+                let other = &b.columns[*at];
                 column.domain = column.domain.join(other.domain);
                 column.nullable |= other.nullable;
             }
             None => column.nullable = true,
         }
     }
-    for column in &b.columns {
-        if !a.columns.iter().any(|other| same_name(column, other)) {
-            joined.columns.push(Column { nullable: true, ..column.clone() });
-        }
+    for column in left_over(&b.columns, &partners) {
+        joined.columns.push(Column { nullable: true, ..column.1.clone() });
     }
     joined
 }
 
-fn same_name(a: &Column, b: &Column) -> bool {
-    a.name == b.name || match_key(&a.name) == match_key(&b.name)
+/// For each of our columns, the one of theirs that is the same: by the very name first, then
+/// by what is left of the name without case, blanks and punctuation.
+fn pair_up(ours: &[Column], theirs: &[Column]) -> Vec<Option<usize>> {
+    let by_name: HashMap<&str, usize> =
+        theirs.iter().enumerate().map(|(at, c)| (c.name.as_str(), at)).collect();
+    let mut partners: Vec<Option<usize>> =
+        ours.iter().map(|c| by_name.get(c.name.as_str()).copied()).collect();
+    if partners.iter().all(Option::is_some) {
+        return partners;
+    }
+    let mut by_key: HashMap<String, usize> = HashMap::new();
+    for (at, column) in left_over(theirs, &partners) {
+        by_key.entry(match_key(&column.name)).or_insert(at);
+    }
+    for (column, partner) in ours.iter().zip(&mut partners) {
+        if partner.is_none() {
+            *partner = by_key.remove(&match_key(&column.name));
+        }
+    }
+    partners
+}
+
+/// Those of their columns that nobody was paired with.
+fn left_over<'a>(theirs: &'a [Column], partners: &[Option<usize>]) -> Vec<(usize, &'a Column)> {
+    let taken: HashSet<usize> = partners.iter().flatten().copied().collect();
+    theirs.iter().enumerate().filter(|(at, _)| !taken.contains(at)).collect()
 }
 
 /// A change that a file makes to its table's layout.
@@ -81,23 +106,21 @@ impl Fit {
 /// Reconciles a file with the layout of its table.
 pub fn reconcile(table: &Layout, file: &Layout) -> Fit {
     let mut fit = Fit { layout: table.clone(), sources: Vec::new(), changes: Vec::new() };
-    let mut used = vec![false; file.columns.len()];
-    for column in &mut fit.layout.columns {
-        let source = file.columns.iter().position(|c| same_name(column, c));
-        fit.sources.push(source);
+    fit.sources = pair_up(&table.columns, &file.columns);
+    for (column, source) in fit.layout.columns.iter_mut().zip(&fit.sources) {
         let Some(at) = source else {
             fit.changes.push(Change::Missing { column: column.name.clone() });
             column.nullable = true;
             continue;
         };
-        used[at] = true;
         let from = column.ty();
-        take_in(column, &file.columns[at]);
+        take_in(column, &file.columns[*at]);
         if column.ty() != from {
             fit.changes.push(Change::Widened { column: column.name.clone(), from, to: column.ty() });
         }
     }
-    for (at, column) in file.columns.iter().enumerate().filter(|(at, _)| !used[*at]) {
+    let fresh: Vec<(usize, &Column)> = left_over(&file.columns, &fit.sources);
+    for (at, column) in fresh {
         fit.changes.push(Change::Added { column: column.name.clone(), to: column.ty() });
         fit.layout.columns.push(Column { nullable: true, ..column.clone() });
         fit.sources.push(Some(at));
@@ -154,6 +177,16 @@ mod tests {
     fn sorted(mut layout: Layout) -> Layout {
         layout.columns.sort_by(|a, b| a.name.cmp(&b.name));
         layout
+    }
+
+    #[test]
+    fn names_that_differ_in_punctuation_only_are_told_apart_where_both_are_there() {
+        let both = Layout { columns: vec![column(1, Domain::Date, false), column(1, Domain::Text, false)] };
+        let mut both = both;
+        both.columns[1].name = "c_1".to_owned();
+        assert_eq!(reconcile(&both, &both).sources, [Some(0), Some(1)]);
+        let one = Layout { columns: vec![both.columns[1].clone()] };
+        assert_eq!(reconcile(&both, &one).sources, [None, Some(0)]);
     }
 
     proptest! {

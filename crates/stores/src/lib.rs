@@ -94,6 +94,9 @@ pub trait Store: Send {
     /// The database in words for people, without secrets: `sqlite:harbour.db`.
     fn shown(&self) -> String;
 
+    /// How many columns a table may have, lineage columns included.
+    fn most_columns(&self) -> usize;
+
     /// Makes the ledger's tables where they are missing.
     fn open_ledger(&mut self) -> Result<(), StoreError>;
 
@@ -129,6 +132,9 @@ pub trait Store: Send {
 
     /// The rejects of a file, in the order of its lines.
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
+
+    /// How many rows a table has.
+    fn count_rows(&mut self, table: &str) -> Result<u64, StoreError>;
 
     /// The first rows of a table, every value as text, with the names of its columns.
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError>;

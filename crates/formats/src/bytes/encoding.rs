@@ -243,7 +243,8 @@ fn unmarked_utf16(head: &[u8]) -> Option<&'static encoding_rs::Encoding> {
 /// Decides an encoding by text that begins with a byte beyond ASCII.
 fn guess(text: &[u8], whole: bool) -> &'static encoding_rs::Encoding {
     let (good, bad) = utf8_sequences(text, whole);
-    if good > 0 && good >= bad * 4 || bad == 0 {
+    // In other encodings bytes hardly ever line up to UTF-8 by chance.
+    if good >= bad {
         return UTF_8;
     }
     if text.windows(2).any(|pair| pair[0] == 0xA4 && pair[1].is_ascii_digit())

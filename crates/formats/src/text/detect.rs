@@ -164,7 +164,12 @@ fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
     if count == 0 {
         return 0.0;
     }
-    let widths: Vec<usize> = (0..count).map(|at| records.fields(at).len()).collect();
+    let sound = (0..count).filter(|at| records.fault(*at).is_none());
+    let widths: Vec<usize> = sound.map(|at| records.fields(at).len()).collect();
+    let count = widths.len();
+    if count == 0 {
+        return 0.0;
+    }
     let width = usual_width(&widths);
     // Titles before the table and notes after it are not held against a dialect.
     let first = widths.iter().position(|w| *w == width).unwrap_or(0);
@@ -173,8 +178,9 @@ fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
     let inside = &widths[first..=last];
     let alike = inside.iter().filter(|w| **w == width).count() as f64;
     let even = alike / (inside.len() as f64 + outside * if width > 1 { 0.25 } else { 1.0 });
-    let faults = records.faults().len() as f64 / count as f64;
-    let looks = looks(&records, first, count, width, dialect.quote);
+    // One stray quote in a short file is a bad row, not another dialect.
+    let faults = records.faults().len() as f64 / count.max(20) as f64;
+    let looks = looks(&records, first, records.len().min(SAMPLE_RECORDS), width, dialect.quote);
     let breadth = if width > 1 { 1.0 - 0.6 / width as f64 } else { 0.3 };
     even * even * (0.15 + looks) * breadth * (1.0 - faults.min(1.0))
 }

@@ -188,15 +188,30 @@ impl<'a> TextReader<'a> {
     }
 }
 
-/// A NUL among the first bytes of what is not UTF-16 is no text.
+/// Kinds of files that people mistake for text, by their first bytes.
+const KINDS: &[(&[u8], &str)] = &[
+    (b"%PDF-", "it is a PDF document"),
+    (b"\x89PNG", "it is a PNG picture"),
+    (b"\xFF\xD8\xFF", "it is a JPEG picture"),
+    (b"GIF8", "it is a GIF picture"),
+    (b"\x7fELF", "it is a program"),
+    (b"SQLite format 3\0", "it is an SQLite database"),
+    (b"PAR1", "it is a Parquet file"),
+    (b"Rar!", "it is a RAR archive"),
+    (b"7z\xBC\xAF", "it is a 7z archive"),
+];
+
+/// Control characters that no text has, if there are more than a few, make a file no text.
 fn refuse_binary(text: &[u8], wished: bool) -> Result<(), ReadError> {
+    if let Some((_, what)) = KINDS.iter().find(|(magic, _)| text.starts_with(magic)) {
+        return Err(ReadError::Binary { what: (*what).to_owned() });
+    }
     let head = &text[..text.len().min(8192)];
-    let control = |b: &u8| {
-        *b < 32 && !matches!(*b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F)
-    };
-    let strange = head.iter().filter(|b| control(b)).count();
-    if !wished && strange * 50 > head.len() {
-        let at = head.iter().position(|b| control(b)).unwrap_or_default();
+    let fine = |b: u8| matches!(b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F);
+    let strange = |b: &u8| *b < 32 && !fine(*b);
+    let count = head.iter().filter(|b| strange(b)).count();
+    if !wished && count > 3 && count * 50 > head.len() {
+        let at = head.iter().position(strange).unwrap_or_default();
         return Err(ReadError::Binary { what: format!("byte {at} is 0x{:02X}", head[at]) });
     }
     Ok(())

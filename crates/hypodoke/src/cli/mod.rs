@@ -85,7 +85,7 @@ Examples:
 }
 
 /// Which database, where no configuration says it.
-#[derive(Clone, Debug, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub struct DatabaseArguments {
     /// The database: sqlite:FILE (without a configuration sqlite:hypodoke.db)
     #[arg(long, value_name = "URL")]
@@ -101,7 +101,7 @@ pub struct DemoArguments {
 }
 
 /// `hypodoke load`
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct LoadArguments {
     /// Feeds of the configuration; or files and folders, with --into or without a configuration
     #[arg(value_name = "FEED|FILE")]

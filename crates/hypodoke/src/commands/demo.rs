@@ -1,10 +1,183 @@
 //! `hypodoke demo`: the harbour of Quillane, from its files to its tables.
-use super::Context;
-use crate::cli::DemoArguments;
+
+use std::path::Path;
+
+use hypodoke_core::event::Outcome;
+use hypodoke_core::event::Silent;
+use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, Step, expected, write_step};
+use serde::Serialize;
+
+use super::{Context, load};
+use crate::cli::{DemoArguments, LoadArguments};
+use crate::engine::batch;
+use crate::engine::receipt::Receipt;
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::render::{self, Tone, json, receipt};
+use crate::settings::{FILE_NAME, Settings};
+
+/// The version of the demo's JSON.
+///
+/// 1: folder, receipts, as_expected.
+const DEMO_JSON_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct DemoDocument<'a> {
+    version: u32,
+    folder: String,
+    receipts: &'a [Receipt],
+    as_expected: bool,
+}
 
 /// Runs the command.
-pub fn run(_: &DemoArguments, _: &Context) -> Result<Exit, Failure> {
-    Ok(Exit::Done)
+pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure> {
+    let folder = &arguments.folder;
+    prepare(folder)?;
+    let tell = |text: &str| {
+        if !context.json {
+            render::print(text);
+        }
+    };
+    let inbox = folder.join("inbox");
+    let mut receipts = Vec::new();
+    tell(&format!("The harbour of Quillane is made up, and stands in {}/.\n", folder.display()));
+    let steps = [
+        (Some(Step::First), "Monday to Thursday: three quays have sent their berth movements."),
+        (
+            Some(Step::Second),
+            "Friday to Sunday: more files, and a correction of Thursday's from the east quay.",
+        ),
+        (None, "The same again: nothing is new, and nothing is loaded twice."),
+    ];
+    for (step, title) in steps {
+        if let Some(step) = step {
+            write_step(&inbox, step).map_err(|error| unwritable(folder, &error))?;
+        }
+        tell(&format!("\n{}\n$ hypodoke load\n", context.screen.paint(Tone::Heading, title)));
+        let receipt = load_once(folder)?;
+        tell(&receipt::text(&receipt, context.screen));
+        receipts.push(receipt);
+    }
+    let differences = compare(folder, &receipts)?;
+    if context.json {
+        let folder = folder.display().to_string();
+        json::print(&DemoDocument {
+            version: DEMO_JSON_VERSION,
+            folder,
+            receipts: &receipts,
+            as_expected: differences.is_empty(),
+        });
+    } else {
+        show_rows(folder, context)?;
+        tell(&closing(folder, &differences, context));
+    }
+    Ok(if differences.is_empty() { Exit::Done } else { Exit::Failed })
+}
+
+fn unwritable(folder: &Path, error: &std::io::Error) -> Failure {
+    Failure::load(format!("the demo could not write into `{}`: {error}", folder.display()))
+        .advise("name a folder that can be written: hypodoke demo DIR")
+}
+
+/// Makes the folder, or clears what an earlier demo left in it; anybody else's is not touched.
+fn prepare(folder: &Path) -> Result<(), Failure> {
+    let failed = |error: std::io::Error| unwritable(folder, &error);
+    if folder.exists() {
+        let ours = std::fs::read_to_string(folder.join(FILE_NAME)).is_ok_and(|text| text.starts_with(MARK));
+        let empty = std::fs::read_dir(folder).map_err(failed)?.next().is_none();
+        if !ours && !empty {
+            let what = format!("`{}` holds other files, and the demo does not touch those", folder.display());
+            return Err(Failure::usage(what).advise("name a new folder: hypodoke demo DIR"));
+        }
+        for name in [DATABASE, "quillane.db-journal"] {
+            let old = folder.join(name);
+            if old.exists() {
+                std::fs::remove_file(&old).map_err(failed)?;
+            }
+        }
+        let inbox = folder.join("inbox");
+        if ours && inbox.is_dir() {
+            std::fs::remove_dir_all(&inbox).map_err(failed)?;
+        }
+    }
+    std::fs::create_dir_all(folder).map_err(failed)?;
+    std::fs::write(folder.join(FILE_NAME), CONFIGURATION).map_err(failed)
+}
+
+fn settings(folder: &Path) -> Result<Settings, Failure> {
+    Settings::read(&folder.join(FILE_NAME))
+}
+
+fn load_once(folder: &Path) -> Result<Receipt, Failure> {
+    let task = load::by_configuration(&LoadArguments::default(), &settings(folder)?)?;
+    let mut store = hypodoke_stores::open(&task.store)?;
+    let ended = batch::run(store.as_mut(), &task.deliveries, task.unmatched, &Silent)?;
+    ended.broken_off.map_or(Ok(ended.receipt), Err)
+}
+
+/// Holds what was loaded against the figures kept beside the generator.
+fn compare(folder: &Path, receipts: &[Receipt]) -> Result<Vec<String>, Failure> {
+    let expected = expected();
+    let mut differences = Vec::new();
+    let found: Vec<Figures> = receipts.iter().map(figures).collect();
+    for (at, (found, wanted)) in found.iter().zip(&expected.loads).enumerate() {
+        if found != wanted {
+            differences.push(format!("load {}: expected {wanted:?}, found {found:?}", at + 1));
+        }
+    }
+    if found.len() != expected.loads.len() {
+        differences.push(format!("{} loads expected, {} made", expected.loads.len(), found.len()));
+    }
+    let mut store = hypodoke_stores::open(&settings(folder)?.store)?;
+    for (table, wanted) in &expected.tables {
+        let found = store.count_rows(table)?;
+        if found != *wanted {
+            differences.push(format!("table {table}: {wanted} rows expected, {found} found"));
+        }
+    }
+    Ok(differences)
+}
+
+fn figures(receipt: &Receipt) -> Figures {
+    let same = receipt.files.iter().filter(|line| line.outcome == Outcome::Same).count();
+    Figures {
+        files_loaded: receipt.totals.files_loaded,
+        rows_read: receipt.totals.rows_read,
+        rows_loaded: receipt.totals.rows_loaded,
+        rows_rejected: receipt.totals.rows_rejected,
+        files_same: same as u64,
+        unmatched: receipt.unmatched.len() as u64,
+    }
+}
+
+fn show_rows(folder: &Path, context: &Context) -> Result<(), Failure> {
+    let mut store = hypodoke_stores::open(&settings(folder)?.store)?;
+    let title = "Some rows, with the file and the line that each came from:";
+    render::print(&format!("\n{}\n", context.screen.paint(Tone::Heading, title)));
+    let sample = store.first_rows("south_movements", 4)?;
+    render::print(&render::ledger::sample(&sample, context.screen));
+    Ok(())
+}
+
+fn closing(folder: &Path, differences: &[String], context: &Context) -> String {
+    let mut out = String::from("\n");
+    if differences.is_empty() {
+        let text = "All figures are those the generator expects.";
+        out.push_str(&format!("{}\n", context.screen.paint(Tone::Good, text)));
+    }
+    for difference in differences {
+        out.push_str(&format!("{}\n", context.screen.paint(Tone::Bad, difference)));
+    }
+    out.push_str(&format!("\n{}\n", context.screen.paint(Tone::Heading, "What to try next:")));
+    let tries = [
+        ("hypodoke ledger", "which files were loaded, when, with what result"),
+        ("hypodoke rejects 1", "the rows that could not be loaded, and why"),
+        ("hypodoke load", "nothing new: put a file of your own into inbox/"),
+        ("hypodoke load FILE --into sqlite:my.db", "one of your own files, without a configuration"),
+    ];
+    out.push_str(&format!("  cd {}\n", folder.display()));
+    for (command, what) in tries {
+        out.push_str(&format!("  {command:<40} {what}\n"));
+    }
+    out
 }

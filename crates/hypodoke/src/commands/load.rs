@@ -37,16 +37,19 @@ pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure
 
 /// What is to be loaded, and into what.
 pub struct Task {
-    store: StoreUrl,
-    deliveries: Vec<Delivery>,
-    unmatched: Vec<String>,
+    /// The database.
+    pub store: StoreUrl,
+    /// The feeds with their files.
+    pub deliveries: Vec<Delivery>,
+    /// Files that no feed wants.
+    pub unmatched: Vec<String>,
     /// What could not be looked at.
     troubles: Vec<Failure>,
     defaulted: bool,
 }
 
 /// Loads a task and prints its receipt.
-pub fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit, Failure> {
+fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit, Failure> {
     let progress = Progress::new();
     let listener: &dyn Listener = if context.screen.progress { &progress } else { &Silent };
     let Ended { receipt, broken_off } =

@@ -19,6 +19,7 @@ use super::pour::{Poured, Stop, pour};
 use super::source::Source;
 use super::{Candidate, Feed, clock};
 use crate::failure::Failure;
+use crate::render::count;
 
 /// What the table was before the file.
 pub enum Base {
@@ -98,6 +99,7 @@ impl FileLoad<'_> {
             (Base::New { layout }, None) => informed(layout, &self.look()?.layout),
         };
         let approach = Approach { lineage: base.lineage(), ..approach };
+        self.check_width(&approach)?;
         self.listener.on(Event::FileBegan { path: self.file.shown.clone(), step: Step::Loading, bytes });
         match self.attempt(base, approach)? {
             Attempt::Done(loaded) => Ok(loaded),
@@ -116,6 +118,21 @@ impl FileLoad<'_> {
                 }
             }
         }
+    }
+
+    fn check_width(&self, approach: &Approach) -> Result<(), Trouble> {
+        let (most, wanted) = (self.store.most_columns(), approach.fit.layout.columns.len());
+        if wanted + 2 * usize::from(approach.lineage) <= most {
+            return Ok(());
+        }
+        let (wanted, most) = (count::number(wanted as u64), count::number(most as u64));
+        let message = format!(
+            "{}: {wanted} columns; a table of {} holds {most}, lineage columns included",
+            self.file.shown,
+            self.store.shown()
+        );
+        let advice = "check the delimiter (--delimiter), or ask for the file in parts";
+        Err(Trouble::File(Failure::load(message).advise(advice)))
     }
 
     fn look(&self) -> Result<Looked, Trouble> {

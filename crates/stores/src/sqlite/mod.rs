@@ -8,6 +8,7 @@ mod tables;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use hypodoke_core::names::quote;
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionBehavior};
 
 use crate::error::StoreError;
@@ -106,6 +107,11 @@ impl Store for SqliteStore {
         shown(&self.path)
     }
 
+    fn most_columns(&self) -> usize {
+        // SQLITE_MAX_COLUMN as SQLite is built here.
+        2000
+    }
+
     fn open_ledger(&mut self) -> Result<(), StoreError> {
         if self.ledger_seen {
             return Ok(());
@@ -185,6 +191,12 @@ impl Store for SqliteStore {
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
         self.read(|connection| ledger::rejects(connection, file, most))
+    }
+
+    fn count_rows(&mut self, table: &str) -> Result<u64, StoreError> {
+        let sql = format!("SELECT count(*) FROM {}", quote(table));
+        self.read(|connection| connection.query_row(&sql, [], |row| row.get::<_, i64>(0)))
+            .map(|count| count as u64)
     }
 
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError> {

@@ -1,0 +1,58 @@
+//! The demo gives the figures kept beside its generator, every time.
+
+use crate::workshop;
+
+#[test]
+fn the_demo_gives_the_expected_figures() {
+    let shop = workshop();
+    let run = shop.ok("demo");
+    for part in [
+        "All figures are those the generator expects",
+        "nothing new: 0 files loaded",
+        "What to try next",
+        "same content as",
+    ] {
+        assert!(run.out.contains(part), "{part} in {}", run.out);
+    }
+    let rows = shop.query(
+        "quillane/quillane.db",
+        "SELECT sum(rows_loaded), sum(rows_rejected) FROM hd_files WHERE replaced_by IS NULL",
+    );
+    assert_eq!(rows, ["1848|2"]);
+    assert_eq!(
+        shop.query(
+            "quillane/quillane.db",
+            "SELECT column_name, value, reason FROM hd_rejects WHERE column_name IS NOT NULL"
+        ),
+        ["draught_m|aground?|not a decimal(4,2)"]
+    );
+}
+
+#[test]
+fn the_demo_is_the_same_every_time() {
+    let shop = workshop();
+    let first = shop.json("demo a", 0);
+    let second = shop.json("demo b", 0);
+    let again = shop.json("demo a", 0);
+    for other in [&second, &again] {
+        for at in 0..3 {
+            assert_eq!(first["receipts"][at]["totals"], other["receipts"][at]["totals"]);
+        }
+    }
+    let file = "inbox/south/berths_2026-03-04.csv";
+    assert_eq!(
+        std::fs::read(shop.path("a").join(file)).unwrap(),
+        std::fs::read(shop.path("b").join(file)).unwrap()
+    );
+    assert_eq!(first["as_expected"], true);
+}
+
+#[test]
+fn the_demo_does_not_touch_what_is_not_its_own() {
+    let shop = workshop();
+    shop.write("mine/letter.txt", "dear all");
+    let run = shop.run("demo mine");
+    assert_eq!(run.code, Some(2));
+    assert!(run.err.contains("holds other files"), "{}", run.err);
+    assert!(!shop.path("mine/hypodoke.toml").exists());
+}

@@ -1,0 +1,16 @@
+//! The built program, run on files in a temporary folder.
+
+mod bad_input;
+mod bad_store;
+mod configured;
+mod crash;
+mod demo;
+mod load;
+mod manual;
+
+use hypodoke_testkit::Workshop;
+
+/// A new folder with the program at hand.
+fn workshop() -> Workshop {
+    Workshop::new(env!("CARGO_BIN_EXE_hypodoke"))
+}
