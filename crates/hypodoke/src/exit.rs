@@ -33,6 +33,16 @@ impl Exit {
 /// The code of a process that was interrupted (128 + SIGINT).
 pub const INTERRUPTED: u8 = 130;
 
+/// Ends the process when it is interrupted. The file in hand is in a transaction that is not
+/// committed, so nothing of it stays.
+pub fn on_interrupt() {
+    // Without a handler the system ends the process, which is as safe.
+    let _ = ctrlc::set_handler(|| {
+        eprintln!("interrupted; of the file in hand nothing was kept");
+        std::process::exit(i32::from(INTERRUPTED));
+    });
+}
+
 impl From<Exit> for ExitCode {
     fn from(exit: Exit) -> ExitCode {
         ExitCode::from(exit.code())

@@ -8,6 +8,7 @@ mod exit;
 mod failure;
 mod render;
 mod settings;
+mod survey;
 
 use std::process::ExitCode;
 
@@ -16,6 +17,7 @@ use clap::Parser;
 fn main() -> ExitCode {
     let arguments = cli::Arguments::parse();
     let context = commands::Context::resolve(&arguments);
+    exit::on_interrupt();
     match commands::run(arguments.command, &context) {
         Ok(exit) => exit.into(),
         Err(failure) => {

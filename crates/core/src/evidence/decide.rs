@@ -100,6 +100,9 @@ pub fn decide(column: &ColumnEvidence, hints: Hints) -> Decision {
     let (mut domain, ambiguity) = narrowest(column, hints, &mut format);
     if domain.ty() == Type::Text {
         domain = Domain::Text;
+        // A user may know better and give the column a type: then most of its values count.
+        format.number = column.commonest_style();
+        format.date = column.commonest_order();
     }
     // In a column of text, a word like `NA` or a dash may mean what it says.
     let words_are_values = domain == Domain::Text;
@@ -206,6 +209,27 @@ impl ColumnEvidence {
             .map(|(class, _)| class)
             .filter(|c| c.family() == Family::Number)
             .fold(ALL_STYLES, |all, c| all & c.styles())
+    }
+
+    /// The style in which most numbers of the column are one.
+    fn commonest_style(&self) -> NumberStyle {
+        let fitting = |style: &NumberStyle| -> u64 {
+            self.classes()
+                .filter(|(class, _)| class.styles() & style.bit() != 0)
+                .map(|(_, tally)| tally.count)
+                .sum()
+        };
+        // The last of equals wins in `max_by_key`, and the first is preferred.
+        NumberStyle::ALL.into_iter().rev().max_by_key(fitting).unwrap_or_default()
+    }
+
+    /// The order in which most dates of the column are one.
+    fn commonest_order(&self) -> DateOrder {
+        let fitting = |order: &DateOrder| -> u64 {
+            let seen = self.orders.iter().enumerate().filter(|(orders, _)| *orders as u8 & order.bit() != 0);
+            seen.map(|(_, tally)| tally.count).sum()
+        };
+        DateOrder::ALL.into_iter().rev().max_by_key(fitting).unwrap_or_default()
     }
 
     /// The orders in which every date of the column is one.
@@ -325,12 +349,11 @@ fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
     found
 }
 
+/// Adds up the tallies of the classes that a test picks.
+type Gather<'a> = dyn Fn(&dyn Fn(Class) -> bool) -> Tally + 'a;
+
 /// A column of text is held against the type that most of its values are of.
-fn against_text(
-    column: &ColumnEvidence,
-    of: &dyn Fn(&dyn Fn(Class) -> bool) -> Tally,
-    step: &mut dyn FnMut(&str, Tally, Tally),
-) {
+fn against_text(column: &ColumnEvidence, of: &Gather<'_>, step: &mut dyn FnMut(&str, Tally, Tally)) {
     let typed = column.classes().filter(|(class, _)| class.family() != Family::Text);
     let Some((leading, _)) = typed.max_by_key(|(_, tally)| tally.count) else { return };
     let family = leading.family();

@@ -6,6 +6,7 @@
 
 mod decide;
 mod extremes;
+mod report;
 mod sketch;
 mod tally;
 
@@ -14,6 +15,7 @@ use std::hash::{BuildHasher, Hasher};
 
 pub use decide::{Against, Ambiguity, Decision, Hints, decide, decide_all};
 pub use extremes::{Extremes, TextExtremes};
+pub use report::ColumnReport;
 pub use sketch::Sketch;
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 

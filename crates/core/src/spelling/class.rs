@@ -136,6 +136,41 @@ impl Class {
         }
     }
 
+    /// The class in words, with an example where that says more.
+    pub fn words(self) -> &'static str {
+        match self {
+            Class::Integer => "whole numbers",
+            Class::Point => "decimals with a point",
+            Class::PointOrGroup => "1.234: decimals, or thousands",
+            Class::PointGroups => "1.234.567 or 1.234,5",
+            Class::Comma => "decimals with a comma",
+            Class::CommaOrGroup => "1,234: decimals, or thousands",
+            Class::CommaGroups => "1,234,567 or 1,234.5",
+            Class::SpaceWhole => "1 234",
+            Class::SpacePoint => "1 234.5",
+            Class::SpaceComma => "1 234,5",
+            Class::ApostropheWhole => "1'234",
+            Class::ApostrophePoint => "1'234.5",
+            Class::ApostropheComma => "1'234,5",
+            Class::Exponent => "numbers with an exponent",
+            Class::ExponentComma => "1,5e3",
+            Class::Infinite => "infinity",
+            Class::TrueFalse => "true/false",
+            Class::YesNo => "yes/no",
+            Class::Yn => "y/n",
+            Class::Tf => "t/f",
+            Class::OnOff => "on/off",
+            Class::Date => "dates",
+            Class::Timestamp => "timestamps",
+            Class::TimestampTz => "timestamps with a zone",
+            Class::Time => "times of day",
+            Class::Uuid => "UUIDs",
+            Class::Json => "JSON",
+            Class::LeadingZero => "digits with a leading zero",
+            Class::Text => "text",
+        }
+    }
+
     /// The type word for values of this class, as messages use it.
     pub fn type_word(self) -> &'static str {
         match self {

@@ -51,6 +51,8 @@ pub struct TextShape {
     pub footer: Vec<String>,
     /// Whether the text begins with a byte-order mark.
     pub marked: bool,
+    /// The fields stand at fixed places, and the dialect says nothing.
+    pub is_fixed: bool,
 }
 
 /// Reads the records of a text.
@@ -92,6 +94,7 @@ impl<'a> TextReader<'a> {
             header_lines: start.header,
             footer: Vec::new(),
             marked: source.has_mark(),
+            is_fixed: false,
         };
         carry.drain(..taken);
         Ok(TextReader {

@@ -264,7 +264,7 @@ fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
     }
     let shape = shape(cell);
     let alike = values.iter().filter(|value| self::shape(value) == shape).count() * 10 >= values.len() * 8;
-    let coded = shape.iter().any(|b| *b == b'9');
+    let coded = shape.contains(&b'9');
     match (alike, coded) {
         (true, true) => -0.8,
         (true, false) => 0.05,

@@ -59,6 +59,25 @@ pub enum Command {
     /// Show all of it, on made-up data, now
     #[command(after_help = "Example:\n  hypodoke demo /tmp/quillane")]
     Demo(DemoArguments),
+    /// What are these files: kind, encoding, dialect, columns, types with evidence
+    #[command(after_help = "\
+Examples:
+  hypodoke survey movements.csv                       one file, column by column
+  hypodoke survey movements.csv --why draught         all there is to know of one column
+  hypodoke survey inbox/                              a folder, grouped into layouts")]
+    Survey(SurveyArguments),
+    /// Write the configuration for these files
+    #[command(after_help = "\
+Examples:
+  hypodoke draft inbox/                               write hypodoke.toml
+  hypodoke draft inbox/ -o - --into sqlite:harbour.db print it instead")]
+    Draft(DraftArguments),
+    /// The first rows as they would be stored
+    #[command(after_help = "\
+Examples:
+  hypodoke preview movements.csv
+  hypodoke preview berth_movements -n 20              the newest file of a feed")]
+    Preview(PreviewArguments),
     /// Load all that is new
     #[command(after_help = "\
 Examples:
@@ -134,6 +153,53 @@ pub struct ReadingArguments {
     /// How many lines to skip before the header
     #[arg(long, value_name = "N")]
     pub skip_lines: Option<u64>,
+}
+
+/// `hypodoke survey`
+#[derive(Debug, Args)]
+pub struct SurveyArguments {
+    /// Files and folders
+    #[arg(value_name = "PATH", required = true)]
+    pub paths: Vec<PathBuf>,
+    /// All the evidence of one column
+    #[arg(long, value_name = "COLUMN")]
+    pub why: Option<String>,
+    /// Show every file, not only their layouts
+    #[arg(long)]
+    pub each: bool,
+    #[command(flatten)]
+    pub reading: ReadingArguments,
+}
+
+/// `hypodoke draft`
+#[derive(Debug, Args)]
+pub struct DraftArguments {
+    /// Files and folders
+    #[arg(value_name = "PATH", required = true)]
+    pub paths: Vec<PathBuf>,
+    /// Where to write it; - is standard output
+    #[arg(short, long, value_name = "FILE", default_value = "hypodoke.toml")]
+    pub output: PathBuf,
+    /// Write over a file that is there
+    #[arg(long)]
+    pub force: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+    #[command(flatten)]
+    pub reading: ReadingArguments,
+}
+
+/// `hypodoke preview`
+#[derive(Debug, Args)]
+pub struct PreviewArguments {
+    /// A file, or a feed of the configuration
+    #[arg(value_name = "FILE|FEED")]
+    pub what: PathBuf,
+    /// How many rows
+    #[arg(short = 'n', long, value_name = "N", default_value_t = 10)]
+    pub rows: usize,
+    #[command(flatten)]
+    pub reading: ReadingArguments,
 }
 
 /// `hypodoke ledger`

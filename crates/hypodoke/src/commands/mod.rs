@@ -2,10 +2,13 @@
 //! a renderer.
 
 mod demo;
+mod draft;
 mod ledger;
 mod load;
 mod manual;
+mod preview;
 mod rejects;
+mod survey;
 
 use std::path::{Path, PathBuf};
 
@@ -79,6 +82,9 @@ impl Context {
 pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
     match command {
         Command::Demo(arguments) => demo::run(&arguments, context),
+        Command::Survey(arguments) => survey::run(&arguments, context),
+        Command::Draft(arguments) => draft::run(&arguments, context),
+        Command::Preview(arguments) => preview::run(&arguments, context),
         Command::Load(arguments) => load::run(&arguments, context),
         Command::Ledger(arguments) => ledger::list(&arguments, context),
         Command::Receipt(arguments) => ledger::receipt(&arguments, context),

@@ -127,9 +127,12 @@ impl Batch<'_> {
     fn first_sight(&self, feed: &Feed, files: &[&Candidate]) -> (Base, Vec<Option<Result<Looked, Failure>>>) {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
         // The evidence has served its purpose once the layout is decided.
-        let looks = look_at_all(&wanted, self.listener, |_, looked| {
-            looked.map(|looked| Looked { evidence: Default::default(), ..looked })
-        });
+        let looks = look_at_all(
+            &wanted,
+            |_| false,
+            self.listener,
+            |_, looked| looked.map(|looked| Looked { evidence: Default::default(), ..looked }),
+        );
         let layouts = looks.iter().filter_map(|looked| looked.as_ref().ok()).map(|looked| &looked.layout);
         let layout = layouts
             .fold(None::<Layout>, |all, one| Some(all.map_or_else(|| one.clone(), |all| join(&all, one))));

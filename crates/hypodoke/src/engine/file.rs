@@ -14,7 +14,7 @@ use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{FileSummary, LoadPlan, Store, TableShape};
 
 use super::batch::Trouble;
-use super::look::{Looked, look, threads};
+use super::look::{Looked, Way, look};
 use super::pour::{Poured, Stop, pour};
 use super::source::Source;
 use super::{Candidate, Feed, clock};
@@ -74,10 +74,11 @@ pub struct Loaded {
 }
 
 /// How a file is to go in.
-struct Approach {
-    fit: Fit,
+pub struct Approach {
+    /// How it fits.
+    pub fit: Fit,
     /// For each column of the layout, how the file writes it and what its numbers carry.
-    formats: Vec<(Format, Domain)>,
+    pub formats: Vec<(Format, Domain)>,
     /// The first surprise undoes the load.
     watchful: bool,
     lineage: bool,
@@ -136,7 +137,7 @@ impl FileLoad<'_> {
     }
 
     fn look(&self) -> Result<Looked, Trouble> {
-        look(self.file, self.feed, 0, threads(), self.listener).map_err(Trouble::File)
+        look(self.file, self.feed, Way::alone(), self.listener).map_err(Trouble::File)
     }
 
     fn header(&self) -> Result<Layout, Trouble> {
@@ -198,7 +199,7 @@ impl FileLoad<'_> {
         let Approach { fit, formats, watchful, lineage } = approach;
         let mut source = Source::open(self.file, self.feed, true, self.listener).map_err(Trouble::File)?;
         let fields = source.reader.shape().names.len();
-        let caster = Caster::new(self.targets(&fit, &formats, fields), fields);
+        let caster = Caster::new(targets(self.file, &fit, &formats, fields), fields);
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
@@ -256,33 +257,33 @@ impl FileLoad<'_> {
         }
         Ok(())
     }
+}
 
-    fn targets(&self, fit: &Fit, formats: &[(Format, Domain)], fields: usize) -> Vec<Target> {
-        let target = |(at, column): (usize, &Column)| {
-            let ty = column.ty();
-            let (format, domain) = formats[at];
-            // Whether a word is a null follows from the table's type alone, so that it does not
-            // depend on which file came first.
-            let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
-            Target {
-                source_name: column.source.clone(),
-                ty,
-                unit: Target::unit_of(domain),
-                source: match fit.sources[at] {
-                    Some(field) if field < fields => CellSource::Field(field),
-                    Some(part) => self
-                        .file
-                        .parts
-                        .get(part - fields)
-                        .map_or(CellSource::Nothing, |(_, value)| CellSource::Constant(value.clone())),
-                    None => CellSource::Nothing,
-                },
-                format: Format { nulls, ..format },
-                pinned: column.pinned.is_some(),
-            }
-        };
-        fit.layout.columns.iter().enumerate().map(target).collect()
-    }
+/// What is to become of each column of the layout.
+pub fn targets(file: &Candidate, fit: &Fit, formats: &[(Format, Domain)], fields: usize) -> Vec<Target> {
+    let target = |(at, column): (usize, &Column)| {
+        let ty = column.ty();
+        let (format, domain) = formats[at];
+        // Whether a word is a null follows from the table's type alone, so that it does not
+        // depend on which file came first.
+        let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
+        Target {
+            source_name: column.source.clone(),
+            ty,
+            unit: Target::unit_of(domain),
+            source: match fit.sources[at] {
+                Some(field) if field < fields => CellSource::Field(field),
+                Some(part) => file
+                    .parts
+                    .get(part - fields)
+                    .map_or(CellSource::Nothing, |(_, value)| CellSource::Constant(value.clone())),
+                None => CellSource::Nothing,
+            },
+            format: Format { nulls, ..format },
+            pinned: column.pinned.is_some(),
+        }
+    };
+    fit.layout.columns.iter().enumerate().map(target).collect()
 }
 
 enum Attempt {
@@ -301,7 +302,7 @@ impl Base {
 }
 
 /// The way of a file whose evidence is in.
-fn informed(table: &Layout, file: &Layout) -> Approach {
+pub fn informed(table: &Layout, file: &Layout) -> Approach {
     let fit = reconcile(table, file);
     let format = |(column, source): (&Column, &Option<usize>)| match source {
         Some(at) => (file.columns[*at].format, file.columns[*at].domain),

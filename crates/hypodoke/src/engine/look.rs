@@ -4,10 +4,11 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::evidence::{ColumnEvidence, Decision, Hints, TableEvidence, decide_all};
+use hypodoke_core::evidence::{Decision, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::{Column, Format, Layout};
 use hypodoke_core::record::Records;
 use hypodoke_formats::ReadError;
+use hypodoke_formats::bytes::Compression;
 use hypodoke_formats::text::{Delimiter, TextReader, TextShape};
 
 use super::source::Source;
@@ -26,42 +27,63 @@ pub struct Looked {
     pub shape: TextShape,
     /// The file in a few words.
     pub kind: String,
+    /// Its encoding.
+    pub encoding: &'static str,
+    /// How it is compressed.
+    pub compression: Option<Compression>,
+    /// The hash of its content, where that was wanted.
+    pub hash: Option<String>,
     /// Its header, named parts included.
     pub header: Vec<String>,
 }
 
-/// Looks at one file. `file_number` is what examples in the evidence are marked with.
-pub fn look(
-    file: &Candidate,
-    feed: &Feed,
-    file_number: u32,
-    threads: usize,
-    listener: &dyn Listener,
-) -> Result<Looked, Failure> {
+/// How to look.
+#[derive(Clone, Copy, Debug)]
+pub struct Way {
+    /// What examples in the evidence are marked with.
+    pub number: u32,
+    /// How many threads look at values.
+    pub threads: usize,
+    /// Whether the content's hash is wanted.
+    pub hashed: bool,
+}
+
+impl Way {
+    /// One file on all cores.
+    pub fn alone() -> Way {
+        Way { number: 0, threads: threads(), hashed: false }
+    }
+}
+
+/// Looks at one file.
+pub fn look(file: &Candidate, feed: &Feed, way: Way, listener: &dyn Listener) -> Result<Looked, Failure> {
     let bytes = file.seen.arrival.bytes;
     listener.on(Event::FileBegan { path: file.shown.clone(), step: Step::Looking, bytes });
-    let mut source = Source::open(file, feed, false, listener)?;
+    let mut source = Source::open(file, feed, way.hashed, listener)?;
     let width = source.reader.shape().names.len();
-    let threads = if bytes < 1 << 20 && source.compression.is_none() { 1 } else { threads };
-    let evidence = gather(&mut source.reader, width, file_number, threads)
+    let threads = if bytes < 1 << 20 && source.compression.is_none() { 1 } else { way.threads };
+    let evidence = gather(&mut source.reader, width, way.number, threads)
         .map_err(|error| Failure::reading(&file.shown, &error))?;
+    let hash = if way.hashed { Some(source.meter.finish()?.0) } else { None };
     let decisions = decide_all(&evidence, hints(source.reader.shape()));
     let mut layout =
         Layout::observed(&source.header, &with_parts(&decisions, file), &feed.namer, &feed.rules);
     mark_ragged(&mut layout, &evidence);
-    let kind = source.kind();
     Ok(Looked {
+        kind: source.kind(),
+        encoding: source.reader.encoding().name(),
+        compression: source.compression,
+        hash,
+        shape: source.reader.shape().clone(),
+        header: source.header,
         evidence,
         decisions,
         layout,
-        shape: source.reader.shape().clone(),
-        kind,
-        header: source.header,
     })
 }
 
 /// A semicolon between fields suggests that the comma is the decimal mark.
-fn hints(shape: &TextShape) -> Hints {
+pub fn hints(shape: &TextShape) -> Hints {
     let comma = match shape.dialect.delimiter {
         Delimiter::Char(';') => Some(true),
         Delimiter::Char(',') => Some(false),
@@ -135,13 +157,15 @@ pub fn threads() -> usize {
 /// `keep` makes of each look what is wanted of it, so that evidence is not held for all.
 pub fn look_at_all<T: Send>(
     files: &[(&Candidate, &Feed)],
+    hashed: impl Fn(usize) -> bool + Sync,
     listener: &dyn Listener,
     keep: impl Fn(usize, Result<Looked, Failure>) -> T + Sync,
 ) -> Vec<T> {
     let threads = threads();
     let numbered = |at: usize, threads: usize| {
         let (file, feed) = files[at];
-        keep(at, look(file, feed, at as u32, threads, listener))
+        let way = Way { number: at as u32, threads, hashed: hashed(at) };
+        keep(at, look(file, feed, way, listener))
     };
     if files.len() < 2 * threads {
         return (0..files.len()).map(|at| numbered(at, threads)).collect();
@@ -165,9 +189,4 @@ pub fn look_at_all<T: Send>(
     let mut done = done.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
     done.sort_by_key(|(at, _)| *at);
     done.into_iter().map(|(_, kept)| kept).collect()
-}
-
-/// The evidence of a column, for those that only want that.
-pub fn column(evidence: &TableEvidence, at: usize) -> Option<&ColumnEvidence> {
-    evidence.columns.get(at)
 }

@@ -5,10 +5,13 @@
 //! [`batch`] does this for every file of a batch and writes the receipt.
 
 pub mod batch;
+pub mod by_hand;
 pub mod clock;
 pub mod file;
 pub mod look;
+pub mod naming;
 pub mod pour;
+pub mod preview;
 pub mod receipt;
 pub mod select;
 pub mod source;

@@ -5,8 +5,11 @@ pub mod grid;
 pub mod json;
 pub mod ledger;
 pub mod moment;
+pub mod preview;
 pub mod progress;
 pub mod receipt;
+pub mod survey;
+pub mod survey_json;
 
 use std::io::{self, IsTerminal, Write};
 

@@ -8,6 +8,8 @@ use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, TableWishes, TextWishes};
 
 use super::reader::{Section, suggest};
+use crate::cli::ReadingArguments;
+use crate::engine::Feed;
 use crate::failure::Failure;
 
 /// A feed.
@@ -29,6 +31,19 @@ pub struct FeedSettings {
     pub wishes: TextWishes,
 }
 
+impl FeedSettings {
+    /// The feed as the engine needs it, the command line's wishes over the configuration's.
+    pub fn to_feed(&self, reading: &ReadingArguments) -> Result<Feed, Failure> {
+        Ok(Feed {
+            name: Some(self.name.clone()),
+            table: self.table.clone(),
+            rules: self.rules.clone(),
+            namer: self.namer,
+            wishes: reading.over(self.wishes.clone())?,
+        })
+    }
+}
+
 /// Reads `[feed.NAME]`.
 pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<FeedSettings, Failure> {
     let place = section.required("place", "\"quay\"")?;
@@ -47,6 +62,12 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         None => namer.name(&name),
     };
     section.word("mode", &[("append", ())])?;
+    let key = section.texts("key")?;
+    if let Some(blank) =
+        key.as_ref().filter(|key| key.value.is_empty() || key.value.iter().any(|k| k.trim().is_empty()))
+    {
+        return Err(section.wrong(blank, "`key` needs the names of one or more columns"));
+    }
     let wishes = text_wishes(&mut section)?;
     let mut rules = Vec::new();
     for (source, mut column) in section.inner("columns")? {

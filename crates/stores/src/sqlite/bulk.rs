@@ -42,7 +42,7 @@ impl<'c> BulkInsert<'c> {
         // on this thread; the text is given with its length.
         let (code, database) = unsafe {
             let database = connection.handle();
-            let flags = ffi::SQLITE_PREPARE_PERSISTENT as u32;
+            let flags = ffi::SQLITE_PREPARE_PERSISTENT;
             let text = sql.as_ptr().cast::<c_char>();
             (
                 ffi::sqlite3_prepare_v3(

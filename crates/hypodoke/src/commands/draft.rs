@@ -1,0 +1,93 @@
+//! `hypodoke draft`: a configuration for files that are there.
+
+use std::path::{Path, PathBuf};
+
+use super::Context;
+use super::survey::{anything, watched};
+use crate::cli::DraftArguments;
+use crate::engine::by_hand::{self, Known};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::{self, count};
+use crate::settings::DEFAULT_DATABASE;
+use crate::survey::draft::{Ground, draft};
+use crate::survey::key;
+
+/// Runs the command.
+pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failure> {
+    let to_stdout = arguments.output == Path::new("-");
+    let file = &arguments.output;
+    if !to_stdout && file.exists() && !arguments.force {
+        let what = format!("`{}` is there already, and is not written over", file.display());
+        return Err(Failure::usage(what)
+            .advise("give --force to write over it, -o FILE for another, or -o - to print it"));
+    }
+    let place = common_folder(&arguments.paths)?;
+    let mut troubles = Vec::new();
+    let mut files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &mut troubles)?;
+    for candidate in &mut files {
+        // Patterns are meant from the place, whatever was named on the command line.
+        let inside = candidate.seen.file.strip_prefix(&place).unwrap_or(&candidate.seen.file);
+        candidate.seen.arrival.path = inside.to_string_lossy().into_owned();
+    }
+    let feed = anything(&arguments.reading)?;
+    let survey = watched(&files, &feed, false, context);
+    if survey.groups.is_empty() {
+        let first = survey.files.into_iter().find_map(|file| file.found.err());
+        return Err(first.unwrap_or_else(|| Failure::load("there is nothing to draft a feed from")));
+    }
+    let keys: Vec<Option<String>> =
+        survey.groups.iter().map(|group| key::find(group, &files, &feed)).collect();
+    let database = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
+    let base = if to_stdout { Path::new("") } else { file.parent().unwrap_or(Path::new("")) };
+    let place = relative(&place, base);
+    let text = draft(&survey, &Ground { place: &place, database, keys: &keys });
+    if to_stdout {
+        render::print(&text);
+    } else {
+        std::fs::write(file, &text)
+            .map_err(|error| Failure::load(format!("`{}` could not be written: {error}", file.display())))?;
+        let feeds = count::of(survey.groups.len() as u64, "feed", "feeds");
+        render::print(&format!(
+            "wrote {} with {feeds} for {}\n",
+            file.display(),
+            count::files(files.len() as u64)
+        ));
+        context.remark("next: read it, then `hypodoke load`");
+    }
+    for trouble in &troubles {
+        context.complain(trouble);
+    }
+    let failed = survey.files.iter().filter_map(|file| file.found.as_ref().err());
+    failed.for_each(|failure| context.complain(failure));
+    Ok(Exit::Done)
+}
+
+/// The folder that all that was named stands in.
+fn common_folder(paths: &[PathBuf]) -> Result<PathBuf, Failure> {
+    let folder = |path: &PathBuf| {
+        if path.is_dir() { path.clone() } else { path.parent().map(Path::to_path_buf).unwrap_or_default() }
+    };
+    let folders: Vec<PathBuf> = paths.iter().map(folder).collect();
+    let mut common = folders.first().cloned().unwrap_or_default();
+    while !folders.iter().all(|folder| folder.starts_with(&common)) {
+        if !common.pop() {
+            return Err(Failure::usage("the files stand in folders that have nothing in common")
+                .advise("draft one configuration per folder"));
+        }
+    }
+    Ok(common)
+}
+
+/// The folder as seen from the configuration's own.
+fn relative(folder: &Path, base: &Path) -> PathBuf {
+    let shown =
+        |path: &Path| if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() };
+    if base.as_os_str().is_empty() || folder.is_absolute() {
+        return shown(folder);
+    }
+    match folder.strip_prefix(base) {
+        Ok(inside) => shown(inside),
+        Err(_) => folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf()),
+    }
+}

@@ -1,0 +1,97 @@
+//! `hypodoke preview`: the first rows as they would be stored.
+
+use std::path::Path;
+
+use hypodoke_core::event::Silent;
+use hypodoke_places::list;
+use serde::Serialize;
+
+use super::Context;
+use super::survey::anything;
+use crate::cli::PreviewArguments;
+use crate::engine::by_hand::{self, Known};
+use crate::engine::preview::{Preview, preview};
+use crate::engine::{Candidate, Feed};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::{self, json};
+
+/// The version of the preview's JSON.
+///
+/// 1: path, columns, rows, rejects.
+const PREVIEW_JSON_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct Document<'a> {
+    version: u32,
+    path: &'a str,
+    columns: Vec<ColumnLine<'a>>,
+    rows: Vec<RowLine<'a>>,
+}
+
+#[derive(Serialize)]
+struct ColumnLine<'a> {
+    name: &'a str,
+    #[serde(rename = "type")]
+    ty: String,
+}
+
+#[derive(Serialize)]
+struct RowLine<'a> {
+    line: u64,
+    values: Option<&'a [Option<String>]>,
+    reject: Option<&'a str>,
+}
+
+/// Runs the command.
+pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Failure> {
+    let (file, feed) = if arguments.what.is_file() {
+        let feed = anything(&arguments.reading)?;
+        let mut found = by_hand::candidates(
+            std::slice::from_ref(&arguments.what),
+            Known::ByPathInFolder,
+            &mut Vec::new(),
+        )?;
+        (found.remove(0), feed)
+    } else {
+        newest_of_feed(arguments, context)?
+    };
+    let preview = preview(&file, &feed, arguments.rows, &Silent)?;
+    if context.json {
+        json::print(&document(&file.shown, &preview));
+    } else {
+        render::print(&render::preview::text(&file.shown, &preview, context.screen));
+    }
+    Ok(Exit::Done)
+}
+
+fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Candidate, Feed), Failure> {
+    let name = arguments.what.to_string_lossy().into_owned();
+    let Some(settings) = context.settings()? else {
+        return Err(Failure::load(format!("there is no file `{name}`"))
+            .advise("name a file; or a feed, where there is a hypodoke.toml"));
+    };
+    let feed = settings.feeds_named(std::slice::from_ref(&name))?[0];
+    let folder =
+        settings.places.iter().find(|place| place.name == feed.place).map(|place| place.folder.as_path());
+    let listing = list(&feed.place, folder.unwrap_or(Path::new(".")))?;
+    let fitting =
+        listing.seen.into_iter().filter_map(|seen| Some((feed.files.matches(&seen.arrival.path)?, seen)));
+    let Some((values, seen)) =
+        fitting.max_by_key(|(_, seen)| (seen.arrival.modified, seen.arrival.path.clone()))
+    else {
+        return Err(Failure::load(format!("feed `{name}` has no files: nothing fits {}", feed.files)));
+    };
+    let parts = feed.files.parts().iter().cloned().zip(values).collect();
+    let candidate = Candidate { shown: seen.arrival.path.clone(), seen, parts };
+    Ok((candidate, feed.to_feed(&arguments.reading)?))
+}
+
+fn document<'a>(path: &'a str, preview: &'a Preview) -> Document<'a> {
+    let columns = preview.columns.iter().map(|(name, ty)| ColumnLine { name, ty: ty.to_string() }).collect();
+    let rows = preview.rows.iter().map(|row| match &row.values {
+        Ok(values) => RowLine { line: row.line, values: Some(values), reject: None },
+        Err(reason) => RowLine { line: row.line, values: None, reject: Some(reason) },
+    });
+    Document { version: PREVIEW_JSON_VERSION, path, columns, rows: rows.collect() }
+}

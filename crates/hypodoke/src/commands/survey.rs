@@ -1,0 +1,79 @@
+//! `hypodoke survey`: what files are.
+
+use hypodoke_core::event::{Listener, Silent};
+use hypodoke_core::names::{Namer, match_key};
+
+use super::Context;
+use crate::cli::SurveyArguments;
+use crate::engine::by_hand::{self, Known};
+use crate::engine::{Candidate, Feed};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::progress::Progress;
+use crate::render::{self, json};
+use crate::survey::{Survey, survey};
+
+/// A feed for files of which nothing is said.
+pub fn anything(reading: &crate::cli::ReadingArguments) -> Result<Feed, Failure> {
+    let wishes = reading.over(Default::default())?;
+    Ok(Feed { name: None, table: String::new(), rules: Vec::new(), namer: Namer::default(), wishes })
+}
+
+/// Surveys with a progress bar.
+pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &Context) -> Survey {
+    let progress = Progress::new();
+    let listener: &dyn Listener = if context.screen.progress { &progress } else { &Silent };
+    survey(files, feed, keep_evidence, listener)
+}
+
+/// Runs the command.
+pub fn run(arguments: &SurveyArguments, context: &Context) -> Result<Exit, Failure> {
+    let mut troubles = Vec::new();
+    let files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &mut troubles)?;
+    let feed = anything(&arguments.reading)?;
+    let keep_evidence = arguments.why.is_some();
+    if keep_evidence && files.len() > 20 {
+        return Err(Failure::usage("--why looks at the evidence of single files; name at most 20"));
+    }
+    let found = watched(&files, &feed, keep_evidence, context);
+    if context.json {
+        json::print(&render::survey_json::document(&found));
+    } else if let Some(column) = &arguments.why {
+        render::print(&why(&found, column, context)?);
+    } else {
+        // A file that was named is shown by itself; the files of a folder by their layouts.
+        let single = arguments.each || arguments.paths.iter().all(|path| !path.is_dir()) && files.len() <= 3;
+        render::print(&render::survey::text(&found, single, context.screen));
+    }
+    for trouble in &troubles {
+        context.complain(trouble);
+    }
+    let failed = found.files.iter().filter_map(|file| file.found.as_ref().err());
+    Ok(failed.map(|failure| failure.exit).max().unwrap_or(Exit::Done))
+}
+
+fn why(found: &Survey, column: &str, context: &Context) -> Result<String, Failure> {
+    let key = match_key(column);
+    let mut out = String::new();
+    let mut names = Vec::new();
+    for file in &found.files {
+        let Ok(found) = &file.found else { continue };
+        let Some(evidence) = &found.evidence else { continue };
+        names.extend(found.columns.iter().map(|c| c.name.clone()));
+        let at = found
+            .columns
+            .iter()
+            .position(|c| c.name == column || c.source == column || match_key(&c.name) == key);
+        if let Some(at) = at {
+            let report = &found.columns[at];
+            out.push_str(&render::survey::why(&file.path, report, &evidence.columns[at], context.screen));
+        }
+    }
+    if out.is_empty() {
+        names.dedup();
+        let all: Vec<&str> = names.iter().map(String::as_str).collect();
+        let what = format!("no column is called `{column}`; there are {}", all.join(", "));
+        return Err(crate::settings::reader::suggest(Failure::usage(what), column, &all));
+    }
+    Ok(out)
+}

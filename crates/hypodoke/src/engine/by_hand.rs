@@ -1,0 +1,65 @@
+//! Files and folders named on the command line.
+
+use std::path::{Path, PathBuf};
+
+use hypodoke_places::{Seen, list, look_at};
+
+use super::Candidate;
+use crate::failure::Failure;
+
+/// The name under which the ledger keeps files that no place was configured for.
+const PLACE: &str = "(by hand)";
+
+/// What a file is known by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Known {
+    /// Its whole path, so that it is the same file from wherever it is named.
+    ByWholePath,
+    /// Its path in the folder that was named.
+    ByPathInFolder,
+}
+
+/// The files named, and those in the folders named. What could not be looked at goes to
+/// `troubles`; a path that is not there is an error.
+pub fn candidates(
+    paths: &[PathBuf],
+    known: Known,
+    troubles: &mut Vec<Failure>,
+) -> Result<Vec<Candidate>, Failure> {
+    let mut found = Vec::new();
+    for path in paths {
+        if path.is_dir() {
+            found.extend(in_folder(path, known, troubles)?);
+        } else {
+            let mut seen = look_at(PLACE, path)?;
+            if known == Known::ByPathInFolder {
+                seen.arrival.path =
+                    path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+            }
+            found.push(candidate(seen, path.clone(), known));
+        }
+    }
+    Ok(found)
+}
+
+fn in_folder(path: &Path, known: Known, troubles: &mut Vec<Failure>) -> Result<Vec<Candidate>, Failure> {
+    let listing = list(PLACE, path)?;
+    troubles.extend(listing.errors.into_iter().map(Failure::from));
+    if listing.seen.is_empty() {
+        let what = format!("the folder `{}` holds no files", path.display());
+        return Err(Failure::load(what).advise("name a folder that does, or the files themselves"));
+    }
+    let one = |seen: Seen| {
+        let shown = seen.file.clone();
+        candidate(seen, shown, known)
+    };
+    Ok(listing.seen.into_iter().map(one).collect())
+}
+
+fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
+    if known == Known::ByWholePath {
+        let whole = seen.file.canonicalize().unwrap_or_else(|_| seen.file.clone());
+        seen.arrival.path = whole.to_string_lossy().into_owned();
+    }
+    Candidate { seen, shown: shown.to_string_lossy().into_owned(), parts: Vec::new() }
+}

@@ -1,0 +1,289 @@
+//! Surveys on the terminal.
+
+use hypodoke_core::evidence::{ColumnEvidence, ColumnReport};
+use hypodoke_core::spelling::words::NULL_SPELLINGS;
+
+use super::grid::{Grid, Piece, plain};
+use super::{Screen, Tone, count};
+use crate::failure::clean;
+use crate::survey::group::{Conflict, Group};
+use crate::survey::{FileReport, Found, Survey};
+
+/// The most warnings that are shown of one thing; the rest is counted.
+const MOST_WARNINGS: usize = 12;
+
+/// A survey as text: file by file, or by layouts.
+pub fn text(survey: &Survey, single: bool, screen: Screen) -> String {
+    let mut out = String::new();
+    if single {
+        survey.files.iter().for_each(|report| out.push_str(&file(report, screen)));
+        if survey.files.len() < 2 {
+            return out;
+        }
+    }
+    let failed: Vec<&FileReport> = survey.files.iter().filter(|file| file.found.is_err()).collect();
+    for group in &survey.groups {
+        out.push_str(&layout(group, survey, screen));
+    }
+    for report in &failed {
+        if let Err(failure) = &report.found {
+            out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &failure.message)));
+        }
+    }
+    let files = count::files(survey.files.len() as u64);
+    let layouts = count::of(survey.groups.len() as u64, "layout", "layouts");
+    let rows = count::rows(survey.groups.iter().map(|group| group.rows).sum());
+    let mut summary = format!("{files}, {layouts}, {rows}");
+    if !failed.is_empty() {
+        summary.push_str(&format!(", {} could not be read", count::files(failed.len() as u64)));
+    }
+    out.push_str(&format!("{}\n", screen.paint(Tone::Heading, &summary)));
+    out
+}
+
+fn file(report: &FileReport, screen: Screen) -> String {
+    let path = clean(&report.path);
+    let found = match &report.found {
+        Ok(found) => found,
+        Err(failure) => {
+            let advice = failure.advice.as_ref().map(|advice| format!("  → {advice}\n")).unwrap_or_default();
+            return format!("{}\n{advice}\n", screen.paint(Tone::Bad, &failure.message));
+        }
+    };
+    let mut out = format!("{}  {}\n", screen.paint(Tone::Heading, &path), facts(report, found));
+    out.push_str(&columns(&found.columns, screen));
+    out.push_str(&against(&found.columns));
+    out.push_str(&warnings(&report.warnings, screen));
+    out.push('\n');
+    out
+}
+
+fn facts(report: &FileReport, found: &Found) -> String {
+    let shape = &found.shape;
+    let mut facts = vec![found.kind.clone(), count::bytes(report.bytes), count::rows(found.rows)];
+    if shape.dialect.quote != Some(b'"') {
+        facts.push(
+            shape
+                .dialect
+                .quote
+                .map_or("no quotes".to_owned(), |quote| format!("quoted with {}", quote as char)),
+        );
+    }
+    if shape.dialect.escape == hypodoke_formats::text::Escape::Backslash {
+        facts.push("backslash escapes".to_owned());
+    }
+    if shape.dialect.lone_cr {
+        facts.push("lines end in CR".to_owned());
+    }
+    if shape.dialect.trailing_delimiter {
+        facts.push("a delimiter ends every row".to_owned());
+    }
+    if shape.skipped_lines > 0 {
+        facts.push(format!("{} before the header", count::of(shape.skipped_lines, "line", "lines")));
+    }
+    match shape.header_lines {
+        0 => facts.push("no header".to_owned()),
+        1 => {}
+        lines => facts.push(format!("header of {lines} lines")),
+    }
+    if !shape.footer.is_empty() {
+        facts.push(format!("{} after the table", count::of(shape.footer.len() as u64, "line", "lines")));
+    }
+    facts.join(" · ")
+}
+
+fn columns(columns: &[ColumnReport], screen: Screen) -> String {
+    let mut grid = Grid::new(
+        screen,
+        &["column", "type", ">nulls", ">distinct", "least", "greatest", ">longest", "written as"],
+    );
+    for column in columns {
+        let about = if column.distinct_exact { "" } else { "~" };
+        grid.push(vec![
+            plain(clean(&column.name)),
+            plain(column.ty.to_string()),
+            nulls(column),
+            plain(format!("{about}{}", count::number(column.distinct))),
+            plain(short(column.min.as_deref())),
+            plain(short(column.max.as_deref())),
+            plain(count::number(column.max_length)),
+            (written(column), Tone::Faint),
+        ]);
+    }
+    grid.text()
+}
+
+fn nulls(column: &ColumnReport) -> Piece {
+    if column.nulls == 0 {
+        return ("-".to_owned(), Tone::Faint);
+    }
+    let share = 100.0 * column.nulls as f64 / column.rows.max(1) as f64;
+    plain(if share < 0.1 { "<0.1%".to_owned() } else { format!("{share:.1}%") })
+}
+
+fn written(column: &ColumnReport) -> String {
+    let mut parts: Vec<String> = column.format.iter().cloned().collect();
+    let spellings: Vec<String> = column
+        .null_spellings
+        .iter()
+        .filter(|(word, _)| !word.is_empty())
+        .map(|(word, _)| format!("`{word}`"))
+        .collect();
+    if !spellings.is_empty() {
+        parts.push(format!("null as {}", count::list(&spellings)));
+    }
+    parts.join("; ")
+}
+
+fn short(text: Option<&str>) -> String {
+    let text = clean(text.unwrap_or("-"));
+    if text.chars().count() <= 24 { text } else { text.chars().take(23).chain(['…']).collect() }
+}
+
+/// What kept columns from narrower types, in sentences.
+fn against(columns: &[ColumnReport]) -> String {
+    let mut out = String::new();
+    for column in columns {
+        for against in &column.against {
+            let all = against.fitting + against.count;
+            out.push_str(&format!(
+                "  {} is {}: {} in {} of {} rows; line {} holds `{}`\n",
+                clean(&column.name),
+                column.ty,
+                against.narrower,
+                count::number(against.fitting),
+                count::number(all),
+                count::number(against.spot.line),
+                clean(&against.value),
+            ));
+        }
+    }
+    out
+}
+
+fn warnings(warnings: &[String], screen: Screen) -> String {
+    let mut out = String::new();
+    for warning in warnings.iter().take(MOST_WARNINGS) {
+        out.push_str(&format!("  {} {warning}\n", screen.paint(Tone::Warning, "!")));
+    }
+    if warnings.len() > MOST_WARNINGS {
+        out.push_str(&format!("  and {} more; --json lists them all\n", warnings.len() - MOST_WARNINGS));
+    }
+    out
+}
+
+fn layout(group: &Group, survey: &Survey, screen: Screen) -> String {
+    let mut facts = vec![count::files(group.files.len() as u64), count::rows(group.rows)];
+    if let Some((first, last)) = group.days {
+        facts.push(if first == last { day(first) } else { format!("{} to {}", day(first), day(last)) });
+    }
+    let kinds: std::collections::BTreeSet<&str> = group
+        .files
+        .iter()
+        .filter_map(|at| survey.files[*at].found.as_ref().ok())
+        .map(|f| f.kind.as_str())
+        .collect();
+    facts.push(kinds.into_iter().collect::<Vec<_>>().join(" / "));
+    let name = screen.paint(Tone::Heading, &format!("layout {}", group.name));
+    let mut out = format!("{name}  {}  {}\n", clean(&group.pattern), facts.join(" · "));
+    out.push_str(&columns(&group.columns, screen));
+    out.push_str(&matrix(&group.conflicts, survey, screen));
+    let mut all = group.warnings.clone();
+    // What single files show, each thing once with the files that show it.
+    let mut of_files: Vec<(String, Vec<&str>)> = Vec::new();
+    for at in &group.files {
+        for warning in &survey.files[*at].warnings {
+            let same = of_files.iter_mut().find(|(known, _)| known == warning);
+            match same {
+                Some((_, paths)) => paths.push(&survey.files[*at].path),
+                None => of_files.push((warning.clone(), vec![&survey.files[*at].path])),
+            }
+        }
+    }
+    let known: std::collections::HashSet<String> = all.iter().cloned().collect();
+    all.extend(of_files.into_iter().filter(|(warning, _)| !known.contains(warning)).map(
+        |(warning, paths)| {
+            let more = if paths.len() > 1 { format!(" and {} more", paths.len() - 1) } else { String::new() };
+            format!("{}{more}: {warning}", clean(paths[0]))
+        },
+    ));
+    out.push_str(&warnings(&all, screen));
+    out.push('\n');
+    out
+}
+
+/// Columns against the types that files give them, with the files named.
+fn matrix(conflicts: &[Conflict], survey: &Survey, screen: Screen) -> String {
+    if conflicts.is_empty() {
+        return String::new();
+    }
+    let mut grid = Grid::new(screen, &["  types that differ", "is", ">files", "reconciled", "in"]);
+    for conflict in conflicts {
+        for (at, (ty, files)) in conflict.types.iter().enumerate() {
+            let first = clean(&survey.files[files[0]].path);
+            let more = if files.len() > 1 { format!(" and {} more", files.len() - 1) } else { String::new() };
+            grid.push(vec![
+                plain(if at == 0 { format!("  {}", conflict.column) } else { String::new() }),
+                plain(ty.to_string()),
+                plain(count::number(files.len() as u64)),
+                (if at == 0 { conflict.joined.to_string() } else { String::new() }, Tone::Warning),
+                (format!("{first}{more}"), Tone::Faint),
+            ]);
+        }
+    }
+    grid.text()
+}
+
+fn day(days: i32) -> String {
+    let mut out = Vec::new();
+    hypodoke_core::spelling::temporal::write_date(days, &mut out);
+    String::from_utf8_lossy(&out).into_owned()
+}
+
+/// All the evidence of one column.
+pub fn why(path: &str, report: &ColumnReport, evidence: &ColumnEvidence, screen: Screen) -> String {
+    let title = format!("{} in {}: {}", clean(&report.name), clean(path), report.ty);
+    let mut out = format!("{}\n", screen.paint(Tone::Heading, &title));
+    let mut grid = Grid::new(screen, &["values that look like", ">count", ">first line", "first value"]);
+    let row = |what: String, tally: &hypodoke_core::evidence::Tally| {
+        let (line, value) = tally.first.as_ref().map_or((0, ""), |first| (first.spot.line, &first.value));
+        vec![
+            plain(what),
+            plain(count::number(tally.count)),
+            plain(count::number(line)),
+            (clean(value), Tone::Faint),
+        ]
+    };
+    for (class, tally) in evidence.classes() {
+        grid.push(row(class.words().to_owned(), tally));
+    }
+    for (at, tally) in evidence.nulls() {
+        let spelling = NULL_SPELLINGS[at as usize];
+        let what =
+            if spelling.is_empty() { "nothing".to_owned() } else { format!("null, written `{spelling}`") };
+        grid.push(row(what, tally));
+    }
+    out.push_str(&grid.text());
+    let range = report.min.as_ref().zip(report.max.as_ref());
+    if let Some((min, max)) = range {
+        out.push_str(&format!("  least {}, greatest {}\n", clean(min), clean(max)));
+    }
+    let about = if report.distinct_exact { "" } else { "about " };
+    out.push_str(&format!(
+        "  {about}{} distinct values, the longest of {} characters\n",
+        count::number(report.distinct),
+        report.max_length
+    ));
+    if let Some(format) = &report.format {
+        out.push_str(&format!("  written as: {format}\n"));
+    }
+    if let Some(open) = &report.ambiguity {
+        out.push_str(&format!("  {} {open}\n", screen.paint(Tone::Warning, "open:")));
+    }
+    out.push_str(&against(std::slice::from_ref(report)));
+    for remark in &report.remarks {
+        out.push_str(&format!("  {}\n", clean(remark)));
+    }
+    out.push('\n');
+    out
+}

@@ -1,0 +1,178 @@
+//! The survey as one JSON document; its schema is `docs/survey.schema.json`.
+
+use hypodoke_core::evidence::{Against, ColumnReport};
+use hypodoke_formats::text::{Delimiter, Escape};
+use serde::Serialize;
+
+use crate::survey::group::Group;
+use crate::survey::{FileReport, Survey};
+
+/// The version of the document.
+///
+/// 1: files, layouts.
+const SURVEY_VERSION: u32 = 1;
+
+/// The document.
+#[derive(Serialize)]
+pub struct Document {
+    version: u32,
+    files: Vec<File>,
+    layouts: Vec<Layout>,
+}
+
+#[derive(Serialize)]
+struct File {
+    path: String,
+    kind: Option<&'static str>,
+    encoding: Option<String>,
+    compression: Option<&'static str>,
+    dialect: Option<DialectLine>,
+    tables: Vec<Table>,
+    warnings: Vec<String>,
+    error: Option<String>,
+}
+
+#[derive(Serialize)]
+struct DialectLine {
+    delimiter: String,
+    quote: Option<String>,
+    escape: Option<&'static str>,
+    header: bool,
+    header_lines: usize,
+    skipped_lines: u64,
+    footer_lines: usize,
+}
+
+#[derive(Serialize)]
+struct Table {
+    name: String,
+    rows: u64,
+    columns: Vec<Column>,
+}
+
+#[derive(Serialize)]
+struct Column {
+    name: String,
+    source_name: String,
+    #[serde(rename = "type")]
+    ty: String,
+    nullable: bool,
+    nulls: u64,
+    null_spellings: Vec<String>,
+    distinct: u64,
+    distinct_exact: bool,
+    min: Option<String>,
+    max: Option<String>,
+    max_length: u64,
+    format: Option<String>,
+    ambiguity: Option<String>,
+    against: Vec<AgainstLine>,
+}
+
+#[derive(Serialize)]
+struct AgainstLine {
+    #[serde(rename = "type")]
+    ty: String,
+    count: u64,
+    line: u64,
+    value: String,
+}
+
+#[derive(Serialize)]
+struct Layout {
+    name: String,
+    pattern: String,
+    files: Vec<String>,
+    rows: u64,
+    columns: Vec<Column>,
+    warnings: Vec<String>,
+}
+
+/// Makes the document of a survey.
+pub fn document(survey: &Survey) -> Document {
+    Document {
+        version: SURVEY_VERSION,
+        files: survey.files.iter().map(file).collect(),
+        layouts: survey.groups.iter().map(|group| layout(group, survey)).collect(),
+    }
+}
+
+fn file(report: &FileReport) -> File {
+    let mut line = File {
+        path: report.path.clone(),
+        kind: None,
+        encoding: None,
+        compression: None,
+        dialect: None,
+        tables: Vec::new(),
+        warnings: report.warnings.clone(),
+        error: None,
+    };
+    match &report.found {
+        Err(failure) => line.error = Some(failure.message.clone()),
+        Ok(found) => {
+            let shape = &found.shape;
+            line.kind = Some(if shape.is_fixed { "fixed" } else { "csv" });
+            line.encoding = Some(found.encoding.clone());
+            line.compression = found.compression;
+            line.dialect = Some(DialectLine {
+                delimiter: match shape.dialect.delimiter {
+                    Delimiter::Char(c) => c.to_string(),
+                    Delimiter::Blanks => "blanks".to_owned(),
+                },
+                quote: shape.dialect.quote.map(|quote| (quote as char).to_string()),
+                escape: shape.dialect.quote.map(|_| match shape.dialect.escape {
+                    Escape::Doubled => "doubled",
+                    Escape::Backslash => "backslash",
+                }),
+                header: shape.header_lines > 0,
+                header_lines: shape.header_lines,
+                skipped_lines: shape.skipped_lines,
+                footer_lines: shape.footer.len(),
+            });
+            let name = crate::engine::naming::table_name(std::path::Path::new(&report.path));
+            line.tables.push(Table {
+                name,
+                rows: found.rows,
+                columns: found.columns.iter().map(column).collect(),
+            });
+        }
+    }
+    line
+}
+
+fn column(report: &ColumnReport) -> Column {
+    let against = |against: &Against| AgainstLine {
+        ty: against.narrower.clone(),
+        count: against.count,
+        line: against.spot.line,
+        value: against.value.clone(),
+    };
+    Column {
+        name: report.name.clone(),
+        source_name: report.source.clone(),
+        ty: report.ty.to_string(),
+        nullable: report.nullable,
+        nulls: report.nulls,
+        null_spellings: report.null_spellings.iter().map(|(word, _)| word.clone()).collect(),
+        distinct: report.distinct,
+        distinct_exact: report.distinct_exact,
+        min: report.min.clone(),
+        max: report.max.clone(),
+        max_length: report.max_length,
+        format: report.format.clone(),
+        ambiguity: report.ambiguity.clone(),
+        against: report.against.iter().map(against).collect(),
+    }
+}
+
+fn layout(group: &Group, survey: &Survey) -> Layout {
+    Layout {
+        name: group.name.clone(),
+        pattern: group.pattern.clone(),
+        files: group.files.iter().map(|at| survey.files[*at].path.clone()).collect(),
+        rows: group.rows,
+        columns: group.columns.iter().map(column).collect(),
+        warnings: group.warnings.clone(),
+    }
+}

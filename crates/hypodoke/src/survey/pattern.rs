@@ -1,0 +1,207 @@
+//! The pattern that file names share, and the days they name.
+
+use hypodoke_core::spelling::temporal;
+
+/// A piece of a name: letters and marks, or a run of digits.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Piece {
+    Words(String),
+    Figures(String),
+}
+
+/// A date in a name: how it is written, and which pieces it takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Dated {
+    at: usize,
+    pieces: usize,
+    format: &'static str,
+}
+
+/// A name with its runs of digits taken for one and the same: files alike in it may be of
+/// one kind.
+pub fn stem(path: &str) -> String {
+    pieces(path)
+        .iter()
+        .map(|piece| match piece {
+            Piece::Words(words) => words.as_str(),
+            Piece::Figures(_) => "#",
+        })
+        .collect()
+}
+
+fn pieces(path: &str) -> Vec<Piece> {
+    let mut found: Vec<Piece> = Vec::new();
+    for c in path.chars() {
+        match (found.last_mut(), c.is_ascii_digit()) {
+            (Some(Piece::Figures(text)), true) | (Some(Piece::Words(text)), false) => text.push(c),
+            (_, true) => found.push(Piece::Figures(c.to_string())),
+            (_, false) => found.push(Piece::Words(c.to_string())),
+        }
+    }
+    found
+}
+
+/// Finds a date in a name: `20260302`, `2026-03-02`, `02.03.2026` or `260302`.
+fn dated(pieces: &[Piece]) -> Option<(Dated, i32)> {
+    let figures = |at: usize| match pieces.get(at) {
+        Some(Piece::Figures(text)) => Some(text.as_str()),
+        _ => None,
+    };
+    let mark = |at: usize| match pieces.get(at) {
+        Some(Piece::Words(text)) if matches!(text.as_str(), "-" | "_" | ".") => Some(text.as_str()),
+        _ => None,
+    };
+    for at in 0..pieces.len() {
+        let Some(first) = figures(at) else { continue };
+        let parse = |text: &str| text.parse::<u32>().ok();
+        if first.len() == 8
+            && let Some(days) = days(parse(&first[..4]), parse(&first[4..6]), parse(&first[6..]))
+        {
+            return Some((Dated { at, pieces: 1, format: "%Y%m%d" }, days));
+        }
+        if let (Some(a), Some(second), Some(b), Some(third)) =
+            (mark(at + 1), figures(at + 2), mark(at + 3), figures(at + 4))
+            && a == b
+        {
+            let format = match (first.len(), second.len(), third.len(), a) {
+                (4, 2, 2, "-") => "%Y-%m-%d",
+                (4, 2, 2, "_") => "%Y_%m_%d",
+                (4, 2, 2, ".") => "%Y.%m.%d",
+                (2, 2, 4, "-") => "%d-%m-%Y",
+                (2, 2, 4, ".") => "%d.%m.%Y",
+                (2, 2, 4, "_") => "%d_%m_%Y",
+                _ => continue,
+            };
+            let (year, day) = if first.len() == 4 { (first, third) } else { (third, first) };
+            if let Some(days) = days(parse(year), parse(second), parse(day)) {
+                return Some((Dated { at, pieces: 5, format }, days));
+            }
+        }
+        if first.len() == 6
+            && let Some(days) =
+                days(parse(&first[..2]).map(|y| y + 2000), parse(&first[2..4]), parse(&first[4..]))
+        {
+            return Some((Dated { at, pieces: 1, format: "%y%m%d" }, days));
+        }
+    }
+    None
+}
+
+fn days(year: Option<u32>, month: Option<u32>, day: Option<u32>) -> Option<i32> {
+    let year = year.filter(|year| (1950..2100).contains(year))?;
+    temporal::days(year as i32, month?, day?)
+}
+
+/// The day that a name holds, in days since 1970.
+pub fn day(path: &str) -> Option<i32> {
+    dated(&pieces(path)).map(|(_, days)| days)
+}
+
+/// A pattern that fits all names: dates become a named part, other figures a star.
+pub fn shared(paths: &[&str]) -> String {
+    let split: Vec<Vec<Piece>> = paths.iter().map(|path| pieces(path)).collect();
+    let Some(first) = split.first() else { return "*".to_owned() };
+    if split.len() == 1 {
+        return with_date(first, &|at| escaped(&first[at])).unwrap_or_else(|| escape(paths[0]));
+    }
+    let alike = split
+        .iter()
+        .all(|one| one.len() == first.len() && one.iter().zip(first).all(|(a, b)| same_shape(a, b)));
+    if !alike {
+        return by_ends(paths);
+    }
+    let part = |at: usize| {
+        let fixed = split.iter().all(|one| one[at] == first[at]);
+        if fixed { escaped(&first[at]) } else { "*".to_owned() }
+    };
+    let same_date =
+        |date: &Dated| split.iter().all(|one| dated(one).is_some_and(|(other, _)| other == *date));
+    match dated(first) {
+        Some((date, _)) if same_date(&date) => with_date(first, &part).unwrap_or_default(),
+        _ => (0..first.len()).map(part).collect(),
+    }
+}
+
+fn same_shape(a: &Piece, b: &Piece) -> bool {
+    match (a, b) {
+        (Piece::Words(a), Piece::Words(b)) => a == b,
+        (Piece::Figures(_), Piece::Figures(_)) => true,
+        _ => false,
+    }
+}
+
+fn with_date(pieces: &[Piece], part: &dyn Fn(usize) -> String) -> Option<String> {
+    let (date, _) = dated(pieces)?;
+    let mut out = String::new();
+    let mut at = 0;
+    while at < pieces.len() {
+        if at == date.at {
+            out.push_str(&format!("{{day:{}}}", date.format));
+            at += date.pieces;
+        } else {
+            out.push_str(&part(at));
+            at += 1;
+        }
+    }
+    Some(out)
+}
+
+/// What the names have in common at both ends.
+fn by_ends(paths: &[&str]) -> String {
+    let folder = |path: &str| path.rfind('/').map_or(0, |at| at + 1);
+    let first = paths[0];
+    let mut head = first.len();
+    let mut tail = first.len();
+    for path in paths {
+        head = head.min(first.bytes().zip(path.bytes()).take_while(|(a, b)| a == b).count());
+        tail = tail.min(first.bytes().rev().zip(path.bytes().rev()).take_while(|(a, b)| a == b).count());
+    }
+    while !first.is_char_boundary(head) {
+        head -= 1;
+    }
+    tail = tail.min(first.len() - head);
+    while !first.is_char_boundary(first.len() - tail) {
+        tail -= 1;
+    }
+    let shortest = paths.iter().map(|path| path.len()).min().unwrap_or_default();
+    let tail = tail.min(shortest.saturating_sub(head));
+    let same_folder = paths.iter().all(|path| path[..folder(path)] == first[..folder(first)]);
+    let star = if same_folder { "*" } else { "**" };
+    format!("{}{star}{}", escape(&first[..head]), escape(&first[first.len() - tail..]))
+}
+
+fn escaped(piece: &Piece) -> String {
+    match piece {
+        Piece::Words(text) | Piece::Figures(text) => escape(text),
+    }
+}
+
+/// Characters that mean something in a pattern stand for any one character.
+fn escape(text: &str) -> String {
+    text.chars().map(|c| if matches!(c, '*' | '?' | '[' | ']' | '{' | '}') { '?' } else { c }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use hypodoke_core::pattern::Pattern;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(&["m_20260302.csv", "m_20260303.csv"], "m_{day:%Y%m%d}.csv")]
+    #[case(&["b_2026-03-02.csv", "b_2026-03-03.csv"], "b_{day:%Y-%m-%d}.csv")]
+    #[case(&["E260302.tsv", "E260303.tsv"], "E{day:%y%m%d}.tsv")]
+    #[case(&["r_1.csv", "r_12.csv"], "r_*.csv")]
+    #[case(&["a/x.csv", "a/y.csv"], "a/*.csv")]
+    #[case(&["a/x.csv", "b/x.csv"], "**/x.csv")]
+    #[case(&["m_20260302_1.csv", "m_20260303_2.csv"], "m_{day:%Y%m%d}_*.csv")]
+    #[case(&["only.csv"], "only.csv")]
+    #[case(&["m_20260302.csv", "m_20260303_again.csv"], "m_2026030*.csv")]
+    #[case(&["a[1].csv"], "a?1?.csv")]
+    fn names_share_a_pattern_that_fits_them_all(#[case] names: &[&str], #[case] pattern: &str) {
+        assert_eq!(shared(names), pattern);
+        let parsed = Pattern::parse(pattern).unwrap();
+        assert!(names.iter().all(|name| parsed.matches(name).is_some()));
+    }
+}

@@ -1,0 +1,52 @@
+//! What is worth a person's look in one file.
+
+use hypodoke_core::evidence::Tally;
+
+use crate::engine::look::Looked;
+use crate::failure::clean;
+use crate::render::count;
+
+/// The warnings of one file.
+pub fn of_file(looked: &Looked) -> Vec<String> {
+    let mut warnings = Vec::new();
+    let evidence = &looked.evidence;
+    if evidence.rows == 0 {
+        warnings.push("the file has a header and no rows".to_owned());
+    }
+    let width = evidence.columns.len();
+    for (fields, tally) in &evidence.ragged {
+        let found = count::of(*fields as u64, "field", "fields");
+        warnings.push(misfit(tally, &format!("{found} instead of {width}")));
+    }
+    if evidence.faulty.count > 0 {
+        warnings
+            .push(misfit(&evidence.faulty, "a broken record: an unclosed quote, or bytes that are no text"));
+    }
+    for report in super::reports(looked) {
+        let name = &report.name;
+        if let Some(open) = &report.ambiguity {
+            warnings.push(format!("column `{name}`: {open}"));
+        }
+        for against in &report.against {
+            let few = against.count * 50 <= against.fitting;
+            if report.ty == hypodoke_core::types::Type::Text && few {
+                warnings.push(format!(
+                    "column `{name}` is text because of {}: {} in {} of {} rows; line {} holds `{}`",
+                    count::of(against.count, "value", "values"),
+                    against.narrower,
+                    count::number(against.fitting),
+                    count::number(against.fitting + against.count),
+                    count::number(against.spot.line),
+                    clean(&against.value),
+                ));
+            }
+        }
+        warnings.extend(report.remarks.iter().map(|remark| format!("column `{name}`: {}", clean(remark))));
+    }
+    warnings
+}
+
+fn misfit(tally: &Tally, what: &str) -> String {
+    let line = tally.first.as_ref().map_or(0, |first| first.spot.line);
+    format!("{} will be rejected: {what}, first on line {}", count::rows(tally.count), count::number(line))
+}
