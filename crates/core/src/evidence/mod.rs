@@ -6,6 +6,7 @@
 
 mod decide;
 mod extremes;
+mod recent;
 mod report;
 mod sketch;
 mod tally;
@@ -15,6 +16,7 @@ use std::hash::{BuildHasher, Hasher};
 
 pub use decide::{Against, Ambiguity, Decision, Hints, decide, decide_all};
 pub use extremes::{Extremes, TextExtremes};
+use recent::{Recent, Remembered};
 pub use report::ColumnReport;
 pub use sketch::Sketch;
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
@@ -53,6 +55,7 @@ pub struct ColumnEvidence {
     /// The longest value, in characters.
     pub max_length: u64,
     distinct: Sketch,
+    recent: Recent,
     /// Values with blanks around them.
     pub padded: u64,
 }
@@ -85,6 +88,7 @@ impl Default for ColumnEvidence {
             texts: TextExtremes::default(),
             max_length: 0,
             distinct: Sketch::default(),
+            recent: Recent::default(),
             padded: 0,
         }
     }
@@ -104,15 +108,42 @@ impl ColumnEvidence {
     #[inline]
     pub fn add(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
         self.present += 1;
+        if value.is_empty() {
+            return self.nulls[words::EMPTY as usize].add(&spot, value);
+        }
+        let mut hasher = HASH.build_hasher();
+        hasher.write(value);
+        let hash = hasher.finish();
+        if let Some(Remembered { class, orders }) = self.recent.get(hash) {
+            self.classes[class as usize].count += 1;
+            self.orders[orders as usize].count += u64::from(orders != 0);
+            return;
+        }
+        self.add_new(value, hash, spot);
+    }
+
+    /// Takes in a value that was not seen a short while ago.
+    #[inline]
+    fn add_new(&mut self, value: &[u8], hash: u64, spot: impl Fn() -> Spot) {
         let sight = recognise(value);
+        let mut remembered = Some(Remembered::default());
         let class = match sight {
             Sight::Null(index) => return self.nulls[index as usize].add(&spot, value),
             Sight::Integer(number, digits) => {
                 self.add_integer(number, digits);
                 Class::Integer
             }
-            Sight::Number(number) => self.add_number(&number, &spot, value),
-            Sight::Temporal(temporal) => self.add_temporal(&temporal, &spot, value),
+            Sight::Number(number) => {
+                // What is counted besides the class cannot be remembered.
+                let bare = number.digits.unit == Unit::Bare && !number.accounting;
+                remembered = remembered.filter(|_| bare);
+                self.add_number(&number, &spot, value)
+            }
+            Sight::Temporal(temporal) => {
+                remembered =
+                    (!temporal.short_year).then_some(Remembered { class: 0, orders: temporal.orders });
+                self.add_temporal(&temporal, &spot, value)
+            }
             Sight::Time(micros) => {
                 self.times.add(micros);
                 Class::Time
@@ -120,7 +151,11 @@ impl ColumnEvidence {
             ref other => other.class().unwrap_or(Class::Text),
         };
         self.classes[class as usize].add(&spot, value);
-        self.add_text(value);
+        let padded = self.add_text(value);
+        self.distinct.add(hash);
+        if let Some(remembered) = remembered.filter(|_| !padded) {
+            self.recent.put(hash, Remembered { class: class as u8, ..remembered });
+        }
     }
 
     #[inline]
@@ -155,18 +190,16 @@ impl ColumnEvidence {
         sight.class
     }
 
+    /// Whether there are blanks around the value.
     #[inline]
-    fn add_text(&mut self, value: &[u8]) {
+    fn add_text(&mut self, value: &[u8]) -> bool {
         if value.len() as u64 > self.max_length {
             self.max_length = self.max_length.max(characters(value));
         }
-        if value[0] <= b' ' || value[value.len() - 1] <= b' ' {
-            self.padded += 1;
-        }
         self.texts.add(value);
-        let mut hasher = HASH.build_hasher();
-        hasher.write(value);
-        self.distinct.add(hasher.finish());
+        let padded = value[0] <= b' ' || value[value.len() - 1] <= b' ';
+        self.padded += u64::from(padded);
+        padded
     }
 
     /// Takes in what the other saw.

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use std::sync::Mutex;
 
 use hypodoke_core::event::{Event, Listener};
-use hypodoke_core::evidence::{ColumnReport, TableEvidence, Tally};
+use hypodoke_core::evidence::{ColumnReport, TableEvidence};
 use hypodoke_core::types::Type;
 use hypodoke_formats::text::TextShape;
 
@@ -131,11 +131,4 @@ pub fn reports(looked: &Looked) -> Vec<ColumnReport> {
             ColumnReport::of(&column.name, &column.source, evidence, decision)
         })
         .collect()
-}
-
-/// Records that will not fit, of all kinds: how many, and the first.
-pub fn misfits(evidence: &TableEvidence) -> Tally {
-    let mut all = evidence.faulty.clone();
-    evidence.ragged.values().for_each(|tally| all.merge(tally));
-    all
 }
