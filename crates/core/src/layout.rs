@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::evidence::Decision;
+use crate::evidence::{Decision, Forced};
 use crate::names::Namer;
 use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
 use crate::types::{Domain, Type};
@@ -65,6 +65,10 @@ pub struct ColumnRule {
     pub name: Option<String>,
     /// The type.
     pub ty: Option<Type>,
+    /// How its values are written.
+    pub forced: Forced,
+    /// Words that are null in it.
+    pub also_null: Vec<String>,
 }
 
 /// The columns of a file or a table, in order.
@@ -91,7 +95,7 @@ impl Layout {
             name,
             source: source.clone(),
             domain: decision.domain,
-            format: decision.format,
+            format: forced_format(decision.format, rule_for(rules, source)),
             nullable: decision.nullable,
             pinned: rule_for(rules, source).and_then(|rule| rule.ty),
         });
@@ -118,6 +122,15 @@ impl Layout {
             let key = crate::names::match_key(name);
             self.columns.iter().position(|column| crate::names::match_key(&column.name) == key)
         })
+    }
+}
+
+fn forced_format(format: Format, rule: Option<&ColumnRule>) -> Format {
+    let forced = rule.map(|rule| rule.forced).unwrap_or_default();
+    Format {
+        number: forced.style.unwrap_or(format.number),
+        date: forced.order.unwrap_or(format.date),
+        ..format
     }
 }
 

@@ -37,6 +37,23 @@ pub enum ReadError {
         /// The limit that was passed.
         ratio: u64,
     },
+    /// A line longer than is allowed.
+    #[error("line {line} is longer than {limit} bytes")]
+    LongLine {
+        /// The line.
+        line: u64,
+        /// The limit.
+        limit: usize,
+    },
+    /// An archive that cannot be read.
+    #[error("the zip archive cannot be read: {0}")]
+    Archive(String),
+    /// A member of an archive is encrypted.
+    #[error("`{member}` in the zip archive is protected by a password")]
+    Locked {
+        /// The member.
+        member: String,
+    },
     /// No encoding has that name.
     #[error("no encoding is called `{0}`")]
     Encoding(String),
@@ -57,7 +74,11 @@ impl ReadError {
             ReadError::Expansion { .. } => {
                 Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion")
             }
-            ReadError::Compressed { .. } => Some("ask for the file again"),
+            ReadError::LongLine { .. } => {
+                Some("if it is what you expect, raise `max_record` in the feed or give --max-record")
+            }
+            ReadError::Locked { .. } => Some("ask for the file without a password"),
+            ReadError::Archive(_) | ReadError::Compressed { .. } => Some("ask for the file again"),
             ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),
             _ => None,
         }

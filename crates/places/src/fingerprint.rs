@@ -12,7 +12,7 @@ use crate::folder::modified;
 
 /// A file that is being read.
 pub struct Opened {
-    file: File,
+    reader: Box<dyn Read + Send>,
     meter: Meter,
 }
 
@@ -21,6 +21,8 @@ pub struct Opened {
 pub struct Meter {
     path: PathBuf,
     begun: (u64, i64),
+    /// The bytes read are those of the file, not of something in it.
+    whole: bool,
     state: Arc<Mutex<State>>,
 }
 
@@ -33,14 +35,31 @@ struct State {
 pub fn open(path: &Path, hashed: bool) -> Result<Opened, PlaceError> {
     let failed = |error| PlaceError::of(path, error);
     let file = File::open(path).map_err(failed)?;
-    let about = file.metadata().map_err(failed)?;
+    opened(path, hashed, |file| Box::new(file), file, true).map_err(failed)
+}
+
+/// Opens something in a file, by a reader made of it: what is hashed is what that reader gives.
+pub fn open_inside(path: &Path, hashed: bool, reader: Box<dyn Read + Send>) -> Result<Opened, PlaceError> {
+    let failed = |error| PlaceError::of(path, error);
+    let file = File::open(path).map_err(failed)?;
+    opened(path, hashed, |_| reader, file, false).map_err(failed)
+}
+
+fn opened(
+    path: &Path,
+    hashed: bool,
+    reader: impl FnOnce(File) -> Box<dyn Read + Send>,
+    file: File,
+    whole: bool,
+) -> io::Result<Opened> {
+    let about = file.metadata()?;
     if about.is_dir() {
-        return Err(failed(io::Error::from(io::ErrorKind::IsADirectory)));
+        return Err(io::Error::from(io::ErrorKind::IsADirectory));
     }
     let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
     let begun = (about.len(), modified(&about));
-    let meter = Meter { path: path.to_path_buf(), begun, state: Arc::new(Mutex::new(state)) };
-    Ok(Opened { file, meter })
+    let meter = Meter { path: path.to_path_buf(), begun, whole, state: Arc::new(Mutex::new(state)) };
+    Ok(Opened { reader: reader(file), meter })
 }
 
 impl Opened {
@@ -52,7 +71,7 @@ impl Opened {
 
 impl Read for Opened {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let count = self.file.read(buffer)?;
+        let count = self.reader.read(buffer)?;
         let mut state = self.meter.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         state.read += count as u64;
         if let Some(hasher) = &mut state.hasher {
@@ -69,13 +88,13 @@ impl Meter {
         let failed = |error| PlaceError::of(&self.path, error);
         let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         let mut hasher = state.hasher.take().unwrap_or_default();
-        if state.read < self.begun.0 {
+        if self.whole && state.read < self.begun.0 {
             let mut rest = File::open(&self.path).map_err(failed)?;
             io::Seek::seek(&mut rest, io::SeekFrom::Start(state.read)).map_err(failed)?;
             state.read += io::copy(&mut rest, &mut hasher).map_err(failed)?;
         }
         let about = std::fs::metadata(&self.path).map_err(failed)?;
-        if (about.len(), modified(&about)) != self.begun || state.read != self.begun.0 {
+        if (about.len(), modified(&about)) != self.begun || self.whole && state.read != self.begun.0 {
             return Err(PlaceError::Changed { path: self.path.clone() });
         }
         Ok(ContentHash(hasher.finalize().to_hex().to_string()))

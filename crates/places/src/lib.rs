@@ -6,5 +6,5 @@ mod fingerprint;
 mod folder;
 
 pub use error::PlaceError;
-pub use fingerprint::{Meter, Opened, open};
+pub use fingerprint::{Meter, Opened, open, open_inside};
 pub use folder::{Listing, Seen, list, look_at};

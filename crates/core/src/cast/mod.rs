@@ -40,6 +40,8 @@ pub struct Target {
     pub source: Source,
     /// How they are written.
     pub format: Format,
+    /// Words that are null because the user says so.
+    pub also_null: Vec<String>,
     /// A value that does not fit is a reject by the user's will, not a surprise.
     pub pinned: bool,
 }

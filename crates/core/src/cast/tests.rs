@@ -11,6 +11,7 @@ fn target(ty: Type) -> Target {
         unit: Unit::Bare,
         source: Source::Field(0),
         format: Format::default(),
+        also_null: Vec::new(),
         pinned: false,
     }
 }

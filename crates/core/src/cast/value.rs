@@ -13,6 +13,7 @@ pub struct Reader<'a> {
     ty: Type,
     format: Format,
     unit: Unit,
+    also_null: &'a [String],
     wide: &'a mut Vec<i128>,
     /// The greatest magnitude met of a whole number or decimal, at the column's scale.
     greatest: u64,
@@ -20,8 +21,15 @@ pub struct Reader<'a> {
 
 impl<'a> Reader<'a> {
     /// A reader for a column; mantissas too wide for a cell go to `wide`.
-    pub fn new(target: &Target, wide: &'a mut Vec<i128>) -> Reader<'a> {
-        Reader { ty: target.ty, format: target.format, unit: target.unit, wide, greatest: 0 }
+    pub fn new(target: &'a Target, wide: &'a mut Vec<i128>) -> Reader<'a> {
+        Reader {
+            also_null: &target.also_null,
+            ty: target.ty,
+            format: target.format,
+            unit: target.unit,
+            wide,
+            greatest: 0,
+        }
     }
 
     /// The digits that the numbers read so far need.
@@ -43,6 +51,9 @@ impl<'a> Reader<'a> {
             // A quoted blank in a text column is a text of no characters, written down as one.
             && !(quoted && index == words::EMPTY && self.ty == Type::Text && !value.is_empty())
         {
+            return Ok(Cell::Null);
+        }
+        if !self.also_null.is_empty() && self.also_null.iter().any(|word| word.as_bytes() == bytes) {
             return Ok(Cell::Null);
         }
         match self.ty {

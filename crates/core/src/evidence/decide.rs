@@ -20,6 +20,15 @@ pub struct Hints {
     pub order: Option<DateOrder>,
 }
 
+/// What a user says of how a column is written: it is not asked of its values.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Forced {
+    /// The style of its numbers.
+    pub style: Option<NumberStyle>,
+    /// The order of its dates.
+    pub order: Option<DateOrder>,
+}
+
 /// What a column is, as far as its values tell.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Decision {
@@ -51,9 +60,20 @@ pub enum Ambiguity {
     DateOrder {
         /// The order that was chosen.
         chosen: DateOrder,
-        /// Whether another column suggested it.
-        hinted: bool,
+        /// What it was chosen by.
+        by: Chosen,
     },
+}
+
+/// What an order was chosen by where the values leave it open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Chosen {
+    /// Another column of the file has it.
+    AnotherColumn,
+    /// One of the two numbers changes from value to value and the other does not: days do.
+    WhatVaries,
+    /// It is the commoner one.
+    Custom,
 }
 
 /// Values that kept a column from a narrower type.
@@ -75,8 +95,11 @@ pub struct Against {
 }
 
 /// Decides every column of a table, the clear ones first: what they show helps the others.
-pub fn decide_all(table: &TableEvidence, hints: Hints) -> Vec<Decision> {
-    let alone: Vec<Decision> = table.columns.iter().map(|c| decide(c, Hints::default())).collect();
+/// `forced` says how columns are written, by their number; those beyond its end are free.
+pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced]) -> Vec<Decision> {
+    let said = |at: usize| forced.get(at).copied().unwrap_or_default();
+    let first = |(at, column)| decide(column, Hints::default(), said(at));
+    let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
     let clear = |d: &&Decision| d.ambiguity.is_none();
     let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
         Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
@@ -88,21 +111,21 @@ pub fn decide_all(table: &TableEvidence, hints: Hints) -> Vec<Decision> {
         .then_some(d.format.date)
     });
     let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order) };
-    let again = |(column, alone): (&ColumnEvidence, Decision)| {
-        if alone.ambiguity.is_some() { decide(column, hints) } else { alone }
+    let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
+        if alone.ambiguity.is_some() { decide(column, hints, said(at)) } else { alone }
     };
-    table.columns.iter().zip(alone).map(again).collect()
+    table.columns.iter().enumerate().zip(alone).map(again).collect()
 }
 
 /// Decides one column.
-pub fn decide(column: &ColumnEvidence, hints: Hints) -> Decision {
+pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
     let mut format = Format::default();
-    let (mut domain, ambiguity) = narrowest(column, hints, &mut format);
+    let (mut domain, ambiguity) = narrowest(column, hints, forced, &mut format);
     if domain.ty() == Type::Text {
         domain = Domain::Text;
         // A user may know better and give the column a type: then most of its values count.
-        format.number = column.commonest_style();
-        format.date = column.commonest_order();
+        format.number = forced.style.unwrap_or_else(|| column.commonest_style());
+        format.date = forced.order.unwrap_or_else(|| column.commonest_order());
     }
     // In a column of text, a word like `NA` or a dash may mean what it says.
     let words_are_values = domain == Domain::Text;
@@ -114,14 +137,19 @@ pub fn decide(column: &ColumnEvidence, hints: Hints) -> Decision {
     Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, against }
 }
 
-fn narrowest(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
+fn narrowest(
+    column: &ColumnEvidence,
+    hints: Hints,
+    forced: Forced,
+    format: &mut Format,
+) -> (Domain, Option<Ambiguity>) {
     let mut families: Vec<Family> = column.classes().map(|(class, _)| class.family()).collect();
     families.dedup();
     match families[..] {
         [] => (Domain::Unknown, None),
-        [Family::Number] => numbers(column, hints, format),
+        [Family::Number] => numbers(column, hints, forced.style, format),
         [Family::Boolean] => (truths(column, format), None),
-        [Family::Temporal] => temporals(column, hints, format),
+        [Family::Temporal] => temporals(column, hints, forced.order, format),
         [Family::Time] => (Domain::Time, None),
         [Family::Uuid] => (Domain::Uuid, None),
         [Family::Json] => (Domain::Json, None),
@@ -145,9 +173,14 @@ fn truths(column: &ColumnEvidence, format: &mut Format) -> Domain {
     Domain::Boolean
 }
 
-fn numbers(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
+fn numbers(
+    column: &ColumnEvidence,
+    hints: Hints,
+    forced: Option<NumberStyle>,
+    format: &mut Format,
+) -> (Domain, Option<Ambiguity>) {
     let Some(unit) = column.unit_in_common() else { return (Domain::Text, None) };
-    let styles = column.styles_in_common();
+    let styles = column.styles_in_common() & forced.map_or(ALL_STYLES, NumberStyle::bit);
     let Some((style, ambiguity)) = choose_style(column, styles, hints) else { return (Domain::Text, None) };
     format.number = style;
     let digits = Digits { unit, ..column.digits_in(style) };
@@ -179,8 +212,16 @@ fn choose_style(
     Some((chosen, Some(Ambiguity::Mark { chosen, hinted: hints.comma.is_some() })))
 }
 
-fn temporals(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Domain, Option<Ambiguity>) {
-    let orders = column.orders_in_common();
+fn temporals(
+    column: &ColumnEvidence,
+    hints: Hints,
+    forced: Option<DateOrder>,
+    format: &mut Format,
+) -> (Domain, Option<Ambiguity>) {
+    let orders = match column.orders_in_common() {
+        ANY_ORDER => ANY_ORDER,
+        orders => orders & forced.map_or(ANY_ORDER, DateOrder::bit),
+    };
     let mut possible = DateOrder::ALL.into_iter().filter(|order| orders & order.bit() != 0);
     let Some(first) = possible.next() else { return (Domain::Text, None) };
     let mut domain = Domain::Unknown;
@@ -197,8 +238,13 @@ fn temporals(column: &ColumnEvidence, hints: Hints, format: &mut Format) -> (Dom
     }
     let settled = possible.next().is_none();
     let hinted = hints.order.filter(|order| orders & order.bit() != 0);
-    format.date = if settled { first } else { hinted.unwrap_or(first) };
-    let ambiguity = Ambiguity::DateOrder { chosen: format.date, hinted: hinted.is_some() };
+    let (chosen, by) = match (hinted, column.varying().filter(|order| orders & order.bit() != 0)) {
+        (Some(order), _) => (order, Chosen::AnotherColumn),
+        (None, Some(order)) => (order, Chosen::WhatVaries),
+        (None, None) => (first, Chosen::Custom),
+    };
+    format.date = if settled { first } else { chosen };
+    let ambiguity = Ambiguity::DateOrder { chosen, by };
     (domain, (!settled && domain != Domain::Text).then_some(ambiguity))
 }
 
@@ -230,6 +276,16 @@ impl ColumnEvidence {
             seen.map(|(_, tally)| tally.count).sum()
         };
         DateOrder::ALL.into_iter().rev().max_by_key(fitting).unwrap_or_default()
+    }
+
+    /// The order by which number varies: over a few weeks days do and months hardly.
+    fn varying(&self) -> Option<DateOrder> {
+        let (first, second) = ((self.stood.0 & !1).count_ones(), (self.stood.1 & !1).count_ones());
+        match (first, second) {
+            (3.., 0..=2) => Some(DateOrder::Dmy),
+            (0..=2, 3..) => Some(DateOrder::Mdy),
+            _ => None,
+        }
     }
 
     /// The orders in which every date of the column is one.

@@ -14,7 +14,7 @@ mod tally;
 use std::collections::BTreeMap;
 use std::hash::{BuildHasher, Hasher};
 
-pub use decide::{Against, Ambiguity, Decision, Hints, decide, decide_all};
+pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide, decide_all};
 pub use extremes::{Extremes, TextExtremes};
 use recent::{Recent, Remembered};
 pub use report::ColumnReport;
@@ -22,7 +22,7 @@ pub use sketch::Sketch;
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 
 use crate::record::{Fault, Field, Origin, Records};
-use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, words};
+use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, trim, words};
 use crate::types::{Digits, Unit};
 
 const HASH: foldhash::fast::FixedState = foldhash::fast::FixedState::with_seed(0x0071_1e57_a1e5);
@@ -34,6 +34,8 @@ pub struct ColumnEvidence {
     pub present: u64,
     /// Records that did not have it.
     pub missing: u64,
+    /// Words that are null in this column because the user says so.
+    pub also_null: Vec<String>,
     /// One tally per spelling of null, by its index in [`words::NULL_SPELLINGS`].
     nulls: Vec<Tally>,
     classes: Vec<Tally>,
@@ -50,6 +52,8 @@ pub struct ColumnEvidence {
     /// One tally per set of date orders, and the extremes per order.
     orders: Vec<Tally>,
     instants: [Extremes<i64>; 3],
+    /// Which numbers up to 31 stood first and second in dates whose order is not plain.
+    stood: (u32, u32),
     times: Extremes<i64>,
     texts: TextExtremes,
     /// The longest value, in characters.
@@ -74,6 +78,7 @@ impl Default for ColumnEvidence {
         ColumnEvidence {
             present: 0,
             missing: 0,
+            also_null: Vec::new(),
             nulls: vec![Tally::default(); words::NULL_SPELLINGS.len()],
             classes: vec![Tally::default(); Class::COUNT],
             digits: [Digits::default(); NUMBERS],
@@ -84,6 +89,7 @@ impl Default for ColumnEvidence {
             short_years: 0,
             orders: vec![Tally::default(); 8],
             instants: [Extremes(None); 3],
+            stood: (0, 0),
             times: Extremes(None),
             texts: TextExtremes::default(),
             max_length: 0,
@@ -109,6 +115,9 @@ impl ColumnEvidence {
     pub fn add(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
         self.present += 1;
         if value.is_empty() {
+            return self.nulls[words::EMPTY as usize].add(&spot, value);
+        }
+        if !self.also_null.is_empty() && self.also_null.iter().any(|word| word.as_bytes() == trim(value)) {
             return self.nulls[words::EMPTY as usize].add(&spot, value);
         }
         let mut hasher = HASH.build_hasher();
@@ -182,6 +191,8 @@ impl ColumnEvidence {
     fn add_temporal(&mut self, sight: &TemporalSight, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
         self.orders[sight.orders as usize].add(spot, value);
         self.short_years += sight.short_year as u64;
+        self.stood.0 |= 1u32.wrapping_shl(u32::from(sight.pair.0));
+        self.stood.1 |= 1u32.wrapping_shl(u32::from(sight.pair.1));
         for order in 0..3 {
             if sight.orders >> order & 1 == 1 {
                 self.instants[order].add(sight.micros[order]);
@@ -222,6 +233,7 @@ impl ColumnEvidence {
         for order in 0..3 {
             self.instants[order].merge(&other.instants[order]);
         }
+        self.stood = (self.stood.0 | other.stood.0, self.stood.1 | other.stood.1);
         self.times.merge(&other.times);
         self.texts.merge(&other.texts);
         self.max_length = self.max_length.max(other.max_length);

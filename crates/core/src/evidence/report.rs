@@ -1,5 +1,6 @@
 //! What there is to say of a column, in a form to be shown.
 
+use super::decide::Chosen;
 use super::{Against, Ambiguity, ColumnEvidence, Decision};
 use crate::spelling::words::NULL_SPELLINGS;
 use crate::spelling::{Number, temporal};
@@ -151,8 +152,12 @@ fn ambiguity_words(ambiguity: Ambiguity) -> String {
             let why = if hinted { "as the rest of the file suggests" } else { "the likelier reading" };
             format!("every mark is followed by three digits; read with {mark}, {why}")
         }
-        Ambiguity::DateOrder { chosen, hinted } => {
-            let why = if hinted { "as another column shows" } else { "the commoner order" };
+        Ambiguity::DateOrder { chosen, by } => {
+            let why = match by {
+                Chosen::AnotherColumn => "as another column shows",
+                Chosen::WhatVaries => "because that number changes from row to row and the other hardly does",
+                Chosen::Custom => "the commoner order",
+            };
             format!("no day is above 12, so the order is open; read as {}, {why}", chosen.words())
         }
     }

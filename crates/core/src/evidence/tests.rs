@@ -16,7 +16,7 @@ fn evidence(values: &[&str]) -> ColumnEvidence {
 }
 
 fn decided(values: &[&str]) -> Decision {
-    decide(&evidence(values), Hints::default())
+    decide(&evidence(values), Hints::default(), Forced::default())
 }
 
 #[rstest]
@@ -59,7 +59,16 @@ fn dates_settle_their_order_by_the_value_that_has_but_one() {
     let decision = decided(&["03/04/2026", "25/04/2026"]);
     assert_eq!((decision.format.date, decision.ambiguity), (DateOrder::Dmy, None));
     let open = decided(&["03/04/2026"]);
-    assert_eq!(open.ambiguity, Some(Ambiguity::DateOrder { chosen: DateOrder::Dmy, hinted: false }));
+    assert_eq!(open.ambiguity, Some(Ambiguity::DateOrder { chosen: DateOrder::Dmy, by: Chosen::Custom }));
+}
+
+#[test]
+fn the_number_that_varies_is_taken_for_the_day() {
+    let decision = decided(&["03/02/2026", "03/03/2026", "03/04/2026", "03/05/2026"]);
+    assert_eq!(
+        decision.ambiguity,
+        Some(Ambiguity::DateOrder { chosen: DateOrder::Mdy, by: Chosen::WhatVaries })
+    );
 }
 
 #[test]
@@ -73,10 +82,13 @@ fn a_clear_column_helps_an_open_one() {
         ],
         ..TableEvidence::default()
     };
-    let decisions = decide_all(&table, Hints::default());
+    let decisions = decide_all(&table, Hints::default(), &[]);
     assert_eq!(decisions[0].domain.ty(), Type::Decimal { precision: 4, scale: 3 });
     assert_eq!(decisions[2].format.date, DateOrder::Mdy);
-    assert_eq!(decisions[2].ambiguity, Some(Ambiguity::DateOrder { chosen: DateOrder::Mdy, hinted: true }));
+    assert_eq!(
+        decisions[2].ambiguity,
+        Some(Ambiguity::DateOrder { chosen: DateOrder::Mdy, by: Chosen::AnotherColumn })
+    );
 }
 
 #[test]
@@ -85,6 +97,20 @@ fn a_decimal_mark_that_could_group_is_said_to_be_open() {
     let style = NumberStyle { comma: false, group: Group::Mark };
     assert_eq!(decision.ambiguity, Some(Ambiguity::Mark { chosen: style, hinted: false }));
     assert_eq!(decided(&["1.234", "5.678"]).domain.ty(), Type::Decimal { precision: 4, scale: 3 });
+}
+
+#[test]
+fn what_the_user_says_is_not_asked_of_the_values() {
+    let style = NumberStyle { comma: true, group: Group::None };
+    let forced = Forced { style: Some(style), order: Some(DateOrder::Mdy) };
+    let number = decide(&evidence(&["1,234"]), Hints::default(), forced);
+    assert_eq!((number.domain.ty(), number.ambiguity), (Type::Decimal { precision: 4, scale: 3 }, None));
+    let date = decide(&evidence(&["03/04/2026"]), Hints::default(), forced);
+    assert_eq!((date.format.date, date.ambiguity), (DateOrder::Mdy, None));
+    let mut column = ColumnEvidence { also_null: vec!["-999".into()], ..ColumnEvidence::default() };
+    column.add(b"-999", Spot::default);
+    column.add(b"2026-03-02", Spot::default);
+    assert_eq!(decide(&column, Hints::default(), Forced::default()).domain.ty(), Type::Date);
 }
 
 #[test]
@@ -132,7 +158,7 @@ fn value() -> impl Strategy<Value = String> {
 
 /// Everything an evidence says, in a form that can be compared.
 fn said(column: &ColumnEvidence) -> String {
-    let decision = decide(column, Hints::default());
+    let decision = decide(column, Hints::default(), Forced::default());
     let nulls: Vec<_> = column.nulls().map(|(at, tally)| (at, tally.clone())).collect();
     let classes: Vec<_> = column.classes().map(|(class, tally)| (class, tally.clone())).collect();
     format!(
@@ -188,7 +214,7 @@ proptest! {
     fn what_is_decided_does_not_change_when_seen_twice(values in prop::collection::vec(value(), 0..40)) {
         let once = part(&values, 0);
         let twice = merged(&[&once, &once]);
-        let (a, b) = (decide(&once, Hints::default()), decide(&twice, Hints::default()));
+        let (a, b) = (decide(&once, Hints::default(), Forced::default()), decide(&twice, Hints::default(), Forced::default()));
         prop_assert_eq!((a.domain, a.format, a.ambiguity), (b.domain, b.format, b.ambiguity));
     }
 
@@ -208,6 +234,7 @@ proptest! {
             unit: crate::cast::Target::unit_of(decision.domain),
             source: crate::cast::Source::Field(0),
             format: decision.format,
+            also_null: Vec::new(),
             pinned: false,
         };
         let mut rows = crate::cast::Rows { records, ..Default::default() };
@@ -217,8 +244,8 @@ proptest! {
 
     #[test]
     fn wider_evidence_never_narrows(a in prop::collection::vec(value(), 1..30), b in prop::collection::vec(value(), 1..30)) {
-        let alone = decide(&part(&a, 0), Hints::default()).domain;
-        let both = decide(&merged(&[&part(&a, 0), &part(&b, 1)]), Hints::default()).domain;
+        let alone = decide(&part(&a, 0), Hints::default(), Forced::default()).domain;
+        let both = decide(&merged(&[&part(&a, 0), &part(&b, 1)]), Hints::default(), Forced::default()).domain;
         if let (Domain::Number(x), Domain::Number(y)) = (alone, both) {
             prop_assert!(x.int <= y.int + y.scale && (x.float <= y.float));
         } else {

@@ -60,6 +60,8 @@ pub struct TemporalSight {
     pub micros: [i64; 3],
     /// Its year was written with two digits.
     pub short_year: bool,
+    /// The first and second number of a date whose order is not plain; 0 otherwise.
+    pub pair: (u8, u8),
 }
 
 /// Days since 1970-01-01 of a date of the Gregorian calendar, if there is such a date.
@@ -224,11 +226,12 @@ struct DatePart {
     orders: Orders,
     days: [i32; 3],
     short_year: bool,
+    pair: (u8, u8),
 }
 
 impl DatePart {
     fn certain(days: i32, short_year: bool) -> DatePart {
-        DatePart { orders: ANY_ORDER, days: [days; 3], short_year }
+        DatePart { orders: ANY_ORDER, days: [days; 3], short_year, pair: (0, 0) }
     }
 }
 
@@ -272,7 +275,7 @@ fn date_part(cursor: &mut Cursor<'_>) -> Option<DatePart> {
 
 /// `a/b/c` with the year at the end, or short and at either end.
 fn ordered_date(a: u32, b: u32, c: u32, (a_count, c_count): (usize, usize)) -> Option<DatePart> {
-    let mut part = DatePart { orders: 0, days: [0; 3], short_year: c_count == 2 };
+    let mut part = DatePart { orders: 0, days: [0; 3], short_year: c_count == 2, pair: (a as u8, b as u8) };
     let year = full_year(c, c_count)?;
     let mut admit = |order: DateOrder, found: Option<i32>| {
         if let Some(found) = found {
@@ -449,8 +452,13 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Sight> {
         b'.' if !bytes[mark + 1..].contains(&b'.') => return None,
         b'-' if mark == 4 => {
             if let Some((micros, class)) = iso(bytes) {
-                let sight =
-                    TemporalSight { class, orders: ANY_ORDER, micros: [micros; 3], short_year: false };
+                let sight = TemporalSight {
+                    class,
+                    orders: ANY_ORDER,
+                    micros: [micros; 3],
+                    short_year: false,
+                    pair: (0, 0),
+                };
                 return Some(Sight::Temporal(sight));
             }
         }
@@ -505,6 +513,7 @@ fn stamp(bytes: &[u8]) -> Option<TemporalSight> {
         orders: date.orders,
         micros: date.days.map(|days| days as i64 * DAY),
         short_year: date.short_year,
+        pair: date.pair,
     };
     if cursor.0.is_empty() {
         return Some(sight);

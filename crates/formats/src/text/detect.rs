@@ -82,7 +82,8 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
     }
     let mut found: Vec<(Delimiter, f64)> = Vec::new();
     for (c, prior) in [(',', 1.0), (';', 1.0), ('\t', 1.0), ('|', 0.95)] {
-        if sample.contains(&(c as u8)) {
+        // The comma is always tried: it stands for a single column where there is none.
+        if c == ',' || sample.contains(&(c as u8)) {
             found.push((Delimiter::Char(c), prior));
         }
     }
@@ -115,8 +116,8 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
             found.push((Delimiter::Char(c), prior));
         }
     }
-    if often(' ') || often('\t') {
-        found.push((Delimiter::Blanks, 0.6));
+    if lines.len() > 1 && (often(' ') || often('\t')) {
+        found.push((Delimiter::Blanks, 0.7));
     }
     found
 }
@@ -177,7 +178,9 @@ fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
     let outside = (count - (last - first + 1)) as f64;
     let inside = &widths[first..=last];
     let alike = inside.iter().filter(|w| **w == width).count() as f64;
-    let even = alike / (inside.len() as f64 + outside * if width > 1 { 0.25 } else { 1.0 });
+    // Words of a sentence are parted by blanks too: there every line counts.
+    let weight = if width > 1 && dialect.delimiter != Delimiter::Blanks { 0.25 } else { 1.0 };
+    let even = alike / (inside.len() as f64 + outside * weight);
     // One stray quote in a short file is a bad row, not another dialect.
     let faults = records.faults().len() as f64 / count.max(20) as f64;
     let looks = looks(&records, first, records.len().min(SAMPLE_RECORDS), width, dialect.quote);

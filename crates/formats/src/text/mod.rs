@@ -2,6 +2,7 @@
 
 pub mod detect;
 pub mod dialect;
+mod fixed;
 mod reader;
 mod scan;
 pub mod table;
@@ -9,5 +10,6 @@ pub mod tokenise;
 
 pub use detect::DialectWishes;
 pub use dialect::{Delimiter, Dialect, Escape};
+pub use fixed::FixedField;
 pub use reader::{DEFAULT_RECORD_LIMIT, TextReader, TextShape, TextWishes};
 pub use table::TableWishes;

@@ -6,6 +6,7 @@ use hypodoke_core::record::{Fault, Records};
 
 use super::detect::{self, DialectWishes};
 use super::dialect::Dialect;
+use super::fixed::{FixedField, FixedSplitter};
 use super::table::{self, TableStart, TableWishes};
 use super::tokenise::{End, Tokeniser};
 use crate::bytes::{Encoding, Utf8Source};
@@ -29,8 +30,12 @@ pub struct TextWishes {
     pub dialect: DialectWishes,
     /// The table's beginning, as far as it is said.
     pub table: TableWishes,
+    /// Fields of fixed width, instead of a dialect.
+    pub fields: Option<Vec<FixedField>>,
+    /// How many times its size a compressed file may expand to.
+    pub max_expansion: Option<u64>,
     /// The longest record allowed, in bytes; [`DEFAULT_RECORD_LIMIT`] if unsaid.
-    pub record_limit: Option<usize>,
+    pub max_record: Option<usize>,
 }
 
 /// The longest record allowed unless said otherwise, in bytes.
@@ -43,7 +48,7 @@ pub struct TextShape {
     pub dialect: Dialect,
     /// The names of the columns, as the header has them.
     pub names: Vec<String>,
-    /// Lines before the header that are no comments.
+    /// Lines before the header.
     pub skipped_lines: u64,
     /// Lines of the header: 0 where there is none.
     pub header_lines: usize,
@@ -55,10 +60,39 @@ pub struct TextShape {
     pub is_fixed: bool,
 }
 
+/// What tells records and fields apart.
+enum Splitter {
+    Delimited(Tokeniser),
+    Fixed(FixedSplitter),
+}
+
+impl Splitter {
+    fn run(&mut self, records: &mut Records, end: End) -> usize {
+        match self {
+            Splitter::Delimited(tokeniser) => tokeniser.run(records, end),
+            Splitter::Fixed(splitter) => splitter.run(records, end),
+        }
+    }
+
+    fn line(&self) -> u64 {
+        match self {
+            Splitter::Delimited(tokeniser) => tokeniser.line(),
+            Splitter::Fixed(splitter) => splitter.line(),
+        }
+    }
+
+    fn ends_line(&self, bytes: &[u8]) -> bool {
+        match self {
+            Splitter::Delimited(tokeniser) => tokeniser.ends_line(bytes),
+            Splitter::Fixed(_) => memchr::memchr(b'\n', bytes).is_some(),
+        }
+    }
+}
+
 /// Reads the records of a text.
 pub struct TextReader<'a> {
     source: Utf8Source<'a>,
-    tokeniser: Tokeniser,
+    tokeniser: Splitter,
     shape: TextShape,
     /// Text read and not yet handed out.
     carry: Vec<u8>,
@@ -79,6 +113,10 @@ impl<'a> TextReader<'a> {
             return Err(ReadError::Empty);
         }
         refuse_binary(&carry, wishes.encoding.is_some())?;
+        let record_limit = wishes.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        if let Some(fields) = &wishes.fields {
+            return Ok(TextReader::fixed(source, carry, more, fields, wishes));
+        }
         let mut dialect = detect::detect(&carry, !more, wishes.dialect);
         let mut records = Records::default();
         records.bytes.extend_from_slice(&carry);
@@ -99,14 +137,48 @@ impl<'a> TextReader<'a> {
         carry.drain(..taken);
         Ok(TextReader {
             source,
-            tokeniser: Tokeniser::new(dialect, line),
+            tokeniser: Splitter::Delimited(Tokeniser::new(dialect, line)),
             shape,
             carry,
             offset: taken as u64,
             more,
             done: false,
-            record_limit: wishes.record_limit.unwrap_or(DEFAULT_RECORD_LIMIT),
+            record_limit,
         })
+    }
+
+    /// A text whose fields stand at fixed places: nothing is left to find but its encoding.
+    fn fixed(
+        source: Utf8Source<'a>,
+        carry: Vec<u8>,
+        more: bool,
+        fields: &[FixedField],
+        wishes: &TextWishes,
+    ) -> TextReader<'a> {
+        let header_lines = wishes.table.header_lines.unwrap_or(0);
+        let skipped_lines = wishes.table.skip_lines.unwrap_or(0);
+        let shape = TextShape {
+            dialect: Dialect::default(),
+            names: fields.iter().map(|field| field.name.clone()).collect(),
+            skipped_lines,
+            header_lines,
+            footer: Vec::new(),
+            marked: source.has_mark(),
+            is_fixed: true,
+        };
+        let widths = fields.iter().map(|field| field.width).collect();
+        let splitter = FixedSplitter::new(widths, skipped_lines + header_lines as u64);
+        let record_limit = wishes.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        TextReader {
+            source,
+            tokeniser: Splitter::Fixed(splitter),
+            shape,
+            carry,
+            offset: 0,
+            more,
+            done: false,
+            record_limit,
+        }
     }
 
     /// What was found of the file.
@@ -134,6 +206,12 @@ impl<'a> TextReader<'a> {
             let (length, end) = if !self.more {
                 (records.bytes.len(), End::Last)
             } else if records.bytes.len() > self.record_limit {
+                if !self.tokeniser.ends_line(&records.bytes) {
+                    return Err(ReadError::LongLine {
+                        line: self.tokeniser.line(),
+                        limit: self.record_limit,
+                    });
+                }
                 (records.bytes.len(), End::TooLong)
             } else {
                 (records.bytes.len().saturating_sub(HELD_BACK), End::More)
@@ -238,6 +316,7 @@ fn first_row(records: &Records, start: &TableStart, length: usize) -> (usize, u6
     }
 }
 
+/// The lines before the header: titles, comments, blank ones.
 fn lines_before(records: &Records, preamble: usize) -> u64 {
-    if preamble == 0 || preamble >= records.len() { preamble as u64 } else { records.line(preamble) - 1 }
+    if preamble >= records.len() { preamble as u64 } else { records.line(preamble) - 1 }
 }

@@ -2,7 +2,7 @@
 //! many lines, and what comes after it.
 
 use hypodoke_core::record::Records;
-use hypodoke_core::spelling::{Family, recognise, trim};
+use hypodoke_core::spelling::{Class, Family, Sight, recognise, trim};
 
 use super::detect::usual_width;
 
@@ -49,33 +49,25 @@ pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
             trailing_delimiter: false,
         };
     }
-    let mut width = usual_width(&widths);
-    let mut view = View { records, count, width };
-    let mut start = match skipped {
-        Some(start) => start,
-        None => view.first_row(from),
-    };
-    let trailing = view.ends_blank(start);
-    if trailing {
-        width -= 1;
-        view.width = width;
+    let mut view = View { records, count, width: usual_width(&widths), trailing: false };
+    let first = |view: &View<'_>| skipped.unwrap_or_else(|| view.first_row(from));
+    let mut start = first(&view);
+    if view.ends_blank(start) {
+        view.trailing = true;
+        view.width -= 1;
+        start = first(&view);
     }
-    let mut header = match wishes.header_lines {
+    let header = match wishes.header_lines {
         Some(lines) => lines.min(count - start),
-        None => view.header_lines(start),
-    };
-    if wishes.header_lines.is_none() && skipped.is_none() && header > 0 {
-        // A row of group names above the header: some cells filled, none a value.
-        if start > from && view.is_group_row(start - 1) {
-            start -= 1;
-            header += 1;
-        } else if start > from && view.is_short_header(start) {
-            start -= 1;
-            header = 1;
+        None if skipped.is_some() => view.header_lines(start),
+        None => {
+            let (first, lines) = view.header(from, start);
+            start = first;
+            lines
         }
-    }
+    };
     let names = view.names(start, header);
-    TableStart { preamble: start, header, width, names, trailing_delimiter: trailing }
+    TableStart { preamble: start, header, width: view.width, names, trailing_delimiter: view.trailing }
 }
 
 /// The records looked at, as rows of trimmed cells.
@@ -83,6 +75,8 @@ struct View<'a> {
     records: &'a Records,
     count: usize,
     width: usize,
+    /// Rows end in a delimiter that begins no field.
+    trailing: bool,
 }
 
 impl View<'_> {
@@ -99,7 +93,9 @@ impl View<'_> {
     }
 
     fn has_width(&self, row: usize) -> bool {
-        self.records.fields(row).len() == self.width && self.records.fault(row).is_none()
+        let fields = self.records.fields(row).len();
+        (fields == self.width || self.trailing && fields == self.width + 1)
+            && self.records.fault(row).is_none()
     }
 
     /// The first record that is as wide as the table and filled about as well as its rows.
@@ -150,6 +146,25 @@ impl View<'_> {
             && filled >= 2
             && filled < self.width
             && self.cells(row).all(|c| c.is_empty() || is_word(c))
+    }
+
+    /// Where the header begins and how many records it takes, group names above it and names
+    /// that leave the first column out included.
+    fn header(&self, from: usize, start: usize) -> (usize, usize) {
+        if start + 1 < self.count && self.is_group_row(start) {
+            let inner = self.header_lines(start + 1);
+            let names = self.cells(start + 1).all(|c| is_word(c) || c.is_empty());
+            if inner > 0 && names && self.filled(start + 1) > self.filled(start) {
+                return (start, inner + 1);
+            }
+        }
+        if start > from && self.is_short_header(start) {
+            return (start - 1, 1);
+        }
+        match self.header_lines(start) {
+            lines if lines > 0 && start > from && self.is_group_row(start - 1) => (start - 1, lines + 1),
+            lines => (start, lines),
+        }
     }
 
     fn header_lines(&self, start: usize) -> usize {
@@ -213,7 +228,7 @@ impl View<'_> {
             if !cell.is_empty() && !is_word(cell) {
                 return false;
             }
-            let null = matches!(recognise(cell), hypodoke_core::spelling::Sight::Null(_));
+            let null = matches!(recognise(cell), Sight::Null(_));
             if typed > 0.9 && !cell.is_empty() && !null {
                 over_figures += 1;
             }
@@ -253,6 +268,11 @@ fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
         return 0.0;
     }
     let typed = typed_share(values.iter().copied());
+    let truth =
+        |value: &[u8]| recognise(value).class().is_some_and(|class| class.family() == Family::Boolean);
+    if truth(cell) && values.iter().filter(|value| truth(value)).count() * 2 > values.len() {
+        return -1.5;
+    }
     if !is_word(cell) {
         return if typed > 0.5 { -1.5 } else { -0.5 };
     }
@@ -291,9 +311,7 @@ fn typed_share<'a>(values: impl Iterator<Item = &'a [u8]>) -> f64 {
     for value in values {
         if let Some(class) = recognise(value).class() {
             all += 1;
-            typed += usize::from(
-                class.family() != Family::Text || class == hypodoke_core::spelling::Class::LeadingZero,
-            );
+            typed += usize::from(class.family() != Family::Text || class == Class::LeadingZero);
         }
     }
     if all == 0 { 0.0 } else { typed as f64 / all as f64 }
@@ -302,10 +320,8 @@ fn typed_share<'a>(values: impl Iterator<Item = &'a [u8]>) -> f64 {
 /// Text that could be a name: not a number, a date or any other value.
 fn is_word(cell: &[u8]) -> bool {
     match recognise(cell).class() {
-        Some(class) => {
-            matches!(class, hypodoke_core::spelling::Class::Text)
-                || class.family() == Family::Boolean && cell.len() < 2
-        }
+        // `no`, `on` and `n` are names of columns too.
+        Some(class) => class == Class::Text || class.family() == Family::Boolean,
         None => cell.len() > 1,
     }
 }

@@ -39,7 +39,8 @@ pub enum End {
     More,
     /// These are the last bytes.
     Last,
-    /// More would come, but the record in hand is longer than is allowed.
+    /// More would come, but the record in hand, whose quote is not closed, is longer than is
+    /// allowed.
     TooLong,
 }
 
@@ -57,6 +58,11 @@ impl Tokeniser {
         Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0 }
     }
 
+    /// Whether a line ends within these bytes.
+    pub fn ends_line(&self, bytes: &[u8]) -> bool {
+        memchr(self.newline(), bytes).is_some()
+    }
+
     /// The line the next record starts on.
     pub fn line(&self) -> u64 {
         self.line
@@ -67,6 +73,7 @@ impl Tokeniser {
     pub fn run(&mut self, records: &mut Records, end: End) -> usize {
         let limit = records.bytes.len();
         let mut at = 0;
+        let mut end = end;
         while at < limit {
             let taken = match self.dialect.delimiter {
                 Delimiter::Blanks => self.blank_run(records, at, limit, end),
@@ -76,7 +83,13 @@ impl Tokeniser {
                 Ok(next) => return next,
                 // An unclosed quote: its first line is a fault, and the rest is looked at again.
                 Err(start) if end == End::More => return start,
-                Err(start) => at = self.recover(records, start, limit),
+                Err(start) => {
+                    at = self.recover(records, start, limit);
+                    if end == End::TooLong {
+                        // Only the record that was too long is cut off; the rest goes on as ever.
+                        end = End::More;
+                    }
+                }
             }
         }
         limit

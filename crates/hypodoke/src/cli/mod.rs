@@ -144,6 +144,27 @@ pub struct ReadingArguments {
     /// What stands around fields: a character, or none
     #[arg(long, value_name = "MARK")]
     pub quote: Option<String>,
+    /// How a quote is written inside a quoted field: doubled or backslash
+    #[arg(long, value_name = "WAY")]
+    pub escape: Option<String>,
+    /// What begins a comment line: a character, or none
+    #[arg(long, value_name = "MARK")]
+    pub comment: Option<String>,
+    /// Fields of fixed width instead of delimiters, in order: --fields id:8,vessel:20
+    #[arg(long, value_name = "NAME:WIDTH", value_delimiter = ',')]
+    pub fields: Vec<String>,
+    /// The type of a column: --type draught=decimal(5,2)
+    #[arg(long = "type", value_name = "COLUMN=TYPE")]
+    pub types: Vec<String>,
+    /// How a column is written: --format fee=1.234,5 or --format day=month-day-year
+    #[arg(long = "format", value_name = "COLUMN=FORMAT")]
+    pub formats: Vec<String>,
+    /// How many times its size a compressed file may expand to
+    #[arg(long, value_name = "TIMES")]
+    pub max_expansion: Option<u64>,
+    /// The longest record allowed, in bytes
+    #[arg(long, value_name = "BYTES")]
+    pub max_record: Option<usize>,
     /// The encoding, by its usual name
     #[arg(long, value_name = "NAME")]
     pub encoding: Option<String>,

@@ -1,11 +1,13 @@
 //! How files are written, as the command line overrules it.
 
+use hypodoke_core::layout::ColumnRule;
+use hypodoke_core::names::match_key;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::TextWishes;
+use hypodoke_formats::text::{Escape, TextWishes};
 
 use super::ReadingArguments;
 use crate::failure::Failure;
-use crate::settings::{delimiter, mark};
+use crate::settings::{delimiter, fixed_fields, format, mark};
 
 impl ReadingArguments {
     /// These wishes over those of a configuration.
@@ -21,8 +23,54 @@ impl ReadingArguments {
             wishes.encoding =
                 Some(Encoding::named(label).map_err(|error| usage("encoding", error.to_string()))?);
         }
+        if let Some(word) = &self.escape {
+            wishes.dialect.escape = Some(match word.as_str() {
+                "doubled" => Escape::Doubled,
+                "backslash" => Escape::Backslash,
+                _ => return Err(usage("escape", format!("`{word}` is neither doubled nor backslash"))),
+            });
+        }
+        if let Some(text) = &self.comment {
+            wishes.dialect.comment = Some(mark(text).map_err(|why| usage("comment", why))?);
+        }
+        if !self.fields.is_empty() {
+            wishes.fields = Some(fixed_fields(&self.fields).map_err(|why| usage("fields", why))?);
+        }
+        wishes.max_expansion = self.max_expansion.or(wishes.max_expansion);
+        wishes.max_record = self.max_record.or(wishes.max_record);
         wishes.table.header_lines = self.header_lines.or(wishes.table.header_lines);
         wishes.table.skip_lines = self.skip_lines.or(wishes.table.skip_lines);
         Ok(wishes)
     }
+
+    /// These rules for columns before those of a configuration.
+    pub fn rules(&self, configured: &[ColumnRule]) -> Result<Vec<ColumnRule>, Failure> {
+        let mut rules = configured.to_vec();
+        for text in &self.types {
+            let (column, ty) = split(text, "type")?;
+            let ty = ty.parse().map_err(|why| Failure::usage(format!("--type {text}: {why}")))?;
+            rule(&mut rules, column).ty = Some(ty);
+        }
+        for text in &self.formats {
+            let (column, written) = split(text, "format")?;
+            let forced = format(written).map_err(|why| Failure::usage(format!("--format {text}: {why}")))?;
+            rule(&mut rules, column).forced = forced;
+        }
+        Ok(rules)
+    }
+}
+
+fn split<'a>(text: &'a str, option: &str) -> Result<(&'a str, &'a str), Failure> {
+    text.split_once('=')
+        .ok_or_else(|| Failure::usage(format!("--{option} {text}: write COLUMN={}", option.to_uppercase())))
+}
+
+/// The rule of a column, made if there is none.
+fn rule<'a>(rules: &'a mut Vec<ColumnRule>, column: &str) -> &'a mut ColumnRule {
+    let at =
+        rules.iter().position(|rule| match_key(&rule.source) == match_key(column)).unwrap_or_else(|| {
+            rules.push(ColumnRule { source: column.to_owned(), ..ColumnRule::default() });
+            rules.len() - 1
+        });
+    &mut rules[at]
 }

@@ -9,6 +9,7 @@ use hypodoke_stores::{Store, StoreUrl};
 
 use super::Context;
 use crate::cli::LoadArguments;
+use crate::engine::archive::unfold;
 use crate::engine::batch::{self, Ended};
 use crate::engine::by_hand::{self, Known};
 use crate::engine::naming::table_name;
@@ -103,7 +104,16 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
             }
         };
         task.troubles.extend(listing.errors.into_iter().map(Failure::from));
+        let mut files = Vec::new();
         for seen in listing.seen {
+            let shown = seen.arrival.path.clone();
+            match unfold(Candidate { seen, member: None, shown, parts: Vec::new() }) {
+                Ok(found) => files.extend(found),
+                Err(trouble) => task.troubles.push(trouble),
+            }
+        }
+        for file in files {
+            let seen = &file.seen;
             // The first feed that fits takes the file.
             let taker = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == place.name);
             let taker =
@@ -111,8 +121,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
             match taker {
                 Some((at, values)) => {
                     let parts = settings.feeds[at].files.parts().iter().cloned().zip(values).collect();
-                    let shown = seen.arrival.path.clone();
-                    deliveries[at].files.push(Candidate { seen, shown, parts });
+                    deliveries[at].files.push(Candidate { parts, ..file });
                 }
                 None => task.unmatched.push(format!("{}/{}", place.name, seen.arrival.path)),
             }
@@ -164,7 +173,7 @@ fn add(deliveries: &mut Vec<Delivery>, file: Candidate, arguments: &LoadArgument
         return Ok(());
     }
     let wishes = arguments.reading.over(Default::default())?;
-    let feed = Feed { name: None, table, rules: Vec::new(), namer, wishes };
+    let feed = Feed { name: None, table, rules: arguments.reading.rules(&[])?, namer, wishes };
     deliveries.push(Delivery { feed, files: vec![file] });
     Ok(())
 }

@@ -16,7 +16,7 @@ use crate::survey::{Survey, survey};
 /// A feed for files of which nothing is said.
 pub fn anything(reading: &crate::cli::ReadingArguments) -> Result<Feed, Failure> {
     let wishes = reading.over(Default::default())?;
-    Ok(Feed { name: None, table: String::new(), rules: Vec::new(), namer: Namer::default(), wishes })
+    Ok(Feed { name: None, table: String::new(), rules: reading.rules(&[])?, namer: Namer::default(), wishes })
 }
 
 /// Surveys with a progress bar.

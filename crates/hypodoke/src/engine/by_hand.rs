@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use hypodoke_places::{Seen, list, look_at};
 
 use super::Candidate;
+use super::archive::unfold;
 use crate::failure::Failure;
 
 /// The name under which the ledger keeps files that no place was configured for.
@@ -36,7 +37,7 @@ pub fn candidates(
                 seen.arrival.path =
                     path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
             }
-            found.push(candidate(seen, path.clone(), known));
+            found.extend(unfold(candidate(seen, path.clone(), known))?);
         }
     }
     Ok(found)
@@ -49,11 +50,16 @@ fn in_folder(path: &Path, known: Known, troubles: &mut Vec<Failure>) -> Result<V
         let what = format!("the folder `{}` holds no files", path.display());
         return Err(Failure::load(what).advise("name a folder that does, or the files themselves"));
     }
-    let one = |seen: Seen| {
+    let mut found = Vec::new();
+    for seen in listing.seen {
         let shown = seen.file.clone();
-        candidate(seen, shown, known)
-    };
-    Ok(listing.seen.into_iter().map(one).collect())
+        match unfold(candidate(seen, shown, known)) {
+            Ok(files) => found.extend(files),
+            // A bad archive does not keep the others out.
+            Err(failure) => troubles.push(failure),
+        }
+    }
+    Ok(found)
 }
 
 fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
@@ -61,5 +67,5 @@ fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
         let whole = seen.file.canonicalize().unwrap_or_else(|_| seen.file.clone());
         seen.arrival.path = whole.to_string_lossy().into_owned();
     }
-    Candidate { seen, shown: shown.to_string_lossy().into_owned(), parts: Vec::new() }
+    Candidate { seen, shown: shown.to_string_lossy().into_owned(), member: None, parts: Vec::new() }
 }

@@ -6,7 +6,7 @@
 
 use hypodoke_core::cast::{Caster, Source as CellSource, Target};
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::layout::{Column, Format, Layout};
+use hypodoke_core::layout::{Column, Format, Layout, rule_for};
 use hypodoke_core::names::match_key;
 use hypodoke_core::reconcile::{Change, Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
@@ -199,7 +199,7 @@ impl FileLoad<'_> {
         let Approach { fit, formats, watchful, lineage } = approach;
         let mut source = Source::open(self.file, self.feed, true, self.listener).map_err(Trouble::File)?;
         let fields = source.reader.shape().names.len();
-        let caster = Caster::new(targets(self.file, &fit, &formats, fields), fields);
+        let caster = Caster::new(targets(self.file, self.feed, &fit, &formats, fields), fields);
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
@@ -260,7 +260,13 @@ impl FileLoad<'_> {
 }
 
 /// What is to become of each column of the layout.
-pub fn targets(file: &Candidate, fit: &Fit, formats: &[(Format, Domain)], fields: usize) -> Vec<Target> {
+pub fn targets(
+    file: &Candidate,
+    feed: &Feed,
+    fit: &Fit,
+    formats: &[(Format, Domain)],
+    fields: usize,
+) -> Vec<Target> {
     let target = |(at, column): (usize, &Column)| {
         let ty = column.ty();
         let (format, domain) = formats[at];
@@ -280,6 +286,8 @@ pub fn targets(file: &Candidate, fit: &Fit, formats: &[(Format, Domain)], fields
                 None => CellSource::Nothing,
             },
             format: Format { nulls, ..format },
+            also_null: rule_for(&feed.rules, &column.source)
+                .map_or_else(Vec::new, |rule| rule.also_null.clone()),
             pinned: column.pinned.is_some(),
         }
     };

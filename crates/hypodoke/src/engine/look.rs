@@ -4,11 +4,10 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::evidence::{Decision, Hints, TableEvidence, decide_all};
-use hypodoke_core::layout::{Column, Format, Layout};
+use hypodoke_core::evidence::{Decision, Forced, Hints, TableEvidence, decide_all};
+use hypodoke_core::layout::{Column, ColumnRule, Format, Layout, rule_for};
 use hypodoke_core::record::Records;
 use hypodoke_formats::ReadError;
-use hypodoke_formats::bytes::Compression;
 use hypodoke_formats::text::{Delimiter, TextReader, TextShape};
 
 use super::source::Source;
@@ -30,7 +29,7 @@ pub struct Looked {
     /// Its encoding.
     pub encoding: &'static str,
     /// How it is compressed.
-    pub compression: Option<Compression>,
+    pub compression: Option<&'static str>,
     /// The hash of its content, where that was wanted.
     pub hash: Option<String>,
     /// Its header, named parts included.
@@ -62,10 +61,18 @@ pub fn look(file: &Candidate, feed: &Feed, way: Way, listener: &dyn Listener) ->
     let mut source = Source::open(file, feed, way.hashed, listener)?;
     let width = source.reader.shape().names.len();
     let threads = if bytes < 1 << 20 && source.compression.is_none() { 1 } else { way.threads };
-    let evidence = gather(&mut source.reader, width, way.number, threads)
+    let rules: Vec<Option<&ColumnRule>> =
+        source.header.iter().map(|name| rule_for(&feed.rules, name)).collect();
+    let mut blank = TableEvidence::new(width);
+    for (column, rule) in blank.columns.iter_mut().zip(&rules) {
+        column.also_null = rule.map_or_else(Vec::new, |rule| rule.also_null.clone());
+    }
+    let evidence = gather(&mut source.reader, &blank, way.number, threads)
         .map_err(|error| Failure::reading(&file.shown, &error))?;
     let hash = if way.hashed { Some(source.meter.finish()?.0) } else { None };
-    let decisions = decide_all(&evidence, hints(source.reader.shape()));
+    let forced: Vec<Forced> =
+        rules.iter().map(|rule| rule.map(|rule| rule.forced).unwrap_or_default()).collect();
+    let decisions = decide_all(&evidence, hints(source.reader.shape()), &forced);
     let mut layout =
         Layout::observed(&source.header, &with_parts(&decisions, file), &feed.namer, &feed.rules);
     mark_ragged(&mut layout, &evidence);
@@ -112,16 +119,17 @@ fn mark_ragged(layout: &mut Layout, evidence: &TableEvidence) {
 }
 
 /// Reads all records and takes their evidence in. The reader is shared: whoever is free reads
-/// the next batch, then looks at its values while another reads on.
+/// the next batch, then looks at its values while another reads on. `blank` is evidence of
+/// nothing yet, with what is known of the columns beforehand.
 pub fn gather(
     reader: &mut TextReader<'_>,
-    width: usize,
+    blank: &TableEvidence,
     file: u32,
     threads: usize,
 ) -> Result<TableEvidence, ReadError> {
     let shared = Mutex::new(reader);
     let work = || -> Result<TableEvidence, ReadError> {
-        let mut evidence = TableEvidence::new(width);
+        let mut evidence = blank.clone();
         let mut records = Records::default();
         loop {
             let more = {

@@ -4,6 +4,7 @@
 //! known yet, [`pour`] moves one file's records through the caster into the store, and
 //! [`batch`] does this for every file of a batch and writes the receipt.
 
+pub mod archive;
 pub mod batch;
 pub mod by_hand;
 pub mod clock;
@@ -19,6 +20,7 @@ pub mod source;
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::Namer;
 use hypodoke_core::pattern::{Part, PartValue};
+use hypodoke_formats::bytes::archive::Member;
 use hypodoke_formats::text::TextWishes;
 use hypodoke_places::Seen;
 
@@ -42,6 +44,8 @@ pub struct Feed {
 pub struct Candidate {
     /// The file.
     pub seen: Seen,
+    /// Where it stands in an archive, if `seen` is one of several members of it.
+    pub member: Option<Member>,
     /// Its path as people know it.
     pub shown: String,
     /// What the named parts of the feed's pattern held.

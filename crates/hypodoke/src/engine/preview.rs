@@ -38,7 +38,7 @@ pub fn preview(
     let approach = informed(&layout, &layout);
     let mut source = Source::open(file, feed, false, listener)?;
     let fields = source.reader.shape().names.len();
-    let mut caster = Caster::new(targets(file, &approach.fit, &approach.formats, fields), fields);
+    let mut caster = Caster::new(targets(file, feed, &approach.fit, &approach.formats, fields), fields);
     let columns = layout.columns.iter().map(|column| (column.name.clone(), column.ty())).collect();
     let mut found = Vec::new();
     let mut rows = Rows::default();

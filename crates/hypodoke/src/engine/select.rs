@@ -4,10 +4,10 @@ use std::collections::HashMap;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
-use hypodoke_places::open;
 use hypodoke_stores::FileEntry;
 
 use super::Candidate;
+use super::source::content_hash;
 use crate::failure::Failure;
 
 /// The files whose rows are in the tables now, found by path and by content.
@@ -68,7 +68,7 @@ impl Known {
             return Ok(Verdict::Known);
         }
         if self.sizes.contains_key(&arrival.bytes) {
-            let hash = open(&file.seen.file, true)?.meter().finish()?.0;
+            let hash = content_hash(file)?;
             if let Some(entry) = self.by_hash.get(&(table.to_owned(), hash.clone())) {
                 return Ok(Verdict::Same(Box::new(entry.clone()), hash));
             }

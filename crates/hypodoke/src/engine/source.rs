@@ -1,13 +1,15 @@
 //! Opening a candidate: place, compression and format put together.
 
+use std::fs::File;
 use std::io::{Cursor, Read};
 
 use hypodoke_core::event::{Event, Listener};
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::ReadError;
+use hypodoke_formats::bytes::archive::{self, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
-use hypodoke_formats::text::{TextReader, TextShape};
-use hypodoke_places::{Meter, open};
+use hypodoke_formats::text::{TextReader, TextShape, TextWishes};
+use hypodoke_places::{Meter, Opened, PlaceError, open, open_inside};
 
 use super::{Candidate, Feed};
 use crate::failure::Failure;
@@ -19,7 +21,7 @@ pub struct Source<'a> {
     /// Its content's hash, once read.
     pub meter: Meter,
     /// How it is compressed.
-    pub compression: Option<Compression>,
+    pub compression: Option<&'static str>,
     /// The names of its columns: those of the header, then the named parts of its path.
     pub header: Vec<String>,
 }
@@ -33,32 +35,83 @@ impl<'a> Source<'a> {
         listener: &'a dyn Listener,
     ) -> Result<Source<'a>, Failure> {
         let failed = |error: ReadError| Failure::reading(&file.shown, &error);
-        let opened = open(&file.seen.file, hashed)?;
+        let limit = limit(&feed.wishes);
+        let opened = opened(file, hashed, limit)?;
         let meter = opened.meter();
         let mut opened = Reporting { inner: opened, listener };
         let mut head = Vec::with_capacity(16);
         (&mut opened).take(16).read_to_end(&mut head).map_err(|error| failed(ReadError::from_io(error)))?;
         let compression = Compression::of(&head);
-        let whole = Cursor::new(head).chain(opened);
-        let reader: Box<dyn Read + Send + 'a> = match compression {
-            Some(compression) => compression.expand(whole, ExpansionLimit::default()).map_err(failed)?,
-            None => Box::new(whole),
+        let zipped = is_archive(&head) && file.member.is_none();
+        let reader: Box<dyn Read + Send + 'a> = if zipped {
+            only_member(file, limit).map_err(failed)?
+        } else {
+            let whole = Cursor::new(head).chain(opened);
+            match compression {
+                Some(compression) => compression.expand(whole, limit).map_err(failed)?,
+                None => Box::new(whole),
+            }
         };
         let reader = TextReader::open(reader, &feed.wishes).map_err(failed)?;
         let header = header(reader.shape(), &file.parts);
+        let compression = match compression {
+            Some(compression) => Some(compression.word()),
+            None => (zipped || file.member.is_some()).then_some("zip"),
+        };
         Ok(Source { reader, meter, compression, header })
     }
 
     /// What the file is, in a few words: `csv, semicolon, windows-1252`.
     pub fn kind(&self) -> String {
         let dialect = self.reader.shape().dialect;
-        let mut kind = format!("text, {}, {}", dialect.delimiter, self.reader.encoding().name());
+        let how = if self.reader.shape().is_fixed {
+            "fixed width".to_owned()
+        } else {
+            dialect.delimiter.to_string()
+        };
+        let mut kind = format!("text, {how}, {}", self.reader.encoding().name());
         if let Some(compression) = self.compression {
             kind.push_str(", ");
-            kind.push_str(compression.word());
+            kind.push_str(compression);
         }
         kind
     }
+}
+
+/// Opens the file itself, or its member of an archive.
+fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<Opened, Failure> {
+    let path = &file.seen.file;
+    let Some(member) = &file.member else { return Ok(open(path, hashed)?) };
+    let archive = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    let reader =
+        archive::open(archive, member.index, limit).map_err(|error| Failure::reading(&file.shown, &error))?;
+    Ok(open_inside(path, hashed, reader)?)
+}
+
+/// The hash of a candidate's content, read for nothing else.
+pub fn content_hash(file: &Candidate) -> Result<String, Failure> {
+    let mut opened = opened(file, true, ExpansionLimit::default())?;
+    std::io::copy(&mut opened, &mut std::io::sink())
+        .map_err(|error| Failure::reading(&file.shown, &ReadError::from_io(error)))?;
+    Ok(opened.meter().finish()?.0)
+}
+
+/// The one file of an archive that was not unfolded.
+fn only_member(file: &Candidate, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
+    let archive = || File::open(&file.seen.file).map_err(ReadError::Io);
+    match &archive::members(archive()?)?[..] {
+        [only] => archive::open(archive()?, only.index, limit),
+        [] => Err(ReadError::Empty),
+        several => Err(ReadError::Archive(format!(
+            "it has {} members; give it a name that ends in .zip",
+            several.len()
+        ))),
+    }
+}
+
+fn limit(wishes: &TextWishes) -> ExpansionLimit {
+    let usual = ExpansionLimit::default();
+    ExpansionLimit { ratio: wishes.max_expansion.unwrap_or(usual.ratio), ..usual }
 }
 
 /// The names of the columns: a blank one is named by its number when names are made.

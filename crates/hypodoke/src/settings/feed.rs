@@ -1,11 +1,13 @@
 //! Feeds in the configuration.
 
+use hypodoke_core::evidence::Forced;
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::{Convention, Namer};
 use hypodoke_core::pattern::Pattern;
+use hypodoke_core::spelling::{DateOrder, NumberStyle};
 use hypodoke_core::types::{TYPE_WORDS, Type};
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, TableWishes, TextWishes};
+use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, TableWishes, TextWishes};
 
 use super::reader::{Section, suggest};
 use crate::cli::ReadingArguments;
@@ -37,7 +39,7 @@ impl FeedSettings {
         Ok(Feed {
             name: Some(self.name.clone()),
             table: self.table.clone(),
-            rules: self.rules.clone(),
+            rules: reading.rules(&self.rules)?,
             namer: self.namer,
             wishes: reading.over(self.wishes.clone())?,
         })
@@ -83,8 +85,13 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
             ),
             None => None,
         };
+        let forced = match column.text("format")? {
+            Some(text) => format(&text.value).map_err(|why| column.wrong(&text, why))?,
+            None => Forced::default(),
+        };
+        let also_null = column.texts("also_null")?.map_or_else(Vec::new, |words| words.value);
         column.finish()?;
-        rules.push(ColumnRule { source, name: name.map(|name| name.value), ty });
+        rules.push(ColumnRule { source, name: name.map(|name| name.value), ty, forced, also_null });
     }
     section.finish()?;
     Ok(FeedSettings { name, place: place.value, files: pattern, table, rules, namer, wishes })
@@ -110,13 +117,21 @@ fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
         None => None,
     };
     let escape = section.word("escape", &[("doubled", Escape::Doubled), ("backslash", Escape::Backslash)])?;
+    let fields = match section.texts("fields")? {
+        Some(list) => Some(fixed_fields(&list.value).map_err(|why| section.wrong(&list, why))?),
+        None => None,
+    };
+    let max_expansion = section.count("max_expansion")?.map(|ratio| ratio.value);
+    let max_record = section.count("max_record")?.map(|bytes| bytes.value as usize);
     let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
     let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);
     Ok(TextWishes {
         encoding,
         dialect: DialectWishes { delimiter, quote, escape, comment },
         table: TableWishes { header_lines, skip_lines },
-        record_limit: None,
+        fields,
+        max_expansion,
+        max_record,
     })
 }
 
@@ -137,6 +152,32 @@ pub fn delimiter(text: &str) -> Result<Delimiter, String> {
             ));
         }
     })
+}
+
+/// How a column is written: a number as an example (`1.234,5`), or an order of dates.
+pub fn format(text: &str) -> Result<Forced, String> {
+    if let Some(style) = NumberStyle::ALL.into_iter().find(|style| style.example() == text) {
+        return Ok(Forced { style: Some(style), order: None });
+    }
+    if let Some(order) = DateOrder::ALL.into_iter().find(|order| order.words() == text) {
+        return Ok(Forced { style: None, order: Some(order) });
+    }
+    let styles = NumberStyle::ALL.map(NumberStyle::example).join(", ");
+    let orders = DateOrder::ALL.map(DateOrder::words).join(", ");
+    Err(format!("`{text}` is no format; write numbers as one of {styles}; dates as one of {orders}"))
+}
+
+/// Fields of fixed width: `name:width`.
+pub fn fixed_fields(list: &[String]) -> Result<Vec<FixedField>, String> {
+    let field = |text: &String| {
+        let (name, width) = text.rsplit_once(':')?;
+        let width: usize = width.trim().parse().ok().filter(|width| *width > 0)?;
+        Some(FixedField { name: name.trim().to_owned(), width })
+    };
+    let read = |text: &String| {
+        field(text).ok_or_else(|| format!("`{text}` is no field; write its name and width, berth:4"))
+    };
+    list.iter().map(read).collect()
 }
 
 /// A quote or comment mark: one ASCII character, or `none`.

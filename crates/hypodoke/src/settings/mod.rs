@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use hypodoke_stores::StoreUrl;
 
-pub use feed::{FeedSettings, delimiter, mark};
+pub use feed::{FeedSettings, delimiter, fixed_fields, format, mark};
 use reader::{Placed, Section, Text, suggest};
 
 use crate::failure::Failure;

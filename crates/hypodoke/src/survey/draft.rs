@@ -28,7 +28,9 @@ pub fn draft(survey: &Survey, ground: &Ground<'_>) -> String {
     let _ = writeln!(out, "url = {}\n", text(ground.database));
     let _ = writeln!(out, "[place.inbox]\npath = {}", text(&ground.place.to_string_lossy()));
     for (group, key) in survey.groups.iter().zip(ground.keys) {
-        feed(&mut out, group, key.as_deref());
+        if group.rows > 0 {
+            feed(&mut out, group, key.as_deref());
+        }
     }
     let failed: Vec<&str> =
         survey.files.iter().filter(|f| f.found.is_err()).map(|f| f.path.as_str()).collect();
@@ -68,9 +70,7 @@ fn feed(out: &mut String, group: &Group, key: Option<&str>) {
         let _ = writeln!(out, "key   = [{}]  # unique in all of these files, and never null", text(key));
     }
     let _ = writeln!(out, "\n[feed.{}.columns]", name(&group.name));
-    for column in &group.columns {
-        column_line(out, column);
-    }
+    group.columns.iter().for_each(|column| column_line(out, column));
 }
 
 fn column_line(out: &mut String, column: &ColumnReport) {
@@ -95,6 +95,10 @@ fn column_line(out: &mut String, column: &ColumnReport) {
             against.value.escape_debug()
         )
     }));
+    if parts.is_empty() {
+        let _ = writeln!(out, "# {}: {}", source.escape_debug(), remark.join("; "));
+        return;
+    }
     let remark = if remark.is_empty() { String::new() } else { format!("  # {}", remark.join("; ")) };
     let _ = writeln!(out, "{} = {{ {} }}{remark}", name(source), parts.join(", "));
 }

@@ -113,7 +113,7 @@ fn found(looked: Looked, keep_evidence: bool) -> Found {
     let columns = reports(&looked);
     Found {
         encoding: looked.encoding.to_owned(),
-        compression: looked.compression.map(|compression| compression.word()),
+        compression: looked.compression,
         kind: looked.kind,
         hash: looked.hash,
         rows: looked.evidence.rows,

@@ -108,7 +108,7 @@ pub fn shared(paths: &[&str]) -> String {
         .iter()
         .all(|one| one.len() == first.len() && one.iter().zip(first).all(|(a, b)| same_shape(a, b)));
     if !alike {
-        return by_ends(paths);
+        return dated_ends(&split).unwrap_or_else(|| by_ends(paths));
     }
     let part = |at: usize| {
         let fixed = split.iter().all(|one| one[at] == first[at]);
@@ -144,6 +144,29 @@ fn with_date(pieces: &[Piece], part: &dyn Fn(usize) -> String) -> Option<String>
         }
     }
     Some(out)
+}
+
+/// Names that agree up to a date and then go their own ways: `m_{day:%Y%m%d}*.csv`.
+fn dated_ends(split: &[Vec<Piece>]) -> Option<String> {
+    let (date, _) = dated(&split[0])?;
+    let same = |one: &Vec<Piece>| {
+        dated(one).is_some_and(|(other, _)| other == date) && one[..date.at] == split[0][..date.at]
+    };
+    if !split.iter().all(same) {
+        return None;
+    }
+    let rest = |one: &Vec<Piece>| -> String {
+        one[date.at + date.pieces..]
+            .iter()
+            .map(|piece| match piece {
+                Piece::Words(text) | Piece::Figures(text) => text.as_str(),
+            })
+            .collect()
+    };
+    let rests: Vec<String> = split.iter().map(rest).collect();
+    let head: String = split[0][..date.at].iter().map(escaped).collect();
+    let tail = by_ends(&rests.iter().map(String::as_str).collect::<Vec<_>>());
+    Some(format!("{head}{{day:{}}}{tail}", date.format))
 }
 
 /// What the names have in common at both ends.
@@ -197,7 +220,7 @@ mod tests {
     #[case(&["a/x.csv", "b/x.csv"], "**/x.csv")]
     #[case(&["m_20260302_1.csv", "m_20260303_2.csv"], "m_{day:%Y%m%d}_*.csv")]
     #[case(&["only.csv"], "only.csv")]
-    #[case(&["m_20260302.csv", "m_20260303_again.csv"], "m_2026030*.csv")]
+    #[case(&["m_20260302.csv", "m_20260303_again.csv"], "m_{day:%Y%m%d}*.csv")]
     #[case(&["a[1].csv"], "a?1?.csv")]
     fn names_share_a_pattern_that_fits_them_all(#[case] names: &[&str], #[case] pattern: &str) {
         assert_eq!(shared(names), pattern);

@@ -7,6 +7,7 @@ mod crash;
 mod demo;
 mod load;
 mod manual;
+mod survey;
 
 use hypodoke_testkit::Workshop;
 
