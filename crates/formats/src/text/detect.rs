@@ -40,7 +40,7 @@ pub fn detect(text: &[u8], whole: bool, wishes: DialectWishes) -> Dialect {
     for (delimiter, prior) in delimiters(sample, wishes.delimiter) {
         for (quote, escape) in quotes(sample, &wishes) {
             let dialect = Dialect { delimiter, quote, escape, ..base };
-            let score = weigh(sample, whole, dialect) * prior;
+            let score = weigh(sample, whole, dialect) * prior * if quote.is_none() { 0.97 } else { 1.0 };
             if score > best.0 {
                 best = (score, dialect);
             }
@@ -157,8 +157,11 @@ fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
     let mut records = Records::default();
     records.bytes.extend_from_slice(sample);
     let end = if whole { End::Last } else { End::More };
-    Tokeniser::new(dialect, 1).run(&mut records, end);
-    if records.is_empty() && !whole {
+    let taken = Tokeniser::new(dialect, 1).run(&mut records, end);
+    if taken * 2 < sample.len() && !whole {
+        // A quote that is not closed in all of the sample: one bad row, or no quote at all.
+        records.clear();
+        records.bytes.extend_from_slice(sample);
         Tokeniser::new(dialect, 1).run(&mut records, End::Last);
     }
     let count = records.len().min(SAMPLE_RECORDS);

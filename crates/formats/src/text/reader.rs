@@ -121,7 +121,13 @@ impl<'a> TextReader<'a> {
         let mut records = Records::default();
         records.bytes.extend_from_slice(&carry);
         let end = if more { End::More } else { End::Last };
-        Tokeniser::new(dialect, 1).run(&mut records, end);
+        let taken = Tokeniser::new(dialect, 1).run(&mut records, end);
+        if more && taken * 2 < carry.len() {
+            // An early quote is not closed: the rows behind it tell of the table all the same.
+            records.clear();
+            records.bytes.extend_from_slice(&carry);
+            Tokeniser::new(dialect, 1).run(&mut records, End::Last);
+        }
         let start = table::find(&records, &wishes.table);
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
@@ -307,9 +313,9 @@ fn first_row(records: &Records, start: &TableStart, length: usize) -> (usize, u6
     match records.len().checked_sub(1) {
         Some(last) => {
             let end = records.raw_range(last).end;
-            let newlines = records.bytes[..length].iter().filter(|b| **b == b'\n').count() as u64;
             let rest = &records.bytes[end..length];
             let skip = rest.iter().position(|b| *b == b'\n').map_or(rest.len(), |at| at + 1);
+            let newlines = records.bytes[..end + skip].iter().filter(|b| **b == b'\n').count() as u64;
             (end + skip, newlines + 1)
         }
         None => (length, 1),

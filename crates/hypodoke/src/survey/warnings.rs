@@ -28,7 +28,7 @@ pub fn of_file(looked: &Looked) -> Vec<String> {
             warnings.push(format!("column `{name}`: {open}"));
         }
         for against in &report.against {
-            let few = against.count * 50 <= against.fitting;
+            let few = against.count * 10 <= against.fitting;
             if report.ty == hypodoke_core::types::Type::Text && few {
                 warnings.push(format!(
                     "column `{name}` is text because of {}: {} in {} of {} rows; line {} holds `{}`",

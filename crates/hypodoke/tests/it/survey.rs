@@ -81,7 +81,7 @@ fn the_json_keeps_to_its_schema() {
     let validator = jsonschema::validator_for(&schema).expect("a schema");
     let errors: Vec<String> = validator
         .iter_errors(&document)
-        .map(|error| format!("{error} at {}", error.instance_path()))
+        .map(|error| format!("{error} at {}", error.instance_path))
         .collect();
     assert!(errors.is_empty(), "{errors:?}");
     let south = document["layouts"].as_array().unwrap().iter().find(|l| l["name"] == "s").unwrap();
