@@ -5,6 +5,7 @@ mod bad_store;
 mod configured;
 mod crash;
 mod demo;
+mod docs;
 mod load;
 mod manual;
 mod survey;

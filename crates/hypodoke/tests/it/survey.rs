@@ -79,10 +79,8 @@ fn the_json_keeps_to_its_schema() {
     let document = shop.json("survey in", 1);
     let schema: Value = serde_json::from_str(include_str!("../../../../docs/survey.schema.json")).unwrap();
     let validator = jsonschema::validator_for(&schema).expect("a schema");
-    let errors: Vec<String> = validator
-        .iter_errors(&document)
-        .map(|error| format!("{error} at {}", error.instance_path))
-        .collect();
+    let errors: Vec<String> =
+        validator.iter_errors(&document).map(|error| format!("{error} at {}", error.instance_path)).collect();
     assert!(errors.is_empty(), "{errors:?}");
     let south = document["layouts"].as_array().unwrap().iter().find(|l| l["name"] == "s").unwrap();
     let columns = south["columns"].as_array().unwrap();

@@ -1,0 +1,90 @@
+//! What the README and the manual show is run as it stands there.
+
+use crate::workshop;
+
+const README: &str = include_str!("../../../../README.md");
+const MANUAL: &str = include_str!("../../../../docs/manual.md");
+const LEDGER: &str = include_str!("../../../../docs/ledger.md");
+
+/// The commands of the `console` blocks of a text, without the name of the program.
+fn commands(text: &str) -> Vec<&str> {
+    let mut inside = false;
+    let mut found = Vec::new();
+    for line in text.lines() {
+        match line {
+            "```console" => inside = true,
+            "```" => inside = false,
+            line if inside => found.extend(line.strip_prefix("$ hypodoke ")),
+            _ => {}
+        }
+    }
+    found
+}
+
+#[test]
+fn every_command_of_the_tour_works_in_the_demo() {
+    let shop = workshop();
+    shop.ok("demo");
+    let tour = commands(README);
+    assert!(tour.len() >= 9, "{tour:?}");
+    for arguments in tour {
+        let mut command = shop.command(arguments);
+        command.current_dir(shop.path("quillane"));
+        let run = hypodoke_testkit::finish(command);
+        assert_eq!(run.code, Some(0), "{arguments}\n{}{}", run.out, run.err);
+        assert!(!run.out.is_empty(), "{arguments}");
+    }
+}
+
+#[test]
+fn the_sample_configuration_is_right() {
+    let shop = workshop();
+    let sample =
+        MANUAL.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("a sample");
+    shop.write("hypodoke.toml", sample);
+    shop.write(
+        "inbox/north/movements_20260302.csv",
+        "a\nb\nArrived;Draught (m);Tugs\n02.03.2026 07:15;1.005,30;-999\n",
+    );
+    let run = shop.ok("load");
+    assert!(run.out.contains("1 row rejected"), "1005.30 has too many digits: {}", run.out);
+    shop.write(
+        "inbox/north/movements_20260303.csv",
+        "a\nb\nArrived;Draught (m);Tugs\n02.03.2026 07:15;5,30;-999\n",
+    );
+    shop.ok("load");
+    assert_eq!(
+        shop.query("harbour.db", "SELECT arrived, draught_m, tugs, day FROM berth_movements"),
+        ["2026-03-02 07:15:00|5.3||2026-03-03"]
+    );
+}
+
+#[test]
+fn the_ledger_is_documented_column_by_column() {
+    let shop = workshop();
+    shop.ok("demo");
+    let columns = shop.query(
+        "quillane/quillane.db",
+        "SELECT m.name, c.name FROM sqlite_schema m, pragma_table_info(m.name) c WHERE m.name LIKE 'hd\\_%' ESCAPE '\\' AND m.type = 'table'",
+    );
+    assert!(columns.len() > 30);
+    for line in columns.iter().filter(|line| !line.starts_with("hd_ledger|")) {
+        let (table, column) = line.split_once('|').expect("two fields");
+        assert!(
+            LEDGER.contains(&format!("`{table}`")) && LEDGER.contains(&format!("`{column}`")),
+            "{line} is not documented"
+        );
+    }
+    let sql = LEDGER.split("```sql\n").nth(1).and_then(|rest| rest.split("```").next()).expect("a query");
+    assert_eq!(shop.query("quillane/quillane.db", sql).len(), 1);
+}
+
+#[test]
+fn every_command_stands_in_the_manual() {
+    let help = workshop().ok("--help").out;
+    let list =
+        help.split("Commands:").nth(1).and_then(|rest| rest.split("Options:").next()).expect("commands");
+    for command in list.lines().filter_map(|line| line.split_whitespace().next()) {
+        assert!(MANUAL.contains(&format!("`hypodoke {command}")), "{command}");
+    }
+}
