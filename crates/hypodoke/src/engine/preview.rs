@@ -53,9 +53,9 @@ pub fn preview(
         }
         for reject in &rows.rejects {
             let place =
-                reject.column.as_ref().map(|column| format!("{}: ", clean(column))).unwrap_or_default();
+                reject.column.as_ref().map(|column| format!("{} ", clean(column))).unwrap_or_default();
             let value =
-                reject.value.as_ref().map(|value| format!("`{}` is ", clean(value))).unwrap_or_default();
+                reject.value.as_ref().map(|value| format!("`{}`: ", clean(value))).unwrap_or_default();
             let reason = format!("{place}{value}{}", reject.reason);
             found.push(PreviewRow { line: reject.line, values: Err(reason) });
         }

@@ -1,7 +1,7 @@
 //! Aligned tables that fit the terminal.
 
 use comfy_table::presets::NOTHING;
-use comfy_table::{Attribute, Cell, CellAlignment, Color, ContentArrangement, Row, Table};
+use comfy_table::{Attribute, Cell, CellAlignment, Color, ColumnConstraint, ContentArrangement, Row, Table};
 
 use super::{Screen, Tone};
 
@@ -25,6 +25,8 @@ impl Grid {
     pub fn new(screen: Screen, headings: &[&str]) -> Grid {
         let mut table = Table::new();
         table.load_style(NOTHING);
+        // Cells are cut where the room ends, not at the last blank before that.
+        table.set_delimiter('\u{1}');
         table.set_truncation_indicator("…");
         if screen.color {
             table.enforce_styling();
@@ -53,6 +55,13 @@ impl Grid {
     pub fn push(&mut self, cells: Vec<Piece>) {
         let row = self.row_of(cells);
         self.table.add_row(row);
+    }
+
+    /// Keeps a column as wide as it is: what is cut for want of room is cut elsewhere.
+    pub fn keep(&mut self, column: usize) {
+        if let Some(column) = self.table.column_mut(column) {
+            column.set_constraint(ColumnConstraint::ContentWidth);
+        }
     }
 
     fn row_of(&self, cells: Vec<Piece>) -> Row {

@@ -53,6 +53,7 @@ pub fn rejects(found: &[(FileEntry, Vec<RejectEntry>)], screen: Screen) -> Strin
             ]);
         }
     }
+    (0..5).for_each(|column| grid.keep(column));
     grid.text()
 }
 

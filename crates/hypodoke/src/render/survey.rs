@@ -7,6 +7,7 @@ use super::grid::{Grid, Piece, plain};
 use super::{Screen, Tone, count};
 use crate::failure::clean;
 use crate::survey::group::{Conflict, Group};
+use crate::survey::warnings::{nearly_typed, open_choice};
 use crate::survey::{FileReport, Found, Survey};
 
 /// The most warnings that are shown of one thing; the rest is counted.
@@ -53,7 +54,9 @@ fn file(report: &FileReport, screen: Screen) -> String {
     let mut out = format!("{}  {}\n", screen.paint(Tone::Heading, &path), facts(report, found));
     out.push_str(&columns(&found.columns, screen));
     out.push_str(&against(&found.columns));
-    out.push_str(&warnings(&report.warnings, screen));
+    let open = found.columns.iter().filter_map(open_choice);
+    let all: Vec<String> = open.chain(report.warnings.iter().cloned()).collect();
+    out.push_str(&warnings(&all, screen));
     out.push('\n');
     out
 }
@@ -188,28 +191,30 @@ fn layout(group: &Group, survey: &Survey, screen: Screen) -> String {
     let mut out = format!("{name}  {}  {}\n", clean(&group.pattern), facts.join(" · "));
     out.push_str(&columns(&group.columns, screen));
     out.push_str(&matrix(&group.conflicts, survey, screen));
-    let mut all = group.warnings.clone();
-    // What single files show, each thing once with the files that show it.
-    let mut of_files: Vec<(String, Vec<&str>)> = Vec::new();
-    for at in &group.files {
-        for warning in &survey.files[*at].warnings {
-            let same = of_files.iter_mut().find(|(known, _)| known == warning);
-            match same {
-                Some((_, paths)) => paths.push(&survey.files[*at].path),
-                None => of_files.push((warning.clone(), vec![&survey.files[*at].path])),
-            }
-        }
-    }
-    let known: std::collections::HashSet<String> = all.iter().cloned().collect();
-    all.extend(of_files.into_iter().filter(|(warning, _)| !known.contains(warning)).map(
-        |(warning, paths)| {
-            let more = if paths.len() > 1 { format!(" and {} more", paths.len() - 1) } else { String::new() };
-            format!("{}{more}: {warning}", clean(paths[0]))
-        },
-    ));
+    let all: Vec<String> = group.warnings.iter().cloned().chain(of_files(group, survey)).collect();
     out.push_str(&warnings(&all, screen));
     out.push('\n');
     out
+}
+
+/// What single files show, each thing once with the files that show it.
+fn of_files(group: &Group, survey: &Survey) -> Vec<String> {
+    let mut seen: Vec<(String, Vec<&str>)> = Vec::new();
+    for at in &group.files {
+        let report = &survey.files[*at];
+        let columns = report.found.iter().flat_map(|found| found.columns.iter().filter_map(nearly_typed));
+        for warning in report.warnings.iter().cloned().chain(columns) {
+            match seen.iter_mut().find(|(known, _)| *known == warning) {
+                Some((_, paths)) => paths.push(&report.path),
+                None => seen.push((warning, vec![&report.path])),
+            }
+        }
+    }
+    let line = |(warning, paths): (String, Vec<&str>)| {
+        let more = if paths.len() > 1 { format!(" and {} more", paths.len() - 1) } else { String::new() };
+        format!("{}{more}: {warning}", clean(paths[0]))
+    };
+    seen.into_iter().map(line).collect()
 }
 
 /// Columns against the types that files give them, with the files named.

@@ -5,6 +5,7 @@ use hypodoke_formats::text::{Delimiter, Escape};
 use serde::Serialize;
 
 use crate::survey::group::Group;
+use crate::survey::warnings::{nearly_typed, open_choice};
 use crate::survey::{FileReport, Survey};
 
 /// The version of the document.
@@ -131,6 +132,8 @@ fn file(report: &FileReport) -> File {
                 footer_lines: shape.footer.len(),
             });
             let name = crate::engine::naming::table_name(std::path::Path::new(&report.path));
+            line.warnings.extend(found.columns.iter().filter_map(open_choice));
+            line.warnings.extend(found.columns.iter().filter_map(nearly_typed));
             line.tables.push(Table {
                 name,
                 rows: found.rows,

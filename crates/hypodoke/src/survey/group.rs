@@ -6,6 +6,7 @@ use hypodoke_core::evidence::{ColumnEvidence, ColumnReport, Hints, TableEvidence
 use hypodoke_core::names::match_key;
 use hypodoke_core::types::Type;
 
+use super::warnings::open_choice;
 use super::{FileReport, pattern};
 use crate::engine::look::Looked;
 use crate::engine::naming::table_name;
@@ -159,11 +160,7 @@ impl Part {
         warnings.extend(doubles(&self.files, reports));
         warnings.extend(short_files(&self.files, reports));
         warnings.extend(comings_and_goings(&columns, &self.files, reports));
-        for column in &columns {
-            if let Some(open) = &column.ambiguity {
-                warnings.push(format!("column `{}`: {open}", column.name));
-            }
-        }
+        warnings.extend(columns.iter().filter_map(open_choice));
         let pattern = pattern::shared(&paths);
         Group {
             name: unique_name(paths[0], taken),

@@ -1,6 +1,7 @@
 //! What is worth a person's look in one file.
 
-use hypodoke_core::evidence::Tally;
+use hypodoke_core::evidence::{Against, ColumnReport, Tally};
+use hypodoke_core::types::Type;
 
 use crate::engine::look::Looked;
 use crate::failure::clean;
@@ -23,27 +24,32 @@ pub fn of_file(looked: &Looked) -> Vec<String> {
             .push(misfit(&evidence.faulty, "a broken record: an unclosed quote, or bytes that are no text"));
     }
     for report in super::reports(looked) {
-        let name = &report.name;
-        if let Some(open) = &report.ambiguity {
-            warnings.push(format!("column `{name}`: {open}"));
-        }
-        for against in &report.against {
-            let few = against.count * 10 <= against.fitting;
-            if report.ty == hypodoke_core::types::Type::Text && few {
-                warnings.push(format!(
-                    "column `{name}` is text because of {}: {} in {} of {} rows; line {} holds `{}`",
-                    count::of(against.count, "value", "values"),
-                    against.narrower,
-                    count::number(against.fitting),
-                    count::number(against.fitting + against.count),
-                    count::number(against.spot.line),
-                    clean(&against.value),
-                ));
-            }
-        }
-        warnings.extend(report.remarks.iter().map(|remark| format!("column `{name}`: {}", clean(remark))));
+        let remark = |remark: &String| format!("column `{}`: {}", report.name, clean(remark));
+        warnings.extend(report.remarks.iter().map(remark));
     }
     warnings
+}
+
+/// What the values of a column leave open.
+pub fn open_choice(report: &ColumnReport) -> Option<String> {
+    let open = report.ambiguity.as_ref()?;
+    Some(format!("column `{}`: {open}", report.name))
+}
+
+/// A column that is text because of a few values only.
+pub fn nearly_typed(report: &ColumnReport) -> Option<String> {
+    let few = |against: &&Against| report.ty == Type::Text && against.count * 10 <= against.fitting;
+    let against = report.against.iter().find(few)?;
+    Some(format!(
+        "column `{}` is text because of {}: {} in {} of {} rows; line {} holds `{}`",
+        report.name,
+        count::of(against.count, "value", "values"),
+        against.narrower,
+        count::number(against.fitting),
+        count::number(against.fitting + against.count),
+        count::number(against.spot.line),
+        clean(&against.value),
+    ))
 }
 
 fn misfit(tally: &Tally, what: &str) -> String {

@@ -22,7 +22,7 @@ fn harbour(shop: &Workshop) {
             (0..12).map(|row| format!("{};{:02}.03.2026;{},5\n", day * 50 + row, row + 12, row)).collect();
         shop.write(&format!("in/south/s-2026-03-0{day}.txt"), format!("Nr;Tag;Tiefe\n{rows}Summe;;66,0\n"));
     }
-    let first = std::fs::read(shop.path("in/north/m_20260302.csv")).unwrap();
+    let first = std::fs::read(shop.path("in/north/m_20260302.csv")).expect("a file");
     shop.write("in/north/m_20260302_again.csv", first);
     shop.write("in/north/m_20260309.csv", "id,berth,draught,crane\n901,N-01,2.25,1.5\n");
 }
