@@ -108,7 +108,8 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         if symbol && !usual && c != '\u{FFFD}' && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@') && often(c)
         {
             let prior = match c {
-                ':' | '/' | '=' => 0.35,
+                ':' => 0.5,
+                '/' | '=' => 0.35,
                 '^' | '~' | '¦' | '§' | '¬' | '!' | '*' | '#' | '&' => 0.8,
                 c if c.is_ascii_control() => 0.95,
                 _ => 0.5,
@@ -227,6 +228,7 @@ fn look(value: &[u8], quote: Option<u8>) -> f64 {
             let marks = trimmed.iter().filter(|b| matches!(b, b',' | b';' | b'\t' | b'|')).count();
             match (half(head) || half(tail), marks) {
                 (true, _) => 0.05,
+                (_, 0) if memchr::memchr_iter(b':', trimmed).count() > 1 => 0.4,
                 (_, 0) if trimmed.len() <= 40 => 0.75,
                 (_, 0) => 0.6,
                 (_, 1) => 0.4,

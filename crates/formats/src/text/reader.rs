@@ -56,6 +56,8 @@ pub struct TextShape {
     pub footer: Vec<String>,
     /// Whether the text begins with a byte-order mark.
     pub marked: bool,
+    /// Records that end early are filled up with nulls.
+    pub short_rows: bool,
     /// The fields stand at fixed places, and the dialect says nothing.
     pub is_fixed: bool,
 }
@@ -131,19 +133,27 @@ impl<'a> TextReader<'a> {
         let start = table::find(&records, &wishes.table);
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
+        let mut start = start;
+        if start.header == 0
+            && let Some(names) = commented_names(&carry[..taken], &dialect, start.width)
+        {
+            (start.names, start.header) = (names, 1);
+        }
         let shape = TextShape {
             dialect,
-            names: start.names,
+            names: start.names.clone(),
             skipped_lines: lines_before(&records, start.preamble),
             header_lines: start.header,
             footer: Vec::new(),
             marked: source.has_mark(),
+            short_rows: start.short_rows,
             is_fixed: false,
         };
         carry.drain(..taken);
+        let tokeniser = Tokeniser::new(dialect, line).filling(if start.short_rows { start.width } else { 0 });
         Ok(TextReader {
             source,
-            tokeniser: Splitter::Delimited(Tokeniser::new(dialect, line)),
+            tokeniser: Splitter::Delimited(tokeniser),
             shape,
             carry,
             offset: taken as u64,
@@ -170,6 +180,7 @@ impl<'a> TextReader<'a> {
             header_lines,
             footer: Vec::new(),
             marked: source.has_mark(),
+            short_rows: false,
             is_fixed: true,
         };
         let widths = fields.iter().map(|field| field.width).collect();
@@ -302,6 +313,15 @@ fn refuse_binary(text: &[u8], wished: bool) -> Result<(), ReadError> {
         return Err(ReadError::Binary { what: format!("byte {at} is 0x{:02X}", head[at]) });
     }
     Ok(())
+}
+
+/// The names in the last comment before the first row.
+fn commented_names(before: &[u8], dialect: &Dialect, width: usize) -> Option<Vec<String>> {
+    let (mark, super::Delimiter::Char(delimiter)) = (dialect.comment?, dialect.delimiter) else {
+        return None;
+    };
+    let comment = before.split(|b| *b == b'\n').rev().find(|line| line.first() == Some(&mark))?;
+    table::names_in_comment(comment, mark, delimiter, width)
 }
 
 /// Where the first row stands behind the header, and on which line.

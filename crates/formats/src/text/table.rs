@@ -10,7 +10,7 @@ use super::detect::usual_width;
 const LOOKED_AT: usize = 200;
 
 /// Where a table begins.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct TableStart {
     /// Records before the header.
     pub preamble: usize,
@@ -22,6 +22,8 @@ pub struct TableStart {
     pub names: Vec<String>,
     /// Every record ends in a delimiter that begins no field.
     pub trailing_delimiter: bool,
+    /// Many records end early: the fields they lack are null.
+    pub short_rows: bool,
 }
 
 /// What the user says of the table; the rest is found.
@@ -31,6 +33,8 @@ pub struct TableWishes {
     pub header_lines: Option<usize>,
     /// How many lines to skip before it.
     pub skip_lines: Option<u64>,
+    /// Whether records that end early are filled up with nulls, or are rejects.
+    pub short_rows: Option<bool>,
 }
 
 /// Finds the table in the first records of a text.
@@ -41,15 +45,11 @@ pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
     let from = skipped.unwrap_or(0);
     let widths: Vec<usize> = (from..count).map(|at| records.fields(at).len()).collect();
     if widths.is_empty() {
-        return TableStart {
-            preamble: from,
-            header: 0,
-            width: 0,
-            names: Vec::new(),
-            trailing_delimiter: false,
-        };
+        return TableStart { preamble: from, ..TableStart::default() };
     }
-    let mut view = View { records, count, width: usual_width(&widths), trailing: false };
+    let short_rows = wishes.short_rows.unwrap_or_else(|| rows_end_early(&widths));
+    let width = if short_rows { widths.iter().copied().max().unwrap_or(1) } else { usual_width(&widths) };
+    let mut view = View { records, count, width, trailing: false, short_rows };
     let first = |view: &View<'_>| skipped.unwrap_or_else(|| view.first_row(from));
     let mut start = first(&view);
     if view.ends_blank(start) {
@@ -67,7 +67,29 @@ pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
         }
     };
     let names = view.names(start, header);
-    TableStart { preamble: start, header, width: view.width, names, trailing_delimiter: view.trailing }
+    TableStart {
+        preamble: start,
+        header,
+        width: view.width,
+        names,
+        trailing_delimiter: view.trailing,
+        short_rows,
+    }
+}
+
+/// Whether records end early as a habit: a good part of many is shorter than the widest, which
+/// are many too. One short record, or a few, is a record that was cut.
+fn rows_end_early(widths: &[usize]) -> bool {
+    let widest = widths.iter().copied().max().unwrap_or(0);
+    let full = widths.iter().filter(|width| **width == widest).count();
+    let short = widths.iter().filter(|width| **width < widest && **width * 2 >= widest).count();
+    let others = widths.len() - full - short;
+    widths.len() >= 20
+        && widest > 2
+        && short >= 5
+        && short * 10 >= widths.len()
+        && full * 10 >= widths.len()
+        && others * 20 <= widths.len()
 }
 
 /// The records looked at, as rows of trimmed cells.
@@ -77,6 +99,8 @@ struct View<'a> {
     width: usize,
     /// Rows end in a delimiter that begins no field.
     trailing: bool,
+    /// Rows may end early.
+    short_rows: bool,
 }
 
 impl View<'_> {
@@ -140,6 +164,14 @@ impl View<'_> {
             && !self.cells(start).all(is_word)
     }
 
+    /// Names that end in a delimiter which the rows do not.
+    fn is_long_header(&self, row: usize) -> bool {
+        let cells = self.records.fields(row).len();
+        cells == self.width + 1
+            && self.cell(row, self.width).is_empty()
+            && self.cells(row).take(self.width).all(is_word)
+    }
+
     fn is_group_row(&self, row: usize) -> bool {
         let filled = self.filled(row);
         self.has_width(row)
@@ -158,7 +190,7 @@ impl View<'_> {
                 return (start, inner + 1);
             }
         }
-        if start > from && self.is_short_header(start) {
+        if start > from && (self.is_short_header(start) || self.is_long_header(start - 1)) {
             return (start - 1, 1);
         }
         match self.header_lines(start) {
@@ -197,7 +229,8 @@ impl View<'_> {
             score += column_score(cell, &values);
         }
         // `station,2024,2025,2026`: years over figures are names too.
-        if years > 0 && years + 2 >= self.width && is_word(self.cell(row, 0)) && self.rises(row) {
+        let words = self.cells(row).filter(|c| is_word(c)).count();
+        if years > 2 && years + words == self.width && words > 0 && self.rises(row) {
             return 1.0;
         }
         let mut names: Vec<&[u8]> = self.cells(row).filter(|c| !c.is_empty()).collect();
@@ -283,6 +316,15 @@ fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
         return -0.6;
     }
     let shape = shape(cell);
+    // Codes of one length: a name among them would stand out.
+    let length = values[0].len();
+    if values.len() >= 5
+        && length <= 8
+        && cell.len() == length
+        && values.iter().all(|v| v.len() == length && self::shape(v) == shape)
+    {
+        return -0.8;
+    }
     let alike = values.iter().filter(|value| self::shape(value) == shape).count() * 10 >= values.len() * 8;
     let coded = shape.contains(&b'9');
     match (alike, coded) {
@@ -329,6 +371,13 @@ fn is_word(cell: &[u8]) -> bool {
 fn is_year(cell: &[u8]) -> bool {
     matches!(cell, [b'1', b'8' | b'9', _, _] | [b'2', b'0' | b'1', _, _])
         && cell.iter().all(u8::is_ascii_digit)
+}
+
+/// Names that stand in the last comment before the table, if it has one for each column.
+pub fn names_in_comment(comment: &[u8], mark: u8, delimiter: char, width: usize) -> Option<Vec<String>> {
+    let text = std::str::from_utf8(comment).ok()?.trim_end().trim_start_matches(mark as char).trim_start();
+    let names: Vec<String> = text.split(delimiter).map(|name| name.trim().to_owned()).collect();
+    (width > 1 && names.len() == width && names.iter().all(|name| is_word(name.as_bytes()))).then_some(names)
 }
 
 /// How many of the last records are no rows but a footer: totals, record counts, closing words.

@@ -22,6 +22,8 @@ pub struct Tokeniser {
     /// The line that the next record starts on, counted from 1.
     line: u64,
     recoveries: u32,
+    /// Records of fewer fields are filled up to this many; 0 for none.
+    filled_to: usize,
 }
 
 /// How a quoted field ended.
@@ -55,7 +57,13 @@ impl Tokeniser {
                 1
             }
         };
-        Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0 }
+        Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0, filled_to: 0 }
+    }
+
+    /// Fills records of fewer fields up to so many with fields that are not there.
+    pub fn filling(mut self, width: usize) -> Tokeniser {
+        self.filled_to = width;
+        self
     }
 
     /// Whether a line ends within these bytes.
@@ -224,7 +232,18 @@ impl Tokeniser {
         {
             records.push_field(last);
         }
+        if self.filled_to > 0 {
+            self.fill(records);
+        }
         records.end_record(raw, self.line);
+    }
+
+    fn fill(&self, records: &mut Records) {
+        // One field alone is no row that ended early but a remark.
+        let found = records.open_fields();
+        if found > 1 {
+            (found..self.filled_to).for_each(|_| records.push_field(Field::ABSENT));
+        }
     }
 
     /// Passes over blank lines and comments at the start of a record: where the record
@@ -371,6 +390,7 @@ impl Tokeniser {
             records.push_field(Field::new(from..at, false));
         }
         if records.open_fields() > 0 {
+            self.fill(records);
             records.end_record(start..stop, self.line);
         }
     }

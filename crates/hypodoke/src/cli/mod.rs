@@ -159,6 +159,9 @@ pub struct ReadingArguments {
     /// How a column is written: --format fee=1.234,5 or --format day=month-day-year
     #[arg(long = "format", value_name = "COLUMN=FORMAT")]
     pub formats: Vec<String>,
+    /// Rows that end early: null fills them up, reject rejects them
+    #[arg(long, value_name = "WHAT")]
+    pub short_rows: Option<String>,
     /// How many times its size a compressed file may expand to
     #[arg(long, value_name = "TIMES")]
     pub max_expansion: Option<u64>,

@@ -33,6 +33,13 @@ impl ReadingArguments {
         if let Some(text) = &self.comment {
             wishes.dialect.comment = Some(mark(text).map_err(|why| usage("comment", why))?);
         }
+        if let Some(word) = &self.short_rows {
+            wishes.table.short_rows = Some(match word.as_str() {
+                "null" => true,
+                "reject" => false,
+                _ => return Err(usage("short-rows", format!("`{word}` is neither null nor reject"))),
+            });
+        }
         if !self.fields.is_empty() {
             wishes.fields = Some(fixed_fields(&self.fields).map_err(|why| usage("fields", why))?);
         }

@@ -81,6 +81,9 @@ fn facts(report: &FileReport, found: &Found) -> String {
     if shape.dialect.trailing_delimiter {
         facts.push("a delimiter ends every row".to_owned());
     }
+    if shape.short_rows {
+        facts.push("rows that end early are filled up with nulls".to_owned());
+    }
     if shape.skipped_lines > 0 {
         facts.push(format!("{} before the header", count::of(shape.skipped_lines, "line", "lines")));
     }

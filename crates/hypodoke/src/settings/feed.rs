@@ -124,11 +124,12 @@ fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
     let max_expansion = section.count("max_expansion")?.map(|ratio| ratio.value);
     let max_record = section.count("max_record")?.map(|bytes| bytes.value as usize);
     let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
+    let short_rows = section.word("short_rows", &[("null", true), ("reject", false)])?;
     let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);
     Ok(TextWishes {
         encoding,
         dialect: DialectWishes { delimiter, quote, escape, comment },
-        table: TableWishes { header_lines, skip_lines },
+        table: TableWishes { header_lines, skip_lines, short_rows },
         fields,
         max_expansion,
         max_record,
