@@ -428,5 +428,9 @@ fn against_text(column: &ColumnEvidence, of: &Gather<'_>, step: &mut dyn FnMut(&
     }
     let mut inside = of(&|class| class.family() == family);
     inside.count = inside.count.saturating_sub(if all_of_family { outside.count } else { 0 });
+    if inside.count * 10 < inside.count + outside.count {
+        // A word here and there that could be something else says nothing of a column of text.
+        return;
+    }
     step(leading.type_word(), inside, outside);
 }

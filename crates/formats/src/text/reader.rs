@@ -320,7 +320,8 @@ fn commented_names(before: &[u8], dialect: &Dialect, width: usize) -> Option<Vec
     let (mark, super::Delimiter::Char(delimiter)) = (dialect.comment?, dialect.delimiter) else {
         return None;
     };
-    let comment = before.split(|b| *b == b'\n').rev().find(|line| line.first() == Some(&mark))?;
+    let comment =
+        before.split(|b| *b == b'\n').rev().find(|line| line.first() == Some(&mark) && line.len() > 2)?;
     table::names_in_comment(comment, mark, delimiter, width)
 }
 

@@ -118,8 +118,10 @@ impl View<'_> {
 
     fn has_width(&self, row: usize) -> bool {
         let fields = self.records.fields(row).len();
-        (fields == self.width || self.trailing && fields == self.width + 1)
-            && self.records.fault(row).is_none()
+        let fits = fields == self.width
+            || self.trailing && fields == self.width + 1
+            || self.short_rows && (2..self.width).contains(&fields);
+        fits && self.records.fault(row).is_none()
     }
 
     /// The first record that is as wide as the table and filled about as well as its rows.
@@ -158,7 +160,8 @@ impl View<'_> {
     /// Names over all columns but the first, which holds the names of the rows.
     fn is_short_header(&self, start: usize) -> bool {
         let row = start.wrapping_sub(1);
-        row < self.count
+        !self.short_rows
+            && row < self.count
             && self.records.fields(row).len() + 1 == self.width
             && self.cells(row).all(is_word)
             && !self.cells(start).all(is_word)
@@ -186,7 +189,9 @@ impl View<'_> {
         if start + 1 < self.count && self.is_group_row(start) {
             let inner = self.header_lines(start + 1);
             let names = self.cells(start + 1).all(|c| is_word(c) || c.is_empty());
-            if inner > 0 && names && self.filled(start + 1) > self.filled(start) {
+            let figures = (0..self.width)
+                .any(|column| typed_share((start + 2..self.count).map(|row| self.cell(row, column))) > 0.7);
+            if inner > 0 && names && figures && self.filled(start + 1) > self.filled(start) {
                 return (start, inner + 1);
             }
         }
@@ -330,6 +335,8 @@ fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
     match (alike, coded) {
         (true, true) => -0.8,
         (true, false) => 0.05,
+        // Names hold a digit or two, values many.
+        (false, true) if cell.iter().filter(|b| b.is_ascii_digit()).count() > 2 => -0.6,
         (false, true) => -0.1,
         (false, false) => 0.3,
     }
@@ -376,7 +383,11 @@ fn is_year(cell: &[u8]) -> bool {
 /// Names that stand in the last comment before the table, if it has one for each column.
 pub fn names_in_comment(comment: &[u8], mark: u8, delimiter: char, width: usize) -> Option<Vec<String>> {
     let text = std::str::from_utf8(comment).ok()?.trim_end().trim_start_matches(mark as char).trim_start();
-    let names: Vec<String> = text.split(delimiter).map(|name| name.trim().to_owned()).collect();
+    let mut names: Vec<String> = text.split(delimiter).map(|name| name.trim().to_owned()).collect();
+    if names.len() != width {
+        // Tabs that line the names up begin no field.
+        names.retain(|name| !name.is_empty());
+    }
     (width > 1 && names.len() == width && names.iter().all(|name| is_word(name.as_bytes()))).then_some(names)
 }
 
