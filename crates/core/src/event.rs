@@ -1,8 +1,6 @@
 //! What happens during a command, as data. The core and the engine emit events; every output
 //! (terminal, JSON, receipt) is a renderer of them.
 
-use crate::reconcile::Change;
-
 /// What became of an arrival in a batch.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -63,15 +61,6 @@ pub enum Event {
         /// How many.
         bytes: u64,
     },
-    /// A table's layout changed because of a file.
-    Drifted {
-        /// The file.
-        path: String,
-        /// The table.
-        table: String,
-        /// What changed.
-        changes: Vec<Change>,
-    },
     /// A file is done with.
     FileEnded {
         /// Its path.
@@ -81,8 +70,6 @@ pub enum Event {
     },
     /// The batch is over.
     BatchEnded,
-    /// Something a person should know that is no failure.
-    Notice(String),
 }
 
 /// What is being done with a file.

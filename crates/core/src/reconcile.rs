@@ -128,9 +128,21 @@ pub fn reconcile(table: &Layout, file: &Layout) -> Fit {
     fit
 }
 
+impl Column {
+    /// What the column's table may hold by now.
+    fn held(&self) -> Domain {
+        self.pinned.map_or(self.domain, Domain::of)
+    }
+}
+
 fn take_in(column: &mut Column, other: &Column) {
     column.nullable |= other.nullable;
-    column.pinned = column.pinned.or(other.pinned);
+    if let Some(wanted) = other.pinned
+        && column.held().fits(Domain::of(wanted))
+    {
+        // A type that the user gives is taken where it holds what the table holds already.
+        column.pinned = Some(wanted);
+    }
     if other.domain != Domain::Unknown {
         column.domain = column.domain.join(other.domain);
         column.format = other.format;
@@ -187,6 +199,21 @@ mod tests {
         assert_eq!(reconcile(&both, &both).sources, [Some(0), Some(1)]);
         let one = Layout { columns: vec![both.columns[1].clone()] };
         assert_eq!(reconcile(&both, &one).sources, [None, Some(0)]);
+    }
+
+    #[test]
+    fn a_type_given_later_never_narrows() {
+        let money = Type::Decimal { precision: 5, scale: 2 };
+        let given =
+            |ty| Layout { columns: vec![Column { pinned: Some(ty), ..column(1, Domain::Unknown, false) }] };
+        let ty_after = |before: Domain, ty| {
+            reconcile(&Layout { columns: vec![column(1, before, false)] }, &given(ty)).layout.columns[0].ty()
+        };
+        assert_eq!(ty_after(Domain::Text, money), Type::Text);
+        assert_eq!(ty_after(Domain::Number(Digits { int: 3, ..Digits::default() }), money), money);
+        assert_eq!(ty_after(Domain::Number(Digits { int: 4, ..Digits::default() }), money), Type::Integer);
+        let wider = reconcile(&given(money), &given(Type::Text)).layout.columns[0].ty();
+        assert_eq!(wider, Type::Text);
     }
 
     proptest! {

@@ -59,7 +59,8 @@ impl ColumnReport {
             null_spellings: spelled
                 .map(|(at, t)| (NULL_SPELLINGS[at as usize].to_owned(), t.count))
                 .collect(),
-            distinct,
+            // An estimate may lie a little above what there can be.
+            distinct: distinct.min(column.values()),
             distinct_exact,
             min,
             max,

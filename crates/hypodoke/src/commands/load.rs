@@ -2,7 +2,6 @@
 
 use std::path::Path;
 
-use hypodoke_core::event::{Listener, Silent};
 use hypodoke_core::names::Namer;
 use hypodoke_places::list;
 use hypodoke_stores::{Store, StoreUrl};
@@ -16,7 +15,6 @@ use crate::engine::naming::table_name;
 use crate::engine::{Candidate, Delivery, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::progress::Progress;
 use crate::render::{self, json, receipt};
 use crate::settings::{DEFAULT_DATABASE, FeedSettings, Settings};
 
@@ -49,11 +47,10 @@ pub struct Task {
 
 /// Loads a task and prints its receipt.
 fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit, Failure> {
-    let progress = Progress::new();
-    let listener: &dyn Listener = if context.screen.progress { &progress } else { &Silent };
+    let listener = context.listener();
     let Ended { receipt, broken_off } =
-        batch::run(store, &task.deliveries, task.unmatched.clone(), listener)?;
-    drop(progress);
+        batch::run(store, &task.deliveries, task.unmatched.clone(), listener.as_ref())?;
+    drop(listener);
     if context.json {
         json::print(&receipt);
     } else {

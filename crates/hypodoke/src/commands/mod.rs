@@ -12,11 +12,13 @@ mod survey;
 
 use std::path::{Path, PathBuf};
 
+use hypodoke_core::event::{Listener, Silent};
 use hypodoke_stores::{Store, StoreUrl};
 
 use crate::cli::{Arguments, Command, DatabaseArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::render::progress::{Narrator, Progress};
 use crate::render::{Screen, Tone};
 use crate::settings::{DEFAULT_DATABASE, Settings};
 
@@ -24,6 +26,8 @@ use crate::settings::{DEFAULT_DATABASE, Settings};
 pub struct Context {
     /// How to print.
     pub screen: Screen,
+    /// How much to say of what is done: 0 nothing, 1 what became of files, 2 every step.
+    pub verbose: u8,
     /// One JSON document is wanted.
     pub json: bool,
     /// The configuration named on the command line.
@@ -35,12 +39,21 @@ impl Context {
     pub fn resolve(arguments: &Arguments) -> Context {
         let common = &arguments.common;
         let screen = Screen::resolve(common.color, common.quiet);
-        Context { screen, json: common.json, config: common.config.clone() }
+        Context { screen, verbose: common.verbose, json: common.json, config: common.config.clone() }
     }
 
     /// The configuration, if there is one.
     pub fn settings(&self) -> Result<Option<Settings>, Failure> {
         Settings::find(self.config.as_deref())
+    }
+
+    /// Who is told of what happens: a narrator, a progress bar, or nobody.
+    pub fn listener(&self) -> Box<dyn Listener> {
+        match self.verbose {
+            0 if self.screen.progress => Box::new(Progress::new()),
+            0 => Box::new(Silent),
+            level => Box::new(Narrator::new(level > 1)),
+        }
     }
 
     /// Tells the person what went wrong.

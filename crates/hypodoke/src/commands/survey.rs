@@ -1,6 +1,5 @@
 //! `hypodoke survey`: what files are.
 
-use hypodoke_core::event::{Listener, Silent};
 use hypodoke_core::names::{Namer, match_key};
 
 use super::Context;
@@ -9,7 +8,6 @@ use crate::engine::by_hand::{self, Known};
 use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::progress::Progress;
 use crate::render::{self, json};
 use crate::survey::{Survey, survey};
 
@@ -21,9 +19,7 @@ pub fn anything(reading: &crate::cli::ReadingArguments) -> Result<Feed, Failure>
 
 /// Surveys with a progress bar.
 pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &Context) -> Survey {
-    let progress = Progress::new();
-    let listener: &dyn Listener = if context.screen.progress { &progress } else { &Silent };
-    survey(files, feed, keep_evidence, listener)
+    survey(files, feed, keep_evidence, context.listener().as_ref())
 }
 
 /// Runs the command.

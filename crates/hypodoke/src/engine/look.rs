@@ -69,7 +69,8 @@ pub fn look(file: &Candidate, feed: &Feed, way: Way, listener: &dyn Listener) ->
     }
     let evidence = gather(&mut source.reader, &blank, way.number, threads)
         .map_err(|error| Failure::reading(&file.shown, &error))?;
-    let hash = if way.hashed { Some(source.meter.finish()?.0) } else { None };
+    // Whatever was found of a file that changed meanwhile is true of neither version.
+    let hash = Some(source.meter.finish()?.0).filter(|_| way.hashed);
     let forced: Vec<Forced> =
         rules.iter().map(|rule| rule.map(|rule| rule.forced).unwrap_or_default()).collect();
     let decisions = decide_all(&evidence, hints(source.reader.shape()), &forced);

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use hypodoke_core::event::{Event, Listener, Step};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
+use super::count;
 use crate::failure::clean;
 
 /// How long a command runs before a bar is worth drawing.
@@ -77,7 +78,45 @@ impl Listener for Progress {
                     bar.finish_and_clear();
                 }
             }
-            Event::FileEnded { .. } | Event::Drifted { .. } | Event::Notice(_) => {}
+            Event::FileEnded { .. } => {}
+        }
+    }
+}
+
+/// Says what is done, line by line, on standard error.
+pub struct Narrator {
+    began: Instant,
+    /// With times and every step, not only what became of each file.
+    detailed: bool,
+}
+
+impl Narrator {
+    /// A narrator; `detailed` says more.
+    pub fn new(detailed: bool) -> Narrator {
+        Narrator { began: Instant::now(), detailed }
+    }
+}
+
+impl Listener for Narrator {
+    fn on(&self, event: Event) {
+        let line = match event {
+            Event::BatchBegan { files, bytes } => {
+                format!("{} to read, {}", count::files(files as u64), count::bytes(bytes))
+            }
+            Event::FileBegan { path, step, bytes } if self.detailed => {
+                let verb = match step {
+                    Step::Looking => "looking at",
+                    Step::Loading => "loading",
+                };
+                format!("{verb} {} ({})", clean(&path), count::bytes(bytes))
+            }
+            Event::FileEnded { path, outcome } => format!("{}: {}", clean(&path), outcome.word()),
+            Event::FileBegan { .. } | Event::Progress { .. } | Event::BatchEnded => return,
+        };
+        if self.detailed {
+            eprintln!("{:>9.3} s  {line}", self.began.elapsed().as_secs_f64());
+        } else {
+            eprintln!("{line}");
         }
     }
 }

@@ -56,8 +56,7 @@ impl Settings {
         })?;
         let text = Text { file: file.to_path_buf(), text };
         let document = text.parse()?;
-        let base =
-            file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_path_buf();
+        let base = file.parent().unwrap_or(Path::new("")).to_path_buf();
         let mut root = text.section("", document.as_table());
         let store = match root.only("staging")? {
             Some(section) => staging(section, &base)?,

@@ -294,3 +294,26 @@ fn nothing_is_coloured_or_drawn_when_piped() {
     let run = shop.ok("ledger --color always");
     assert!(run.out.contains('\u{1b}'));
 }
+
+#[test]
+fn what_is_done_is_told_when_asked() {
+    let shop = workshop();
+    shop.write("movements.csv", MOVEMENTS);
+    let run = shop.ok("load movements.csv -vv");
+    for part in
+        ["1 file to read", "looking at movements.csv", "loading movements.csv", "movements.csv: loaded"]
+    {
+        assert!(run.err.contains(part), "{part} in {}", run.err);
+    }
+    assert!(shop.ok("load movements.csv -q").err.is_empty());
+}
+
+#[test]
+fn a_type_given_later_does_not_narrow_the_table() {
+    let shop = workshop();
+    shop.write("a.csv", "id,depth\n1,aground\n");
+    shop.ok("load a.csv --table t");
+    shop.write("b.csv", "id,depth\n2,5\n3,deep\n");
+    shop.ok("load b.csv --table t --type depth=integer");
+    assert_eq!(shop.query("hypodoke.db", "SELECT id, depth FROM t"), ["1|aground", "2|5", "3|deep"]);
+}
