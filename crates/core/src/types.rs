@@ -50,23 +50,28 @@ pub enum Type {
     Text,
 }
 
+/// The words for the types that have no parameters.
+const WORDS: [(Type, &str); 11] = [
+    (Type::Unknown, "unknown"),
+    (Type::Boolean, "boolean"),
+    (Type::Integer, "integer"),
+    (Type::Float, "float"),
+    (Type::Date, "date"),
+    (Type::Time, "time"),
+    (Type::Timestamp, "timestamp"),
+    (Type::TimestampTz, "timestamp_tz"),
+    (Type::Uuid, "uuid"),
+    (Type::Json, "json"),
+    (Type::Text, "text"),
+];
+
 impl fmt::Display for Type {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let word = match self {
-            Type::Decimal { precision, scale } => return write!(f, "decimal({precision},{scale})"),
-            Type::Unknown => "unknown",
-            Type::Boolean => "boolean",
-            Type::Integer => "integer",
-            Type::Float => "float",
-            Type::Date => "date",
-            Type::Time => "time",
-            Type::Timestamp => "timestamp",
-            Type::TimestampTz => "timestamp_tz",
-            Type::Uuid => "uuid",
-            Type::Json => "json",
-            Type::Text => "text",
-        };
-        f.pad(word)
+        match (self, WORDS.iter().find(|(ty, _)| ty == self)) {
+            (Type::Decimal { precision, scale }, _) => write!(f, "decimal({precision},{scale})"),
+            (_, Some((_, word))) => f.pad(word),
+            (_, None) => f.pad("?"),
+        }
     }
 }
 
@@ -90,20 +95,10 @@ impl FromStr for Type {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let word = text.trim();
-        Ok(match word {
-            "unknown" => Type::Unknown,
-            "boolean" => Type::Boolean,
-            "integer" => Type::Integer,
-            "float" => Type::Float,
-            "date" => Type::Date,
-            "time" => Type::Time,
-            "timestamp" => Type::Timestamp,
-            "timestamp_tz" => Type::TimestampTz,
-            "uuid" => Type::Uuid,
-            "json" => Type::Json,
-            "text" => Type::Text,
-            _ => return decimal_from(word),
-        })
+        match WORDS.iter().find(|(_, known)| *known == word) {
+            Some((ty, _)) => Ok(*ty),
+            None => decimal_from(word),
+        }
     }
 }
 
@@ -283,5 +278,21 @@ fn number_type(digits: Digits) -> Type {
         Type::Decimal { precision: all.max(1), scale: digits.scale }
     } else {
         Type::Text
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_type_is_read_back_as_it_is_written() {
+        let decimal = Type::Decimal { precision: 12, scale: 2 };
+        for ty in WORDS.iter().map(|(ty, _)| *ty).chain([decimal]) {
+            assert_eq!(ty.to_string().parse(), Ok(ty));
+        }
+        for word in TYPE_WORDS.iter().filter(|word| !word.contains('(')) {
+            assert!(word.parse::<Type>().is_ok(), "{word}");
+        }
     }
 }

@@ -7,7 +7,7 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::reconcile::join;
 use hypodoke_stores::{FileEntry, Store, StoreError};
 
-use super::file::{Base, FileLoad, Loaded};
+use super::file::{Base, FileLoad, Loaded, Trouble};
 use super::look::{Looked, look_at_all};
 use super::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
@@ -204,14 +204,6 @@ impl Batch<'_> {
         self.known.learn(note);
         Ok(line)
     }
-}
-
-/// What keeps a file from being loaded.
-pub enum Trouble {
-    /// The file, or how it fits.
-    File(Failure),
-    /// The database.
-    Store(StoreError),
 }
 
 fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {

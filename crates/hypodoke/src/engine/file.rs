@@ -11,9 +11,8 @@ use hypodoke_core::names::match_key;
 use hypodoke_core::reconcile::{Change, Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
-use hypodoke_stores::{FileSummary, LoadPlan, Store, TableShape};
+use hypodoke_stores::{FileSummary, LoadPlan, Store, StoreError, TableShape};
 
-use super::batch::Trouble;
 use super::look::{Looked, Way, look};
 use super::pour::{Poured, Stop, pour};
 use super::source::Source;
@@ -37,6 +36,14 @@ pub enum Base {
     },
     /// Somebody else made it: it is filled as it is, and not changed.
     Foreign(TableShape),
+}
+
+/// What keeps a file from being loaded.
+pub enum Trouble {
+    /// The file, or how it fits.
+    File(Failure),
+    /// The database.
+    Store(StoreError),
 }
 
 /// One file to load.

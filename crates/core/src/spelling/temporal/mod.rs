@@ -3,7 +3,10 @@
 
 use serde::{Deserialize, Serialize};
 
+mod calendar;
+
 use super::{Class, Sight};
+pub use calendar::{DAY, SECOND, civil, days, write_date, write_time, write_timestamp};
 
 /// The order in which day, month and year stand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
@@ -44,11 +47,6 @@ pub type Orders = u8;
 /// year of four digits.
 pub const ANY_ORDER: Orders = 0b111;
 
-/// Microseconds in a second.
-pub const SECOND: i64 = 1_000_000;
-/// Microseconds in a day.
-pub const DAY: i64 = 86_400 * SECOND;
-
 /// What was seen of a date or timestamp.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct TemporalSight {
@@ -62,43 +60,6 @@ pub struct TemporalSight {
     pub short_year: bool,
     /// The first and second number of a date whose order is not plain; 0 otherwise.
     pub pair: (u8, u8),
-}
-
-/// Days since 1970-01-01 of a date of the Gregorian calendar, if there is such a date.
-pub fn days(year: i32, month: u32, day: u32) -> Option<i32> {
-    if !(1..=9999).contains(&year) || day == 0 || day > days_in_month(year, month)? {
-        return None;
-    }
-    // The civil calendar shifted to begin in March, so that a leap day ends its year.
-    let shifted = if month <= 2 { year - 1 } else { year };
-    let era = shifted.div_euclid(400);
-    let year_of_era = shifted.rem_euclid(400);
-    let day_of_year = (153 * ((month + 9) % 12) + 2) / 5 + day - 1;
-    let day_of_era = year_of_era * 365 + year_of_era / 4 - year_of_era / 100 + day_of_year as i32;
-    Some(era * 146_097 + day_of_era - 719_468)
-}
-
-/// Year, month and day of a count of days since 1970-01-01.
-pub fn civil(days: i32) -> (i32, u32, u32) {
-    let shifted = days + 719_468;
-    let era = shifted.div_euclid(146_097);
-    let day_of_era = shifted.rem_euclid(146_097);
-    let year_of_era = (day_of_era - day_of_era / 1460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
-    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
-    let month_index = (5 * day_of_year + 2) / 153;
-    let day = (day_of_year - (153 * month_index + 2) / 5 + 1) as u32;
-    let month = if month_index < 10 { month_index + 3 } else { month_index - 9 } as u32;
-    (year_of_era + era * 400 + (month <= 2) as i32, month, day)
-}
-
-fn days_in_month(year: i32, month: u32) -> Option<u32> {
-    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
-    Some(match month {
-        1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
-        4 | 6 | 9 | 11 => 30,
-        2 => 28 + leap as u32,
-        _ => return None,
-    })
 }
 
 /// A place in the bytes, moved along as they are read.
@@ -586,130 +547,5 @@ fn in_order(sight: &TemporalSight, order: DateOrder) -> Option<i64> {
     (sight.orders & order.bit() != 0).then(|| sight.micros[order as usize])
 }
 
-/// Writes a date as ISO 8601 has it: `2026-03-02`.
-pub fn write_date(days: i32, out: &mut Vec<u8>) {
-    let (year, month, day) = civil(days);
-    write_digits(year as u32, 4, out);
-    out.push(b'-');
-    write_digits(month, 2, out);
-    out.push(b'-');
-    write_digits(day, 2, out);
-}
-
-/// Writes a time of day: `07:15:00`, with a fraction only where there is one.
-pub fn write_time(micros: i64, out: &mut Vec<u8>) {
-    let seconds = (micros / SECOND) as u32;
-    write_digits(seconds / 3600, 2, out);
-    out.push(b':');
-    write_digits(seconds / 60 % 60, 2, out);
-    out.push(b':');
-    write_digits(seconds % 60, 2, out);
-    let fraction = (micros % SECOND) as u32;
-    if fraction != 0 {
-        out.push(b'.');
-        write_digits(fraction, 6, out);
-    }
-}
-
-/// Writes a timestamp: `2026-03-02 07:15:00`.
-pub fn write_timestamp(micros: i64, out: &mut Vec<u8>) {
-    write_date(micros.div_euclid(DAY) as i32, out);
-    out.push(b' ');
-    write_time(micros.rem_euclid(DAY), out);
-}
-
-#[inline]
-fn write_digits(value: u32, width: u32, out: &mut Vec<u8>) {
-    for place in (0..width).rev() {
-        out.push(b'0' + (value / 10u32.pow(place) % 10) as u8);
-    }
-}
-
 #[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    fn shown(text: &str) -> Option<(Class, Orders, String)> {
-        let Some(Sight::Temporal(sight)) =
-            recognise(text.as_bytes(), text.find(|c: char| !c.is_ascii_digit()).unwrap_or(0))
-        else {
-            return None;
-        };
-        let order = DateOrder::ALL.into_iter().find(|o| sight.orders & o.bit() != 0)?;
-        let mut out = Vec::new();
-        write_timestamp(sight.micros[order as usize], &mut out);
-        Some((sight.class, sight.orders, String::from_utf8(out).unwrap()))
-    }
-
-    #[rstest]
-    #[case("2026-03-02", Class::Date, "2026-03-02 00:00:00")]
-    #[case("2026/3/2", Class::Date, "2026-03-02 00:00:00")]
-    #[case("2026.03.02", Class::Date, "2026-03-02 00:00:00")]
-    #[case("31.12.2025", Class::Date, "2025-12-31 00:00:00")]
-    #[case("12/31/2025", Class::Date, "2025-12-31 00:00:00")]
-    #[case("31/12/99", Class::Date, "1999-12-31 00:00:00")]
-    #[case("2 Mar 2026", Class::Date, "2026-03-02 00:00:00")]
-    #[case("02-MAR-26", Class::Date, "2026-03-02 00:00:00")]
-    #[case("March 2, 2026", Class::Date, "2026-03-02 00:00:00")]
-    #[case("Mon, 2 Mar 2026", Class::Date, "2026-03-02 00:00:00")]
-    #[case("2nd March 2026", Class::Date, "2026-03-02 00:00:00")]
-    #[case("2026-03-02 07:15", Class::Timestamp, "2026-03-02 07:15:00")]
-    #[case("2026-03-02T07:15:30.25", Class::Timestamp, "2026-03-02 07:15:30.250000")]
-    #[case("2026-03-02T07:15:30.123456000", Class::Timestamp, "2026-03-02 07:15:30.123456")]
-    #[case("02.03.2026 19:15:00", Class::Timestamp, "2026-03-02 19:15:00")]
-    #[case("3/25/2026 7:15 PM", Class::Timestamp, "2026-03-25 19:15:00")]
-    #[case("2026-03-02T07:15:00Z", Class::TimestampTz, "2026-03-02 07:15:00")]
-    #[case("2026-03-02 07:15:00+02:00", Class::TimestampTz, "2026-03-02 05:15:00")]
-    #[case("20260302T071500Z", Class::TimestampTz, "2026-03-02 07:15:00")]
-    #[case("Mon, 02 Mar 2026 07:15:00 GMT", Class::TimestampTz, "2026-03-02 07:15:00")]
-    fn usual_spellings_are_dates(#[case] text: &str, #[case] class: Class, #[case] value: &str) {
-        let (found, _, shown) = shown(text).expect("a date");
-        assert_eq!((found, shown.as_str()), (class, value));
-    }
-
-    #[rstest]
-    #[case("2026-02-29")]
-    #[case("2026-13-01")]
-    #[case("31/31/2026")]
-    #[case("2026-W10-1")]
-    #[case("2026-061")]
-    #[case("2026-03-02T07:15:30.1234567")]
-    #[case("2026-03-02T24:00:00")]
-    #[case("1.5")]
-    #[case("1.2.3")]
-    #[case("192.168.1.10")]
-    #[case("0000-00-00")]
-    fn what_is_no_date_is_left_alone(#[case] text: &str) {
-        assert_eq!(shown(text), None);
-    }
-
-    #[rstest]
-    #[case("03/04/2026", DateOrder::Dmy.bit() | DateOrder::Mdy.bit())]
-    #[case("13/04/2026", DateOrder::Dmy.bit())]
-    #[case("04/13/2026", DateOrder::Mdy.bit())]
-    #[case("26-03-22", DateOrder::Dmy.bit() | DateOrder::Ymd.bit())]
-    #[case("2026-03-04", ANY_ORDER)]
-    fn orders_are_all_admitted(#[case] text: &str, #[case] orders: Orders) {
-        assert_eq!(shown(text).expect("a date").1, orders);
-    }
-
-    #[rstest]
-    #[case("7:05", Some(7 * 3600 + 5 * 60))]
-    #[case("23:59:59", Some(86_399))]
-    #[case("12:30 am", Some(1800))]
-    #[case("36:15", None)]
-    #[case("7:5", None)]
-    fn times_of_day(#[case] text: &str, #[case] seconds: Option<i64>) {
-        assert_eq!(read_time(text.as_bytes()), seconds.map(|s| s * SECOND));
-    }
-
-    #[test]
-    fn the_calendar_goes_both_ways() {
-        for day in (-719_162..2_932_896).step_by(97) {
-            let (year, month, of_month) = civil(day);
-            assert_eq!(days(year, month, of_month), Some(day));
-        }
-    }
-}
+mod tests;

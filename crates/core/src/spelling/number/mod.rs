@@ -1,9 +1,10 @@
 //! Numbers: every usual way of writing one, recognised and read without losing a digit.
 
-use serde::{Deserialize, Serialize};
+mod style;
 
 use super::{Class, Sight, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
+pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
 
 /// An exact decimal number: `mantissa / 10^scale`.
 #[derive(Clone, Copy, Debug)]
@@ -87,99 +88,6 @@ const POWERS_F64: [f64; 23] = [
 #[inline]
 pub fn power_of_ten(exponent: u16) -> Option<i128> {
     if exponent < 19 { Some(10i64.pow(exponent as u32) as i128) } else { 10i128.checked_pow(exponent as u32) }
-}
-
-/// The mark that groups digits by thousands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Group {
-    /// None.
-    #[default]
-    None,
-    /// The one of comma and point that is not the decimal mark.
-    Mark,
-    /// A space, no-break space or narrow no-break space.
-    Space,
-    /// An apostrophe.
-    Apostrophe,
-}
-
-/// How the numbers of a column are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-pub struct NumberStyle {
-    /// The decimal mark is a comma, not a point.
-    pub comma: bool,
-    /// What groups the digits.
-    pub group: Group,
-}
-
-/// A set of styles: those in which a value is a number.
-pub type Styles = u8;
-
-/// Every style.
-pub const ALL_STYLES: Styles = 0xFF;
-
-impl NumberStyle {
-    /// The styles in the order in which they are preferred when several would do.
-    pub const ALL: [NumberStyle; 8] = [
-        NumberStyle { comma: false, group: Group::None },
-        NumberStyle { comma: true, group: Group::None },
-        NumberStyle { comma: false, group: Group::Mark },
-        NumberStyle { comma: true, group: Group::Mark },
-        NumberStyle { comma: false, group: Group::Space },
-        NumberStyle { comma: true, group: Group::Space },
-        NumberStyle { comma: false, group: Group::Apostrophe },
-        NumberStyle { comma: true, group: Group::Apostrophe },
-    ];
-
-    /// The style's own bit in a set of styles.
-    pub fn bit(self) -> Styles {
-        let at = NumberStyle::ALL.iter().position(|style| *style == self).unwrap_or_default();
-        1 << at
-    }
-
-    /// The style as a person would write it: `1,234.5`.
-    pub fn example(self) -> &'static str {
-        match (self.comma, self.group) {
-            (false, Group::None) => "1234.5",
-            (true, Group::None) => "1234,5",
-            (false, Group::Mark) => "1,234.5",
-            (true, Group::Mark) => "1.234,5",
-            (false, Group::Space) => "1 234.5",
-            (true, Group::Space) => "1 234,5",
-            (false, Group::Apostrophe) => "1'234.5",
-            (true, Group::Apostrophe) => "1'234,5",
-        }
-    }
-}
-
-const POINT: Styles = 0b0101_0101;
-const COMMA: Styles = 0b1010_1010;
-const POINT_MARK: Styles = 0b0000_0100;
-const COMMA_MARK: Styles = 0b0000_1000;
-const SPACE: Styles = 0b0011_0000;
-const APOSTROPHE: Styles = 0b1100_0000;
-
-impl Class {
-    /// The styles in which a value of this class is a number; 0 for what is none.
-    pub fn styles(self) -> Styles {
-        match self {
-            Class::Integer | Class::Infinite => ALL_STYLES,
-            Class::Point | Class::Exponent => POINT,
-            Class::PointOrGroup => POINT | COMMA_MARK,
-            Class::PointGroups => COMMA_MARK,
-            Class::Comma | Class::ExponentComma => COMMA,
-            Class::CommaOrGroup => COMMA | POINT_MARK,
-            Class::CommaGroups => POINT_MARK,
-            Class::SpaceWhole => SPACE,
-            Class::SpacePoint => SPACE & POINT,
-            Class::SpaceComma => SPACE & COMMA,
-            Class::ApostropheWhole => APOSTROPHE,
-            Class::ApostrophePoint => APOSTROPHE & POINT,
-            Class::ApostropheComma => APOSTROPHE & COMMA,
-            _ => 0,
-        }
-    }
 }
 
 /// What was seen of a number.
@@ -609,96 +517,4 @@ pub fn digit_count(mantissa: i128) -> u16 {
 }
 
 #[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    fn class_of(text: &str) -> Option<Class> {
-        crate::spelling::recognise(text.as_bytes()).class()
-    }
-
-    #[rstest]
-    #[case("0", Class::Integer)]
-    #[case("-42", Class::Integer)]
-    #[case("+7", Class::Integer)]
-    #[case("9223372036854775807", Class::Integer)]
-    #[case("9223372036854775808", Class::Integer)]
-    #[case("1.5", Class::Point)]
-    #[case(".5", Class::Point)]
-    #[case("-.25", Class::Point)]
-    #[case("0.123", Class::Point)]
-    #[case("1.234", Class::PointOrGroup)]
-    #[case("1.234.567", Class::PointGroups)]
-    #[case("1.234,5", Class::PointGroups)]
-    #[case("1,5", Class::Comma)]
-    #[case("0,250", Class::Comma)]
-    #[case("1,234", Class::CommaOrGroup)]
-    #[case("1,234,567.89", Class::CommaGroups)]
-    #[case("1 234", Class::SpaceWhole)]
-    #[case("1\u{a0}234,5", Class::SpaceComma)]
-    #[case("1\u{202f}234.5", Class::SpacePoint)]
-    #[case("1'234.50", Class::ApostrophePoint)]
-    #[case("1.5e3", Class::Exponent)]
-    #[case("6E-07", Class::Exponent)]
-    #[case("1,5E+10", Class::ExponentComma)]
-    #[case("inf", Class::Infinite)]
-    #[case("-Infinity", Class::Infinite)]
-    #[case("007", Class::LeadingZero)]
-    #[case("00.5", Class::LeadingZero)]
-    #[case("(12.30)", Class::Point)]
-    #[case("12.30-", Class::Point)]
-    #[case("12.5%", Class::Point)]
-    #[case("€ 1.234,50", Class::PointGroups)]
-    #[case("12 EUR", Class::Integer)]
-    #[case("-$5.00", Class::Point)]
-    #[case("$-5.00", Class::Point)]
-    #[case("1,23,456", Class::Text)]
-    #[case("12,34,5", Class::Text)]
-    #[case("1.2.3", Class::Text)]
-    #[case("1e999", Class::Text)]
-    #[case("--5", Class::Text)]
-    #[case("5-5", Class::Text)]
-    #[case("+", Class::Text)]
-    #[case("1,", Class::Text)]
-    #[case("123456789012345678901234567890123456789", Class::Text)]
-    fn numbers_are_told_apart(#[case] text: &str, #[case] class: Class) {
-        assert_eq!(class_of(text), Some(class), "{text}");
-    }
-
-    #[rstest]
-    #[case("1.234", NumberStyle { comma: false, group: Group::None }, "1.234")]
-    #[case("1.234", NumberStyle { comma: true, group: Group::Mark }, "1234")]
-    #[case("1,234", NumberStyle { comma: false, group: Group::Mark }, "1234")]
-    #[case("1,234", NumberStyle { comma: true, group: Group::None }, "1.234")]
-    #[case("1.234,50", NumberStyle { comma: true, group: Group::Mark }, "1234.50")]
-    #[case("(1,234.5)", NumberStyle { comma: false, group: Group::Mark }, "-1234.5")]
-    #[case("-0.05", NumberStyle::default(), "-0.05")]
-    #[case("99999999999999999999.5", NumberStyle::default(), "99999999999999999999.5")]
-    fn a_style_decides_what_a_mark_means(
-        #[case] text: &str,
-        #[case] style: NumberStyle,
-        #[case] value: &str,
-    ) {
-        let number = read(text.as_bytes(), style, Unit::Bare).expect("a number");
-        assert_eq!(number.to_string(), value);
-    }
-
-    #[rstest]
-    #[case("1,5", NumberStyle::default())]
-    #[case("1,234", NumberStyle::default())]
-    #[case("007", NumberStyle::default())]
-    #[case("5%", NumberStyle::default())]
-    #[case("1.5", NumberStyle { comma: true, group: Group::None })]
-    fn a_number_in_another_style_is_refused(#[case] text: &str, #[case] style: NumberStyle) {
-        assert_eq!(read(text.as_bytes(), style, Unit::Bare), None);
-    }
-
-    #[test]
-    fn rescaling_never_rounds() {
-        let number = Number { mantissa: 1250, scale: 3 };
-        assert_eq!(number.rescale(2), Some(125));
-        assert_eq!(number.rescale(5), Some(125_000));
-        assert_eq!(number.rescale(1), None);
-    }
-}
+mod tests;
