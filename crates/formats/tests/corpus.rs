@@ -31,7 +31,7 @@ fn look(bytes: &[u8]) -> Found {
     }
     let shape = reader.shape().clone();
     let comma = shape.dialect.delimiter == Delimiter::Char(';');
-    let decisions = decide_all(&evidence, Hints { comma: Some(comma), order: None }, &[]);
+    let decisions = decide_all(&evidence, Hints { likely_comma: Some(comma), ..Hints::default() }, &[]);
     Found {
         delimiter: match shape.dialect.delimiter {
             Delimiter::Char(c) => c.to_string(),

@@ -14,8 +14,11 @@ use crate::types::{Digits, Domain, Type, Unit};
 /// What a column's neighbours and its file suggest where its own values leave a choice.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Hints {
-    /// The decimal mark is a comma (`true`) or a point.
+    /// The decimal mark is a comma (`true`) or a point: other columns show it.
     pub comma: Option<bool>,
+    /// The same, but only the delimiter suggests it: enough to read `1,234`, where a comma has
+    /// to mean something, and not enough to take the point in `1.234` for anything but a point.
+    pub likely_comma: Option<bool>,
     /// The order of dates.
     pub order: Option<DateOrder>,
 }
@@ -110,7 +113,7 @@ pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced]) -> Vec
             && matches!(d.domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz))
         .then_some(d.format.date)
     });
-    let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order) };
+    let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
     let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
         if alone.ambiguity.is_some() { decide(column, hints, said(at)) } else { alone }
     };
@@ -207,9 +210,13 @@ fn choose_style(
     }
     // `1,234` alone: thousands are likelier than decimals that all happen to have three
     // digits, unless the file shows decimal commas elsewhere. `1.234`: a point is a point.
-    let wants_comma = hints.comma.unwrap_or(false);
-    let chosen = possible.iter().copied().find(|s| s.comma == wants_comma).unwrap_or(first);
-    Some((chosen, Some(Ambiguity::Mark { chosen, hinted: hints.comma.is_some() })))
+    let wants_comma = match comma {
+        true => hints.comma.or(hints.likely_comma),
+        false => hints.comma,
+    };
+    let chosen = possible.iter().copied().find(|s| s.comma == wants_comma.unwrap_or(false)).unwrap_or(first);
+    let open = comma || chosen.comma || hints.likely_comma == Some(true);
+    Some((chosen, open.then_some(Ambiguity::Mark { chosen, hinted: wants_comma.is_some() })))
 }
 
 fn temporals(

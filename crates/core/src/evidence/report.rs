@@ -149,9 +149,8 @@ fn format_words(column: &ColumnEvidence, decision: &Decision) -> Option<String> 
 fn ambiguity_words(ambiguity: Ambiguity) -> String {
     match ambiguity {
         Ambiguity::Mark { chosen, hinted } => {
-            let mark = if chosen.comma { "a comma as the decimal mark" } else { "commas between thousands" };
             let why = if hinted { "as the rest of the file suggests" } else { "the likelier reading" };
-            format!("every mark is followed by three digits; read with {mark}, {why}")
+            format!("every mark is followed by three digits; read as in {}, {why}", chosen.example())
         }
         Ambiguity::DateOrder { chosen, by } => {
             let why = match by {
@@ -183,7 +182,8 @@ fn remarks(column: &ColumnEvidence, decision: &Decision) -> Vec<String> {
         remarks.push(format!("kept as text, not null: {}", kept_words.join(", ")));
     }
     if column.padded > 0 && decision.domain == Domain::Text {
-        remarks.push(format!("{} values have blanks around them, which are kept", column.padded));
+        let values = if column.padded == 1 { "value has" } else { "values have" };
+        remarks.push(format!("{} {values} blanks around, which are kept", column.padded));
     }
     if column.with_unit() > 0 && decision.domain == Domain::Text {
         remarks.push(format!(

@@ -245,7 +245,9 @@ impl<'a> TextReader<'a> {
             records.bytes.truncate(length);
             records.bytes.append(&mut self.carry);
             records.forget_records();
-            want = records.bytes.len();
+            want =
+                records.bytes.len().min(self.record_limit + 1 - records.bytes.len().min(self.record_limit));
+            records.bytes.reserve_exact(want);
         }
     }
 

@@ -61,7 +61,13 @@ pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
         Some(lines) => lines.min(count - start),
         None if skipped.is_some() => view.header_lines(start),
         None => {
-            let (first, lines) = view.header(from, start);
+            // Titles that a spreadsheet padded to the table's width fill few of its columns; but
+            // only before a header are rows passed over for that.
+            let full = view.full_row(start);
+            let (first, lines) = match view.header(from, full) {
+                (_, 0) => view.header(from, start),
+                found => found,
+            };
             start = first;
             lines
         }
@@ -145,6 +151,16 @@ impl View<'_> {
         } else {
             start
         }
+    }
+
+    /// The first record from `start` on that is filled nearly as well as the rows usually are.
+    fn full_row(&self, start: usize) -> usize {
+        let mut fills: Vec<usize> =
+            (start..self.count).filter(|at| self.has_width(*at)).map(|at| self.filled(at)).collect();
+        fills.sort_unstable();
+        let usual = fills.get(fills.len() / 2).copied().unwrap_or(0);
+        let full = |at: &usize| self.has_width(*at) && self.filled(*at) * 4 >= usual * 3;
+        if usual < 4 { start } else { (start..self.count.min(start + 30)).find(full).unwrap_or(start) }
     }
 
     /// Every row ends in an empty field, and so does the header or it is one field shorter.

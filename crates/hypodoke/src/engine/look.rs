@@ -97,7 +97,7 @@ pub fn hints(shape: &TextShape) -> Hints {
         Delimiter::Char(',') => Some(false),
         _ => None,
     };
-    Hints { comma, order: None }
+    Hints { likely_comma: comma, ..Hints::default() }
 }
 
 /// Named parts of a path are decided by the pattern, not by evidence.
