@@ -36,6 +36,9 @@ impl Encoding {
 /// How much text around the first byte beyond ASCII is looked at.
 const LOOK: usize = 64 * 1024;
 
+/// How much is read at a time that has to be looked at or decoded, in bytes.
+const RAW: usize = 256 * 1024;
+
 enum State {
     /// Nothing but ASCII so far.
     Ascii,
@@ -125,7 +128,7 @@ impl<'a> Utf8Source<'a> {
                 match self.state {
                     State::Ascii | State::Other(_) => {
                         self.ended =
-                            !read_some(&mut self.reader, &mut self.raw, (goal - out.len()).max(4096))?;
+                            !read_some(&mut self.reader, &mut self.raw, (goal - out.len()).clamp(4096, RAW))?;
                     }
                     State::Utf8 => {
                         let count = out.len();
