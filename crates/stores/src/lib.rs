@@ -83,6 +83,8 @@ pub struct FileSummary {
     pub rejected: u64,
     /// Records left out by rule.
     pub left_out: u64,
+    /// What else there is to say of the file.
+    pub message: Option<String>,
     /// The layout as the file's values left it.
     pub layout: Layout,
     /// When the load ended: microseconds since 1970.

@@ -234,6 +234,7 @@ fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -
         changes: loaded.changes.clone(),
         replaced,
         footer: loaded.footer.clone(),
+        message: loaded.message.clone(),
         ..line_of(feed, file, Outcome::Loaded)
     }
 }

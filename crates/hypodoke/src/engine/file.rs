@@ -78,6 +78,8 @@ pub struct Loaded {
     pub changes: Vec<Change>,
     /// Lines after the table that were left out.
     pub footer: Vec<String>,
+    /// What else there is to say.
+    pub message: Option<String>,
 }
 
 /// How a file is to go in.
@@ -240,6 +242,7 @@ impl FileLoad<'_> {
             loaded: poured.loaded,
             rejected: poured.rejected,
             left_out: 0,
+            message: left_behind(&source.reader.shape().footer),
             layout: layout.clone(),
             ended: clock::now(),
         };
@@ -248,7 +251,8 @@ impl FileLoad<'_> {
         let changes = plan.changes;
         self.adopt(base, layout)?;
         let footer = source.reader.shape().footer.clone();
-        Ok(Attempt::Done(Some(Loaded { number, poured, kind, hash, changes, footer })))
+        let message = summary.message;
+        Ok(Attempt::Done(Some(Loaded { number, poured, kind, hash, changes, footer, message })))
     }
 
     /// The table is ours from now on, with this layout.
@@ -325,6 +329,13 @@ pub fn informed(table: &Layout, file: &Layout) -> Approach {
     };
     let formats = fit.layout.columns.iter().zip(&fit.sources).map(format).collect();
     Approach { fit, formats, watchful: false, lineage: true }
+}
+
+/// What is said of the lines after the table, so that the ledger accounts for them too.
+fn left_behind(footer: &[String]) -> Option<String> {
+    let first = footer.first()?;
+    let lines = count::of(footer.len() as u64, "line", "lines");
+    Some(format!("{lines} after the table left out: {first}"))
 }
 
 /// The layout with the digits that were met: what evidence would have said of them.

@@ -114,9 +114,12 @@ fn limit(wishes: &TextWishes) -> ExpansionLimit {
     ExpansionLimit { ratio: wishes.max_expansion.unwrap_or(usual.ratio), ..usual }
 }
 
-/// The names of the columns: a blank one is named by its number when names are made.
+/// The names of the columns, a blank one named by its number.
 fn header(shape: &TextShape, parts: &[(Part, PartValue)]) -> Vec<String> {
-    shape.names.iter().cloned().chain(parts.iter().map(|(part, _)| part.name.clone())).collect()
+    let name = |(at, name): (usize, &String)| {
+        if name.is_empty() { format!("column_{}", at + 1) } else { name.clone() }
+    };
+    shape.names.iter().enumerate().map(name).chain(parts.iter().map(|(part, _)| part.name.clone())).collect()
 }
 
 /// Tells the listener how much was read.

@@ -81,11 +81,6 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     for change in &line.changes {
         remarks.push((Tone::Warning, change_words(change)));
     }
-    if !line.footer.is_empty() {
-        let lines = count::of(line.footer.len() as u64, "line", "lines");
-        let first = clean(&line.footer[0]);
-        remarks.push((Tone::Faint, format!("{lines} after the table left out: {first}")));
-    }
     remarks
 }
 

@@ -317,3 +317,38 @@ fn a_type_given_later_does_not_narrow_the_table() {
     shop.ok("load b.csv --table t --type depth=integer");
     assert_eq!(shop.query("hypodoke.db", "SELECT id, depth FROM t"), ["1|aground", "2|5", "3|deep"]);
 }
+
+#[test]
+fn decimals_are_stored_exactly_whatever_their_length() {
+    let shop = workshop();
+    shop.write("a.csv", "short,long\n0.10,0.00001\n99999.99,1234567890123456.12345\n-0.05,-0.00010\n");
+    shop.ok("load a.csv");
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT printf('%.2f', short), long, typeof(short), typeof(long) FROM a"),
+        ["0.10|0.00001|real|text", "99999.99|1234567890123456.12345|real|text", "-0.05|-0.00010|real|text"]
+    );
+}
+
+#[test]
+fn lines_after_the_table_are_accounted_for_in_the_ledger() {
+    let shop = workshop();
+    shop.write("a.csv", "id;berth;fee\n1;N-01;5,30\nTotal;;5,30\n");
+    let run = shop.ok("load a.csv");
+    assert!(run.out.contains("1 line after the table left out: Total;;5,30"), "{}", run.out);
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT rows_read, message FROM hd_files"),
+        ["1|1 line after the table left out: Total;;5,30"]
+    );
+}
+
+#[test]
+fn columns_without_a_header_are_known_by_their_numbers() {
+    let shop = workshop();
+    shop.write("in/a.csv", "000142,N-01,5\n000143,N-02,6\n");
+    shop.write("hypodoke.toml", "[place.p]\npath = \"in\"\n[feed.f]\nplace = \"p\"\nfiles = \"*.csv\"\n[feed.f.columns]\ncolumn_3 = { name = \"tugs\", type = \"text\" }\n");
+    shop.ok("load");
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT column_1, tugs, typeof(tugs) FROM f"),
+        ["000142|5|text", "000143|6|text"]
+    );
+}

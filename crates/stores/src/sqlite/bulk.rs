@@ -23,6 +23,8 @@ pub struct BulkInsert<'c> {
     /// Values that are written out (dates, long decimals) for the row in hand. It never grows
     /// beyond its first capacity, so what is bound stays where it is until the step is done.
     scratch: Vec<u8>,
+    /// Per column, whether its decimals are kept as text.
+    texts: Vec<bool>,
     connection: PhantomData<&'c Connection>,
 }
 
@@ -35,8 +37,13 @@ pub enum Stepped {
 }
 
 impl<'c> BulkInsert<'c> {
-    /// Prepares the statement, whose parameters are `width` cells, then file and line.
-    pub fn prepare(connection: &'c Connection, sql: &str, width: usize) -> rusqlite::Result<BulkInsert<'c>> {
+    /// Prepares the statement, whose parameters are the cells, then file and line. `texts` says
+    /// per column whether its decimals are kept as text.
+    pub fn prepare(
+        connection: &'c Connection,
+        sql: &str,
+        texts: Vec<bool>,
+    ) -> rusqlite::Result<BulkInsert<'c>> {
         let mut statement = ptr::null_mut();
         // SAFETY: the handle is that of a live connection, which the lifetime keeps alive and
         // on this thread; the text is given with its length.
@@ -58,8 +65,8 @@ impl<'c> BulkInsert<'c> {
         };
         match NonNull::new(statement) {
             Some(statement) if code == ffi::SQLITE_OK => {
-                let scratch = Vec::with_capacity(width * WRITTEN);
-                Ok(BulkInsert { statement, database, scratch, connection: PhantomData })
+                let scratch = Vec::with_capacity(texts.len() * WRITTEN);
+                Ok(BulkInsert { statement, database, scratch, texts, connection: PhantomData })
             }
             _ => Err(failure(database, code)),
         }
@@ -112,7 +119,7 @@ impl<'c> BulkInsert<'c> {
                 Cell::Boolean(value) => return ffi::sqlite3_bind_int64(statement, parameter, value as i64),
                 Cell::Integer(value) => return ffi::sqlite3_bind_int64(statement, parameter, value),
                 Cell::Float(value) => return ffi::sqlite3_bind_double(statement, parameter, value),
-                Cell::Decimal { mantissa, scale } if mantissa.unsigned_abs() < 1_000_000_000_000_000 => {
+                Cell::Decimal { mantissa, scale } if !self.texts[parameter as usize - 1] => {
                     let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
                     return ffi::sqlite3_bind_double(statement, parameter, number.to_f64());
                 }

@@ -52,7 +52,8 @@ impl<'a> SqliteLoader<'a> {
         let all: Vec<String> = names.into_iter().chain(lineage.into_iter().flatten()).collect();
         let marks = vec!["?"; all.len()].join(", ");
         let sql = format!("INSERT INTO {} ({}) VALUES ({marks})", quote(&plan.table), all.join(", "));
-        let mut insert = BulkInsert::prepare(connection, &sql, plan.layout.columns.len())?;
+        let texts = plan.layout.columns.iter().map(|column| tables::is_text_decimal(column.ty())).collect();
+        let mut insert = BulkInsert::prepare(connection, &sql, texts)?;
         if plan.lineage {
             insert.bind_file(plan.layout.columns.len() + 1, loader.file)?;
         }
@@ -155,7 +156,7 @@ impl<'a> SqliteLoader<'a> {
         self.insert = None;
         self.connection.execute(
             "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
-               rows_left_out = ?6, ended_at = ?7 WHERE file = ?1",
+               rows_left_out = ?6, ended_at = ?7, message = ?8 WHERE file = ?1",
             params![
                 self.file,
                 summary.hash,
@@ -163,7 +164,8 @@ impl<'a> SqliteLoader<'a> {
                 summary.loaded as i64,
                 summary.rejected as i64,
                 summary.left_out as i64,
-                moment(summary.ended)
+                moment(summary.ended),
+                summary.message
             ],
         )?;
         if self.plan.keeps_layout {

@@ -37,6 +37,11 @@ pub fn declared(ty: Type) -> String {
     }
 }
 
+/// Whether a column keeps its decimals as text, because a REAL would not give them back.
+pub fn is_text_decimal(ty: Type) -> bool {
+    matches!(ty, Type::Decimal { precision, .. } if precision > REAL_DIGITS)
+}
+
 /// What a declaration comes to, ours or anybody's.
 pub fn understood(declaration: &str) -> Type {
     let upper = declaration.trim().to_ascii_uppercase();
