@@ -55,6 +55,20 @@ impl StoreUrl {
         }
     }
 
+    /// The files that the database is kept in, journals included; none if it is a server.
+    pub fn files(&self) -> Vec<PathBuf> {
+        match self {
+            StoreUrl::Sqlite { path, .. } => ["", "-journal", "-wal", "-shm"]
+                .iter()
+                .map(|ending| {
+                    let mut file = path.as_os_str().to_owned();
+                    file.push(ending);
+                    PathBuf::from(file)
+                })
+                .collect(),
+        }
+    }
+
     /// Whether a database is there already.
     pub fn exists(&self) -> bool {
         match self {

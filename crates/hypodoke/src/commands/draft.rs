@@ -6,6 +6,7 @@ use super::Context;
 use super::survey::{anything, watched};
 use crate::cli::DraftArguments;
 use crate::engine::by_hand::{self, Known};
+use crate::engine::own::Own;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, count};
@@ -24,7 +25,8 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
     }
     let place = common_folder(&arguments.paths)?;
     let mut troubles = Vec::new();
-    let mut files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &mut troubles)?;
+    let mut files =
+        by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &Own::of(None), &mut troubles)?;
     for candidate in &mut files {
         // Patterns are meant from the place, whatever was named on the command line.
         let inside = candidate.seen.file.strip_prefix(&place).unwrap_or(&candidate.seen.file);

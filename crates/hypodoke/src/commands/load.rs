@@ -12,6 +12,7 @@ use crate::engine::archive::unfold;
 use crate::engine::batch::{self, Ended};
 use crate::engine::by_hand::{self, Known};
 use crate::engine::naming::table_name;
+use crate::engine::own::Own;
 use crate::engine::{Candidate, Delivery, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -90,6 +91,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
     let empty =
         |feed: &FeedSettings| Ok(Delivery { feed: feed.to_feed(&arguments.reading)?, files: Vec::new() });
     let mut deliveries: Vec<Delivery> = settings.feeds.iter().map(empty).collect::<Result<_, Failure>>()?;
+    let own = Own::of(Some(&settings.store));
     for place in &settings.places {
         let listing = match list(&place.name, &place.folder) {
             Ok(listing) => listing,
@@ -102,7 +104,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         };
         task.troubles.extend(listing.errors.into_iter().map(Failure::from));
         let mut files = Vec::new();
-        for seen in listing.seen {
+        for seen in listing.seen.into_iter().filter(|seen| !own.holds(&seen.file)) {
             let shown = seen.arrival.path.clone();
             match unfold(Candidate { seen, member: None, shown, parts: Vec::new() }) {
                 Ok(found) => files.extend(found),
@@ -153,7 +155,8 @@ fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
         troubles: Vec::new(),
         defaulted,
     };
-    for candidate in by_hand::candidates(&arguments.what, Known::ByWholePath, &mut task.troubles)? {
+    let own = Own::of(Some(&task.store));
+    for candidate in by_hand::candidates(&arguments.what, Known::ByWholePath, &own, &mut task.troubles)? {
         add(&mut task.deliveries, candidate, arguments)?;
     }
     Ok(task)

@@ -10,6 +10,7 @@ use super::Context;
 use super::survey::anything;
 use crate::cli::PreviewArguments;
 use crate::engine::by_hand::{self, Known};
+use crate::engine::own::Own;
 use crate::engine::preview::{Preview, preview};
 use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
@@ -50,6 +51,7 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
         let mut found = by_hand::candidates(
             std::slice::from_ref(&arguments.what),
             Known::ByPathInFolder,
+            &Own::of(None),
             &mut Vec::new(),
         )?;
         (found.remove(0), feed)

@@ -5,6 +5,7 @@ use hypodoke_core::names::{Namer, match_key};
 use super::Context;
 use crate::cli::SurveyArguments;
 use crate::engine::by_hand::{self, Known};
+use crate::engine::own::Own;
 use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -25,7 +26,7 @@ pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &
 /// Runs the command.
 pub fn run(arguments: &SurveyArguments, context: &Context) -> Result<Exit, Failure> {
     let mut troubles = Vec::new();
-    let files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &mut troubles)?;
+    let files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &Own::of(None), &mut troubles)?;
     let feed = anything(&arguments.reading)?;
     let keep_evidence = arguments.why.is_some();
     if keep_evidence && files.len() > 20 {

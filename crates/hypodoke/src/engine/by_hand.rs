@@ -6,6 +6,7 @@ use hypodoke_places::{Seen, list, look_at};
 
 use super::Candidate;
 use super::archive::unfold;
+use super::own::Own;
 use crate::failure::Failure;
 
 /// The name under which the ledger keeps files that no place was configured for.
@@ -20,17 +21,18 @@ pub enum Known {
     ByPathInFolder,
 }
 
-/// The files named, and those in the folders named. What could not be looked at goes to
+/// The files named, and those in the folders named but for Hypodoke's own. What could not be looked at goes to
 /// `troubles`; a path that is not there is an error.
 pub fn candidates(
     paths: &[PathBuf],
     known: Known,
+    own: &Own,
     troubles: &mut Vec<Failure>,
 ) -> Result<Vec<Candidate>, Failure> {
     let mut found = Vec::new();
     for path in paths {
         if path.is_dir() {
-            found.extend(in_folder(path, known, troubles)?);
+            found.extend(in_folder(path, known, own, troubles)?);
         } else {
             let mut seen = look_at(PLACE, path)?;
             if known == Known::ByPathInFolder {
@@ -43,8 +45,14 @@ pub fn candidates(
     Ok(found)
 }
 
-fn in_folder(path: &Path, known: Known, troubles: &mut Vec<Failure>) -> Result<Vec<Candidate>, Failure> {
-    let listing = list(PLACE, path)?;
+fn in_folder(
+    path: &Path,
+    known: Known,
+    own: &Own,
+    troubles: &mut Vec<Failure>,
+) -> Result<Vec<Candidate>, Failure> {
+    let mut listing = list(PLACE, path)?;
+    listing.seen.retain(|seen| !own.holds(&seen.file));
     troubles.extend(listing.errors.into_iter().map(Failure::from));
     if listing.seen.is_empty() {
         let what = format!("the folder `{}` holds no files", path.display());

@@ -11,6 +11,7 @@ pub mod clock;
 pub mod file;
 pub mod look;
 pub mod naming;
+pub mod own;
 pub mod pour;
 pub mod preview;
 pub mod receipt;

@@ -352,3 +352,16 @@ fn columns_without_a_header_are_known_by_their_numbers() {
         ["000142|5|text", "000143|6|text"]
     );
 }
+
+#[test]
+fn the_database_and_the_configuration_are_no_arrivals() {
+    let shop = workshop();
+    shop.write("a.csv", "id\n1\n");
+    shop.ok("load .");
+    let run = shop.ok("load .");
+    assert!(run.out.contains("nothing new: 0 files loaded, 1 file known already"), "{}", run.out);
+    shop.ok("draft .");
+    assert!(shop.ok("survey .").out.contains("1 file, 1 layout"));
+    let run = shop.ok("load");
+    assert!(!run.out.contains("unmatched"), "{}", run.out);
+}
