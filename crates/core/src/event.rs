@@ -46,6 +46,8 @@ pub enum Event {
         files: usize,
         /// Their bytes.
         bytes: u64,
+        /// What all of them are for: a file that is to be loaded may be looked at besides.
+        step: Step,
     },
     /// A file is begun.
     FileBegan {

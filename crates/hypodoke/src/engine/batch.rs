@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use hypodoke_core::event::{Event, Listener, Outcome};
+use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::reconcile::join;
 use hypodoke_stores::{FileEntry, Store, StoreError};
@@ -80,7 +80,7 @@ impl Batch<'_> {
         self.number = Some(number);
         let files = pending.iter().map(|(_, files)| files.len()).sum();
         let bytes = pending.iter().flat_map(|(_, files)| files).map(|f| f.seen.arrival.bytes).sum();
-        self.listener.on(Event::BatchBegan { files, bytes });
+        self.listener.on(Event::BatchBegan { files, bytes, step: Step::Loading });
         for (feed, files) in pending {
             self.load_delivery(feed, files, number)?;
         }

@@ -24,13 +24,22 @@ struct State {
     done: u64,
     path: String,
     step: &'static str,
+    /// The bytes to look at are in the sum already.
+    only_looking: bool,
 }
 
 impl Progress {
     /// A bar that will appear in a while.
     pub fn new() -> Progress {
-        let state =
-            State { began: Instant::now(), bar: None, bytes: 0, done: 0, path: String::new(), step: "" };
+        let state = State {
+            began: Instant::now(),
+            bar: None,
+            bytes: 0,
+            done: 0,
+            path: String::new(),
+            step: "",
+            only_looking: false,
+        };
         Progress { state: Mutex::new(state) }
     }
 }
@@ -39,7 +48,8 @@ impl State {
     fn show(&mut self) {
         if self.bar.is_none() && self.began.elapsed() >= PATIENCE {
             let bar = ProgressBar::with_draw_target(Some(self.bytes), ProgressDrawTarget::stderr());
-            let template = "{prefix:>8} {wide_msg} {bar:24} {bytes:>10}/{total_bytes} {eta:>4}";
+            let template =
+                "{prefix:>8} {wide_msg} {bar:24} {decimal_bytes:>10}/{decimal_total_bytes} {eta:>4}";
             if let Ok(style) = ProgressStyle::with_template(template) {
                 bar.set_style(style.progress_chars("=> "));
             }
@@ -58,14 +68,17 @@ impl Listener for Progress {
     fn on(&self, event: Event) {
         let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         match event {
-            Event::BatchBegan { bytes, .. } => state.bytes += bytes,
+            Event::BatchBegan { bytes, step, .. } => {
+                state.bytes += bytes;
+                state.only_looking = step == Step::Looking;
+            }
             Event::FileBegan { path, step, bytes } => {
                 state.path = clean(&path);
                 state.step = match step {
                     Step::Looking => "looking",
                     Step::Loading => "loading",
                 };
-                if step == Step::Looking {
+                if step == Step::Looking && !state.only_looking {
                     state.bytes += bytes;
                 }
             }
@@ -100,7 +113,7 @@ impl Narrator {
 impl Listener for Narrator {
     fn on(&self, event: Event) {
         let line = match event {
-            Event::BatchBegan { files, bytes } => {
+            Event::BatchBegan { files, bytes, .. } => {
                 format!("{} to read, {}", count::files(files as u64), count::bytes(bytes))
             }
             Event::FileBegan { path, step, bytes } if self.detailed => {

@@ -9,7 +9,7 @@ pub mod warnings;
 use std::collections::HashMap;
 use std::sync::Mutex;
 
-use hypodoke_core::event::{Event, Listener};
+use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::evidence::{ColumnReport, TableEvidence};
 use hypodoke_core::types::Type;
 use hypodoke_formats::text::TextShape;
@@ -72,7 +72,7 @@ pub struct Survey {
 /// is only wise for few.
 pub fn survey(files: &[Candidate], feed: &Feed, keep_evidence: bool, listener: &dyn Listener) -> Survey {
     let bytes = files.iter().map(|file| file.seen.arrival.bytes).sum();
-    listener.on(Event::BatchBegan { files: files.len(), bytes });
+    listener.on(Event::BatchBegan { files: files.len(), bytes, step: Step::Looking });
     let mut sizes: HashMap<u64, u32> = HashMap::new();
     files.iter().for_each(|file| *sizes.entry(file.seen.arrival.bytes).or_default() += 1);
     let gathering = Mutex::new(Gathering::default());
