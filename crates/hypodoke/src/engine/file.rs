@@ -215,7 +215,7 @@ impl FileLoad<'_> {
             feed: self.feed.name.clone(),
             table: self.feed.table.clone(),
             layout: fit.layout.clone(),
-            changes: if matches!(base, Base::New { .. }) { Vec::new() } else { fit.changes.clone() },
+            changes: fit.changes.clone(),
             lineage,
             replaces: self.replaces,
             kind: source.kind(),
