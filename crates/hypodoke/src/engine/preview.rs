@@ -70,7 +70,7 @@ fn text_of(cell: Cell, rows: &Rows) -> Option<String> {
         Cell::Null => return None,
         Cell::Boolean(value) => return Some(value.to_string()),
         Cell::Integer(value) => return Some(value.to_string()),
-        Cell::Float(value) => return Some(value.to_string()),
+        Cell::Float(value) => return Some(format!("{value:?}")),
         Cell::Decimal { mantissa, scale } => {
             return Some(Number { mantissa: mantissa as i128, scale: scale as u16 }.to_string());
         }

@@ -232,7 +232,8 @@ fn shown(value: ValueRef<'_>, ty: Type) -> Option<String> {
         },
         ValueRef::Real(value) => match ty {
             Type::Decimal { scale, .. } => format!("{value:.*}", scale as usize),
-            _ => value.to_string(),
+            // With an exponent where the digits alone would run on.
+            _ => format!("{value:?}"),
         },
         ValueRef::Text(text) | ValueRef::Blob(text) => String::from_utf8_lossy(text).into_owned(),
     })

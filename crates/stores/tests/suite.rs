@@ -1,0 +1,254 @@
+//! What every store has to do, whichever database it is.
+
+use std::path::Path;
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::cast::{Caster, Rows, Source, Target};
+use hypodoke_core::event::Outcome;
+use hypodoke_core::layout::{Column, Format, Layout};
+use hypodoke_core::reconcile::{Change, reconcile};
+use hypodoke_core::record::{Field, Records};
+use hypodoke_core::types::{Domain, Type, Unit};
+use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, Store, StoreUrl};
+use rstest::rstest;
+use tempfile::TempDir;
+
+const NOON: i64 = 1_772_452_800_000_000;
+
+fn store(folder: &TempDir) -> Box<dyn Store> {
+    let url = StoreUrl::parse("sqlite:harbour.db", folder.path()).expect("an address");
+    let mut store = hypodoke_stores::open(&url).expect("a store");
+    store.open_ledger().expect("a ledger");
+    store
+}
+
+fn column(name: &str, ty: Type) -> Column {
+    let format = Format::default();
+    Column {
+        name: name.into(),
+        source: name.into(),
+        domain: Domain::of(ty),
+        format,
+        nullable: true,
+        pinned: None,
+    }
+}
+
+fn layout(columns: &[(&str, Type)]) -> Layout {
+    Layout { columns: columns.iter().map(|(name, ty)| column(name, *ty)).collect() }
+}
+
+fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
+    LoadPlan {
+        batch: store.begin_batch(NOON).expect("a batch"),
+        arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON },
+        feed: Some("movements".into()),
+        table: "movements".into(),
+        layout,
+        changes,
+        lineage: true,
+        replaces: None,
+        kind: "text".into(),
+        keeps_layout: true,
+        began: NOON,
+    }
+}
+
+/// Casts lines of fields for a layout; the lines count from 2, as under a header.
+fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
+    let mut records = Records::default();
+    for (at, line) in lines.iter().enumerate() {
+        let start = records.bytes.len();
+        for value in *line {
+            let from = records.bytes.len();
+            records.bytes.extend_from_slice(value.as_bytes());
+            records.push_field(Field::new(from..records.bytes.len(), false));
+        }
+        records.end_record(start..records.bytes.len(), at as u64 + 2);
+    }
+    let target = |(at, column): (usize, &Column)| Target {
+        source_name: column.source.clone(),
+        ty: column.ty(),
+        unit: Unit::Bare,
+        source: Source::Field(at),
+        format: column.format,
+        also_null: Vec::new(),
+        pinned: true,
+    };
+    let targets = layout.columns.iter().enumerate().map(target).collect();
+    let mut rows = Rows { records, ..Rows::default() };
+    Caster::new(targets, layout.columns.len()).cast(&mut rows);
+    rows
+}
+
+fn summary(layout: &Layout, loaded: u64) -> FileSummary {
+    FileSummary {
+        hash: "h".into(),
+        read: loaded,
+        loaded,
+        layout: layout.clone(),
+        ended: NOON,
+        ..FileSummary::default()
+    }
+}
+
+/// Loads lines as one file and gives its number.
+fn load(store: &mut dyn Store, plan: &LoadPlan, lines: &[&[&str]]) -> i64 {
+    let mut loader = store.begin_load(plan).expect("begun").expect("not loaded yet");
+    let loaded = loader.rows(&mut rows(&plan.layout, lines)).expect("rows");
+    loader.finish(&summary(&plan.layout, loaded)).expect("finished")
+}
+
+fn table(store: &mut dyn Store) -> Vec<String> {
+    let sample = store.first_rows("movements", 100).expect("rows");
+    let line = |row: Vec<Option<String>>| {
+        row.into_iter().map(Option::unwrap_or_default).collect::<Vec<_>>().join("|")
+    };
+    sample.rows.into_iter().map(line).collect()
+}
+
+const WIDE: Type = Type::Decimal { precision: 20, scale: 4 };
+const MONEY: Type = Type::Decimal { precision: 6, scale: 2 };
+
+#[rstest]
+#[case(Type::Boolean, &["yes", "false"], &["true", "false"])]
+#[case(Type::Integer, &["-9223372036854775808", "7"], &["-9223372036854775808", "7"])]
+#[case(MONEY, &["0.10", "-1234.5", "7"], &["0.10", "-1234.50", "7.00"])]
+#[case(WIDE, &["0.0001", "1234567890123456.7891"], &["0.0001", "1234567890123456.7891"])]
+#[case(Type::Float, &["1.5e300", "-0.25"], &["1.5e300", "-0.25"])]
+#[case(Type::Date, &["2026-03-02", "0001-01-01"], &["2026-03-02", "0001-01-01"])]
+#[case(Type::Time, &["07:15", "23:59:59.5"], &["07:15:00", "23:59:59.500000"])]
+#[case(Type::Timestamp, &["2026-03-02 07:15"], &["2026-03-02 07:15:00"])]
+#[case(Type::TimestampTz, &["2026-03-02T07:15:00+02:00"], &["2026-03-02 05:15:00+00:00"])]
+#[case(Type::Uuid, &["0f8fad5b-d9cb-469f-a165-70867728950e"], &["0f8fad5b-d9cb-469f-a165-70867728950e"])]
+#[case(Type::Json, &["{\"a\":1.0}", "[1]"], &["{\"a\":1.0}", "[1]"])]
+#[case(Type::Text, &["007", "Müwe's \"berth\""], &["007", "Müwe's \"berth\""])]
+fn every_type_is_given_back_as_it_was(#[case] ty: Type, #[case] values: &[&str], #[case] wanted: &[&str]) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let layout = layout(&[("value", ty)]);
+    let plan = plan(store.as_mut(), "a.csv", layout, Vec::new());
+    let lines: Vec<&[&str]> = values.chunks(1).collect();
+    load(store.as_mut(), &plan, &lines);
+    let found: Vec<String> =
+        table(store.as_mut()).iter().map(|row| row.split("|1|").next().unwrap_or("").into()).collect();
+    assert_eq!(found, wanted);
+    assert_eq!(store.table("movements").expect("a table").expect("one").columns[0].ty, ty);
+}
+
+#[rstest]
+#[case(Type::Integer, MONEY, &["5", "-7"], &["5.00", "-7.00"])]
+#[case(Type::Integer, WIDE, &["5"], &["5.0000"])]
+#[case(Type::Integer, Type::Text, &["5", ""], &["5", ""])]
+#[case(MONEY, WIDE, &["5.10", "-0.05"], &["5.1000", "-0.0500"])]
+#[case(MONEY, Type::Text, &["5.10", "-0.05"], &["5.10", "-0.05"])]
+#[case(Type::Date, Type::Timestamp, &["2026-03-02"], &["2026-03-02 00:00:00"])]
+#[case(Type::Date, Type::Text, &["2026-03-02"], &["2026-03-02"])]
+#[case(Type::Boolean, Type::Text, &["yes", "no", ""], &["true", "false", ""])]
+#[case(Type::Float, Type::Text, &["0.1", "1e300"], &["0.1", "1.0e+300"])]
+#[case(Type::Unknown, Type::Date, &[""], &[""])]
+fn widening_keeps_what_is_there(
+    #[case] from: Type,
+    #[case] to: Type,
+    #[case] values: &[&str],
+    #[case] wanted: &[&str],
+) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let first = plan(store.as_mut(), "a.csv", layout(&[("value", from)]), Vec::new());
+    let lines: Vec<&[&str]> = values.chunks(1).collect();
+    load(store.as_mut(), &first, &lines);
+    let changes = vec![Change::Widened { column: "value".into(), from, to }];
+    let second = plan(store.as_mut(), "b.csv", layout(&[("value", to)]), changes);
+    load(store.as_mut(), &second, &[]);
+    let found: Vec<String> =
+        table(store.as_mut()).iter().map(|row| row.split("|1|").next().unwrap_or("").into()).collect();
+    assert_eq!(found, wanted);
+    assert_eq!(store.layout("movements").expect("a layout").expect("one").version, 2);
+}
+
+#[test]
+fn a_loader_dropped_leaves_nothing_behind() {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let before = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
+    {
+        let mut loader = store.begin_load(&before).expect("begun").expect("new");
+        loader.rows(&mut rows(&before.layout, &[&["1"], &["x"]])).expect("rows");
+    }
+    assert!(store.table("movements").expect("a look").is_none(), "the table is undone too");
+    assert!(store.files(&FileQuery::default()).expect("entries").is_empty());
+    load(store.as_mut(), &before, &[&["1"]]);
+    let wider = layout(&[("id", Type::Integer), ("note", Type::Text)]);
+    let fit = reconcile(&before.layout, &wider);
+    let after = plan(store.as_mut(), "b.csv", fit.layout, fit.changes);
+    drop(store.begin_load(&after).expect("begun").expect("new"));
+    assert_eq!(store.table("movements").expect("a look").expect("a table").columns.len(), 1);
+}
+
+#[test]
+fn rows_rejects_and_entry_are_kept_together() {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let plan =
+        plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer), ("berth", Type::Text)]), Vec::new());
+    let file = load(store.as_mut(), &plan, &[&["1", "N-01"], &["x", "N-02"], &["3", ""]]);
+    assert_eq!(table(store.as_mut()), ["1|N-01|1|2", "3||1|4"]);
+    let rejects = store.rejects(file, 10).expect("rejects");
+    assert_eq!((rejects.len(), rejects[0].line, rejects[0].reason.as_str()), (1, 3, "not an integer"));
+    assert_eq!(rejects[0].raw, b"xN-02");
+    let entry = store.files(&FileQuery { batch: Some(plan.batch), most: None }).expect("entries").remove(0);
+    assert_eq!(
+        (entry.file, entry.loaded, entry.outcome, entry.arrival),
+        (file, 2, Outcome::Loaded, plan.arrival)
+    );
+}
+
+#[test]
+fn what_is_loaded_is_not_begun_again() {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
+    load(store.as_mut(), &plan, &[&["1"]]);
+    assert!(store.begin_load(&plan).expect("a look").is_none());
+    assert_eq!(store.count_rows("movements").expect("a count"), 1);
+}
+
+#[test]
+fn a_later_version_takes_the_place_of_the_earlier() {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let first = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
+    let earlier = load(store.as_mut(), &first, &[&["1"], &["2"]]);
+    let mut second = plan(store.as_mut(), "a.csv", first.layout.clone(), Vec::new());
+    second.arrival.modified += 1_000_000;
+    second.replaces = Some(earlier);
+    let later = load(store.as_mut(), &second, &[&["9"]]);
+    assert_eq!(table(store.as_mut()), [format!("9|{later}|2")]);
+    let known = store.loaded_files().expect("entries");
+    assert_eq!(known.iter().map(|entry| entry.file).collect::<Vec<_>>(), [later]);
+    assert_eq!(store.batches(10).expect("batches").len(), 2);
+}
+
+#[test]
+fn names_are_quoted_whatever_they_are() {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(&folder);
+    let odd = "select \"x\"; drop table movements --";
+    let mut plan =
+        plan(store.as_mut(), "a.csv", layout(&[(odd, Type::Integer), ("from", Type::Text)]), Vec::new());
+    plan.table = "order by \"1\"".into();
+    load(store.as_mut(), &plan, &[&["1", "here"]]);
+    assert_eq!(store.count_rows(&plan.table).expect("a count"), 1);
+    let found = store.table(&plan.table).expect("a look").expect("a table");
+    assert_eq!(found.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), [odd, "from"]);
+}
+
+#[rstest]
+#[case("sqlite:", "needs the name of a file")]
+#[case("harbour.db", "write sqlite:harbour.db")]
+#[case("fax:harbour", "`fax:` is no database that is known")]
+fn wrong_addresses_say_what_is_wrong(#[case] url: &str, #[case] why: &str) {
+    let error = StoreUrl::parse(url, Path::new("")).expect_err("an error").to_string();
+    assert!(error.contains(why), "{error}");
+}
