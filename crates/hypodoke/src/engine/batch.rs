@@ -36,7 +36,7 @@ pub fn run(
     let (mut pending, mut known_count) = (Vec::new(), 0);
     for delivery in deliveries {
         let (old, new): (Vec<_>, Vec<_>) =
-            delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival));
+            delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival, &delivery.feed.table));
         known_count += old.len() as u64;
         if !new.is_empty() {
             pending.push((&delivery.feed, new));

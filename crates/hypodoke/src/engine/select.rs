@@ -10,13 +10,20 @@ use super::Candidate;
 use super::source::content_hash;
 use crate::failure::Failure;
 
+/// Place, path and table: one file may go to several tables, and is known to each apart.
+type Path = (String, String, String);
+
+fn path_of(arrival: &Arrival, table: &str) -> Path {
+    (arrival.place.clone(), arrival.path.clone(), table.to_owned())
+}
+
 /// The files whose rows are in the tables now, found by path and by content.
 #[derive(Default)]
 pub struct Known {
-    /// The newest entry of each place and path, as a look at the file would find it.
-    by_path: HashMap<(String, String), FileEntry>,
-    /// The entry whose rows are in the table, of each place and path.
-    rows_of: HashMap<(String, String), i64>,
+    /// The newest entry of each place, path and table, as a look at the file would find it.
+    by_path: HashMap<Path, FileEntry>,
+    /// The entry whose rows are in the table, of each place, path and table.
+    rows_of: HashMap<Path, i64>,
     /// Loaded content, per table.
     by_hash: HashMap<(String, String), FileEntry>,
     sizes: HashMap<u64, u32>,
@@ -44,7 +51,7 @@ impl Known {
 
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
-        let path = (entry.arrival.place.clone(), entry.arrival.path.clone());
+        let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
         if entry.outcome == Outcome::Loaded {
             self.rows_of.insert(path.clone(), entry.file);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
@@ -56,15 +63,15 @@ impl Known {
     }
 
     /// Whether the ledger knows a file by its path, size and time: nothing is read for this.
-    pub fn is_known(&self, arrival: &Arrival) -> bool {
-        let path = (arrival.place.clone(), arrival.path.clone());
+    pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
+        let path = path_of(arrival, table);
         self.by_path.get(&path).is_some_and(|entry| arrival.looks_like(&entry.arrival))
     }
 
     /// What a file is. It is read only where something of its size was loaded before.
     pub fn judge(&self, file: &Candidate, table: &str) -> Result<Verdict, Failure> {
         let arrival = &file.seen.arrival;
-        if self.is_known(arrival) {
+        if self.is_known(arrival, table) {
             return Ok(Verdict::Known);
         }
         if self.sizes.contains_key(&arrival.bytes) {
@@ -73,7 +80,7 @@ impl Known {
                 return Ok(Verdict::Same(Box::new(entry.clone()), hash));
             }
         }
-        let path = (arrival.place.clone(), arrival.path.clone());
+        let path = path_of(arrival, table);
         Ok(self.rows_of.get(&path).map_or(Verdict::New, |file| Verdict::Changed(*file)))
     }
 }

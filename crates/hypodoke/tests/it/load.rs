@@ -365,3 +365,22 @@ fn the_database_and_the_configuration_are_no_arrivals() {
     let run = shop.ok("load");
     assert!(!run.out.contains("unmatched"), "{}", run.out);
 }
+
+#[test]
+fn one_file_may_go_to_two_tables_and_is_known_to_each() {
+    let shop = workshop();
+    shop.write("a.csv", "id\n1\n");
+    shop.ok("load a.csv --table t");
+    assert!(shop.ok("load a.csv --table u").out.contains("1 file loaded, 1 row"));
+    shop.write("a.csv", "id\n1\n2\n");
+    shop.ok("load a.csv --table u");
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT (SELECT count(*) FROM t), (SELECT count(*) FROM u)"),
+        ["1|2"]
+    );
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT table_name FROM hd_files WHERE replaced_by IS NOT NULL"),
+        ["u"]
+    );
+    assert!(shop.ok("load a.csv --table t").out.contains("its rows were replaced"));
+}
