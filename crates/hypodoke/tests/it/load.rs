@@ -384,3 +384,22 @@ fn one_file_may_go_to_two_tables_and_is_known_to_each() {
     );
     assert!(shop.ok("load a.csv --table t").out.contains("its rows were replaced"));
 }
+
+#[test]
+fn widening_keeps_the_indexes_and_views_of_a_table() {
+    let shop = workshop();
+    shop.write("a.csv", "id,depth\n1,5\n");
+    shop.ok("load a.csv --table t");
+    shop.database("hypodoke.db")
+        .execute_batch(
+            "CREATE INDEX by_depth ON t (depth); CREATE VIEW deep AS SELECT * FROM t WHERE depth > 6",
+        )
+        .unwrap();
+    shop.write("b.csv", "id,depth\n2,7.5\n");
+    shop.ok("load b.csv --table t");
+    assert_eq!(shop.query("hypodoke.db", "SELECT id, depth FROM deep"), ["2|7.5"]);
+    assert_eq!(
+        shop.query("hypodoke.db", "SELECT tbl_name FROM sqlite_schema WHERE name = 'by_depth'"),
+        ["t"]
+    );
+}

@@ -55,6 +55,8 @@ impl SqliteStore {
         self.connection.busy_timeout(wait)?;
         self.connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
         self.connection.pragma_update(None, "temp_store", "memory")?;
+        // A table written anew takes its old name without a look at the views that use it.
+        self.connection.pragma_update(None, "legacy_alter_table", true)?;
         self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
     }
 

@@ -145,6 +145,11 @@ fn rebuild(
     changes: &[Change],
     lineage: bool,
 ) -> Result<()> {
+    // What stands on the table goes with it, and is made again.
+    let kept: Vec<String> = connection
+        .prepare("SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 AND type IN ('index', 'trigger') AND sql IS NOT NULL")?
+        .query_map([table], |row| row.get(0))?
+        .collect::<Result<_>>()?;
     let fresh = format!("hd_new_{table}");
     connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote(&fresh)))?;
     connection.execute_batch(&create_sql(&fresh, layout, lineage))?;
@@ -173,7 +178,8 @@ fn rebuild(
         "INSERT INTO {fresh} ({}) SELECT {} FROM {old} ORDER BY rowid;\nDROP TABLE {old};\nALTER TABLE {fresh} RENAME TO {old}",
         names.join(", "),
         values.join(", "),
-    ))
+    ))?;
+    kept.iter().try_for_each(|sql| connection.execute_batch(sql))
 }
 
 /// An expression that gives a column's values in a wider type, none of them changed.
