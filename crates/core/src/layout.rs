@@ -71,11 +71,23 @@ pub struct ColumnRule {
     pub also_null: Vec<String>,
 }
 
+/// A table that comes out of the same files as another: a sheet, or what is nested in a record.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Part {
+    /// Where in the file its rows stand: the name of a sheet, or the path of a nested list.
+    pub path: String,
+    /// The table.
+    pub table: String,
+}
+
 /// The columns of a file or a table, in order.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Layout {
     /// The columns.
     pub columns: Vec<Column>,
+    /// The other tables that its files fill. Only the layout of a main table has any.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub parts: Vec<Part>,
 }
 
 impl Layout {
@@ -99,7 +111,7 @@ impl Layout {
             nullable: decision.nullable,
             pinned: rule_for(rules, source).and_then(|rule| rule.ty),
         });
-        Layout { columns: columns.collect() }
+        Layout { columns: columns.collect(), parts: Vec::new() }
     }
 
     /// The layout of a file of which only the header is known yet.

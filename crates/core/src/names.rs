@@ -9,6 +9,54 @@ use serde::{Deserialize, Serialize};
 pub const FILE_COLUMN: &str = "hd_file";
 /// The lineage column that holds the line a row's record starts on.
 pub const LINE_COLUMN: &str = "hd_line";
+/// The lineage column that numbers the rows of a child table, through each file.
+pub const ROW_COLUMN: &str = "hd_row";
+/// The lineage column that holds the number of a child's parent: the `hd_line` of a row of the
+/// main table, or the `hd_row` of one of another child table.
+pub const PARENT_COLUMN: &str = "hd_parent";
+/// The lineage column that holds a child's place in its parent's list, counted from 1.
+pub const POSITION_COLUMN: &str = "hd_position";
+
+/// Which lineage columns a table has.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Lineage {
+    /// None: somebody else made it.
+    None,
+    /// File and line.
+    #[default]
+    Rows,
+    /// File and line, and what ties a row to its parent.
+    Children,
+}
+
+impl Lineage {
+    /// The names of the columns.
+    pub fn columns(self) -> &'static [&'static str] {
+        const ALL: [&str; 5] = [FILE_COLUMN, LINE_COLUMN, ROW_COLUMN, PARENT_COLUMN, POSITION_COLUMN];
+        match self {
+            Lineage::None => &[],
+            Lineage::Rows => &ALL[..2],
+            Lineage::Children => &ALL,
+        }
+    }
+
+    /// What the columns of these names are good for.
+    pub fn of(names: &[&str]) -> Lineage {
+        let has = |lineage: Lineage| lineage.columns().iter().all(|name| names.contains(name));
+        if has(Lineage::Children) {
+            Lineage::Children
+        } else if has(Lineage::Rows) {
+            Lineage::Rows
+        } else {
+            Lineage::None
+        }
+    }
+
+    /// Whether rows lead back to their file.
+    pub fn is_kept(self) -> bool {
+        self != Lineage::None
+    }
+}
 
 /// The longest name in bytes: what PostgreSQL keeps of one, and others allow more.
 pub const MAX_NAME: usize = 63;
@@ -94,7 +142,8 @@ fn unique(base: String, taken: &mut HashSet<String>) -> String {
     }
 }
 
-fn cut(mut name: String, most: usize) -> String {
+/// Cuts a name to so many bytes, between characters.
+pub fn cut(mut name: String, most: usize) -> String {
     let mut end = name.len().min(most);
     while !name.is_char_boundary(end) {
         end -= 1;

@@ -27,7 +27,16 @@ pub fn join(a: &Layout, b: &Layout) -> Layout {
     for column in left_over(&b.columns, &partners) {
         joined.columns.push(Column { nullable: true, ..column.1.clone() });
     }
+    add_parts(&mut joined, b);
     joined
+}
+
+fn add_parts(layout: &mut Layout, other: &Layout) {
+    for part in &other.parts {
+        if !layout.parts.iter().any(|known| known.path == part.path) {
+            layout.parts.push(part.clone());
+        }
+    }
 }
 
 /// For each of our columns, the one of theirs that is the same: by the very name first, then
@@ -125,6 +134,7 @@ pub fn reconcile(table: &Layout, file: &Layout) -> Fit {
         fit.layout.columns.push(Column { nullable: true, ..column.clone() });
         fit.sources.push(Some(at));
     }
+    add_parts(&mut fit.layout, file);
     fit
 }
 
@@ -182,7 +192,7 @@ mod tests {
 
     prop_compose! {
         fn layout()(columns in prop::collection::btree_map(0u8..6, (domain(), any::<bool>()), 0..6)) -> Layout {
-            Layout { columns: columns.into_iter().map(|(n, (d, nullable))| column(n, d, nullable)).collect() }
+            Layout { columns: columns.into_iter().map(|(n, (d, nullable))| column(n, d, nullable)).collect(), parts: Vec::new() }
         }
     }
 
@@ -193,11 +203,11 @@ mod tests {
 
     #[test]
     fn names_that_differ_in_punctuation_only_are_told_apart_where_both_are_there() {
-        let both = Layout { columns: vec![column(1, Domain::Date, false), column(1, Domain::Text, false)] };
+        let both = Layout { columns: vec![column(1, Domain::Date, false), column(1, Domain::Text, false)], parts: Vec::new() };
         let mut both = both;
         both.columns[1].name = "c_1".to_owned();
         assert_eq!(reconcile(&both, &both).sources, [Some(0), Some(1)]);
-        let one = Layout { columns: vec![both.columns[1].clone()] };
+        let one = Layout { columns: vec![both.columns[1].clone()], parts: Vec::new() };
         assert_eq!(reconcile(&both, &one).sources, [None, Some(0)]);
     }
 
@@ -205,9 +215,9 @@ mod tests {
     fn a_type_given_later_never_narrows() {
         let money = Type::Decimal { precision: 5, scale: 2 };
         let given =
-            |ty| Layout { columns: vec![Column { pinned: Some(ty), ..column(1, Domain::Unknown, false) }] };
+            |ty| Layout { columns: vec![Column { pinned: Some(ty), ..column(1, Domain::Unknown, false) }], parts: Vec::new() };
         let ty_after = |before: Domain, ty| {
-            reconcile(&Layout { columns: vec![column(1, before, false)] }, &given(ty)).layout.columns[0].ty()
+            reconcile(&Layout { columns: vec![column(1, before, false)], parts: Vec::new() }, &given(ty)).layout.columns[0].ty()
         };
         assert_eq!(ty_after(Domain::Text, money), Type::Text);
         assert_eq!(ty_after(Domain::Number(Digits { int: 3, ..Digits::default() }), money), money);

@@ -7,8 +7,10 @@ use std::ops::Range;
 pub enum Origin {
     /// Bare, as most fields are.
     Plain,
-    /// Between quotes, or a string in a typed source.
+    /// Between quotes.
     Quoted,
+    /// A string of a typed source: in a column of text it is kept as it is, whatever it says.
+    Text,
     /// The record has no such field.
     Missing,
 }
@@ -39,6 +41,13 @@ impl Field {
         Field { start: bytes.start as u32, packed: if quoted { length | QUOTED } else { length } }
     }
 
+    /// A string of a typed source at these bytes of the buffer.
+    pub fn text(bytes: Range<usize>) -> Field {
+        let length = (bytes.end - bytes.start) as u32;
+        debug_assert!(length <= LENGTH);
+        Field { start: bytes.start as u32, packed: length | QUOTED | MISSING }
+    }
+
     /// Where its bytes stand in the buffer.
     pub fn range(self) -> Range<usize> {
         let start = self.start as usize;
@@ -47,12 +56,11 @@ impl Field {
 
     /// How it stood in its source.
     pub fn origin(self) -> Origin {
-        if self.packed & MISSING != 0 {
-            Origin::Missing
-        } else if self.packed & QUOTED != 0 {
-            Origin::Quoted
-        } else {
-            Origin::Plain
+        match self.packed & (QUOTED | MISSING) {
+            0 => Origin::Plain,
+            QUOTED => Origin::Quoted,
+            MISSING => Origin::Missing,
+            _ => Origin::Text,
         }
     }
 }
@@ -69,6 +77,19 @@ pub enum Fault {
     },
     /// The reader's own words: a broken object in a line file, say.
     Broken(String),
+}
+
+/// How a record of a child table hangs on its parent.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Link {
+    /// The record of the main table that it is part of, by its place in the batch.
+    pub owner: u32,
+    /// Its own number in its table, counted from 1 through the file.
+    pub row: u64,
+    /// The number of its parent: a line of the main table, or a row of another child table.
+    pub parent: u64,
+    /// Its place in its parent's list, counted from 1.
+    pub position: u64,
 }
 
 /// One record's place in its batch and in its file.
@@ -93,6 +114,12 @@ pub struct Records {
     faults: Vec<(usize, Fault)>,
     /// Some record has another number of fields than the first.
     uneven: bool,
+    /// Records may stop short: what they lack of the columns is missing, not wrong.
+    pub open_ended: bool,
+    /// Where `bytes` begins in the file, where that is worth telling of a record.
+    pub offset: Option<u64>,
+    /// Of a child table's records, one for each.
+    links: Vec<Link>,
 }
 
 impl Records {
@@ -107,7 +134,30 @@ impl Records {
         self.fields.clear();
         self.entries.clear();
         self.faults.clear();
+        self.links.clear();
         self.uneven = false;
+    }
+
+    /// Closes the open record of a child table; `line` is that of the main table's record.
+    pub fn end_child(&mut self, raw: Range<usize>, line: u64, link: Link) {
+        self.end_record(raw, line);
+        self.links.push(link);
+    }
+
+    /// How a child table's records hang on their parents; empty for a main table.
+    pub fn links(&self) -> &[Link] {
+        &self.links
+    }
+
+    /// Drops the newest records, down to so many.
+    pub fn take_back(&mut self, keep: usize) {
+        self.truncate(keep);
+        self.links.truncate(keep);
+    }
+
+    /// The byte of the file at which record `index` begins, where the reader tells it.
+    pub fn offset_of(&self, index: usize) -> Option<u64> {
+        Some(self.offset? + u64::from(self.entries[index].raw.start))
     }
 
     /// Adds a field to the record that [`Records::end_record`] will close.

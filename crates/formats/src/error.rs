@@ -54,6 +54,38 @@ pub enum ReadError {
         /// The member.
         member: String,
     },
+    /// JSON whose brackets or commas are broken.
+    #[error("no JSON at byte {byte}, line {line}, at {path}: {what}; {records} records were read before it")]
+    Json {
+        /// Where it broke, in bytes.
+        byte: u64,
+        /// On which line.
+        line: u64,
+        /// Where in the document, as a JSONPath.
+        path: String,
+        /// What is wrong.
+        what: String,
+        /// Records before it.
+        records: u64,
+    },
+    /// An object with so many keys that they must be data.
+    #[error("the objects at {path} have more than 20,000 different keys: they are data, not columns")]
+    KeysAreData {
+        /// Where.
+        path: String,
+    },
+    /// A workbook that cannot be read.
+    #[error("the workbook cannot be read: {0}")]
+    Workbook(String),
+    /// A workbook with a password.
+    #[error("the workbook is protected by a password")]
+    Password,
+    /// A workbook that holds no table.
+    #[error("the workbook holds no table: {0}")]
+    NoTable(String),
+    /// Something was asked for that the file does not have.
+    #[error("{0}")]
+    NotThere(String),
     /// No encoding has that name.
     #[error("no encoding is called `{0}`")]
     Encoding(String),
@@ -77,6 +109,11 @@ impl ReadError {
             ReadError::LongLine { .. } => {
                 Some("if it is what you expect, raise `max_record` in the feed or give --max-record")
             }
+            ReadError::KeysAreData { .. } => {
+                Some("keep them as they are with `nested = \"json\"` in the feed, or --nested json")
+            }
+            ReadError::Password => Some("ask for the workbook without a password"),
+            ReadError::Workbook(_) | ReadError::Json { .. } => Some("ask for the file again"),
             ReadError::Locked { .. } => Some("ask for the file without a password"),
             ReadError::Archive(_) | ReadError::Compressed { .. } => Some("ask for the file again"),
             ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use hypodoke_core::evidence::{Hints, TableEvidence, decide_all};
 use hypodoke_core::record::Records;
+use hypodoke_formats::{RecordReader, Shape};
 use hypodoke_formats::text::{Delimiter, Escape, TextReader, TextWishes};
 use serde_json::Value;
 
@@ -24,12 +25,12 @@ struct Found {
 
 fn look(bytes: &[u8]) -> Found {
     let mut reader = TextReader::open(Box::new(bytes), &TextWishes::default()).expect("a text");
-    let mut evidence = TableEvidence::new(reader.shape().names.len());
+    let mut evidence = TableEvidence::new(reader.tables()[0].names.len());
     let mut records = Records::default();
-    while reader.next(&mut records).expect("records") {
+    while reader.next_records(&mut records).expect("records") {
         evidence.add(&records, 0);
     }
-    let shape = reader.shape().clone();
+    let Shape::Text(shape) = reader.shape() else { panic!("no text") };
     let comma = shape.dialect.delimiter == Delimiter::Char(';');
     let decisions = decide_all(&evidence, Hints { likely_comma: Some(comma), ..Hints::default() }, &[]);
     Found {
@@ -38,7 +39,7 @@ fn look(bytes: &[u8]) -> Found {
             Delimiter::Blanks => "blanks".to_owned(),
         },
         escape: if shape.dialect.escape == Escape::Backslash { "backslash" } else { "doubled" },
-        encoding: reader.encoding().name(),
+        encoding: reader.encoding().map_or("", |encoding| encoding.name()),
         header_lines: shape.header_lines as u64,
         skipped_lines: shape.skipped_lines,
         footer_lines: shape.footer.len() as u64,

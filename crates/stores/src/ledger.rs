@@ -10,11 +10,12 @@ use hypodoke_core::layout::Layout;
 /// The version of the ledger's tables.
 ///
 /// 1: batches, files, layouts, drift, rejects.
-pub const LEDGER_VERSION: i64 = 1;
+/// 2: parts; the place of a reject.
+pub const LEDGER_VERSION: i64 = 2;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 6] =
-    ["hd_ledger", "hd_batches", "hd_files", "hd_layouts", "hd_drift", "hd_rejects"];
+pub const LEDGER_TABLES: [&str; 7] =
+    ["hd_ledger", "hd_batches", "hd_files", "hd_parts", "hd_layouts", "hd_drift", "hd_rejects"];
 
 /// One batch.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -72,6 +73,21 @@ pub struct FileEntry {
     pub replaced_by: Option<i64>,
 }
 
+/// What a file gave to one of its tables, besides the main one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartEntry {
+    /// The file's number.
+    pub file: i64,
+    /// The table.
+    pub table: String,
+    /// Where in the file its rows stand: a sheet, or the path of a nested list.
+    pub path: String,
+    /// Rows read.
+    pub read: u64,
+    /// Rows loaded.
+    pub loaded: u64,
+}
+
 /// Which entries are asked for.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FileQuery {
@@ -99,6 +115,8 @@ pub struct RejectEntry {
     pub file: i64,
     /// Its line.
     pub line: u64,
+    /// Where it stands, where a line does not say it: a JSON path, a cell.
+    pub place: Option<String>,
     /// The column that would not do.
     pub column: Option<String>,
     /// The value that would not do.

@@ -12,11 +12,12 @@ mod url;
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Rows;
 use hypodoke_core::layout::Layout;
+use hypodoke_core::names::Lineage;
 use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::Type;
 
 pub use error::StoreError;
-pub use ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, RejectEntry};
+pub use ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry};
 pub use url::{StoreUrl, UrlError};
 
 /// A column of a table as the database has it.
@@ -39,11 +40,30 @@ pub struct TableShape {
     pub name: String,
     /// Its columns, lineage columns left out.
     pub columns: Vec<TableColumn>,
-    /// It has the two lineage columns.
-    pub lineage: bool,
+    /// The lineage columns it has.
+    pub lineage: Lineage,
 }
 
-/// One file to load: what is to become of the table, and what the ledger is to say.
+/// What becomes of one table that a file fills.
+#[derive(Clone, Debug)]
+pub struct TablePlan {
+    /// The table.
+    pub table: String,
+    /// Where in the file its rows stand; empty for a file's main table.
+    pub path: String,
+    /// The table's layout once the file is loaded: its columns in the order of the rows' cells.
+    pub layout: Layout,
+    /// What changes in the table; a table that is not there is created.
+    pub changes: Vec<Change>,
+    /// The lineage columns that the table has, or gets.
+    pub lineage: Lineage,
+    /// Whether the ledger keeps the table's layout: not of a table that somebody else made.
+    pub keeps_layout: bool,
+    /// The file has no rows of its own for it, only for its parts: there is no such table.
+    pub is_virtual: bool,
+}
+
+/// One file to load: what is to become of its tables, and what the ledger is to say.
 #[derive(Clone, Debug)]
 pub struct LoadPlan {
     /// The batch it belongs to.
@@ -52,22 +72,34 @@ pub struct LoadPlan {
     pub arrival: Arrival,
     /// The feed, if the configuration names one.
     pub feed: Option<String>,
-    /// The table.
-    pub table: String,
-    /// The table's layout once the file is loaded: its columns in the order of the rows' cells.
-    pub layout: Layout,
-    /// What changes in the table; a table that is not there is created.
-    pub changes: Vec<Change>,
-    /// Whether the table has, or gets, lineage columns.
-    pub lineage: bool,
+    /// The tables it fills, the main one first.
+    pub tables: Vec<TablePlan>,
     /// The file of the ledger whose rows these replace.
     pub replaces: Option<i64>,
     /// What kind of file it is, how it is compressed, encoded and written, for the ledger.
     pub kind: String,
-    /// Whether the ledger keeps the table's layout: not of a table that somebody else made.
-    pub keeps_layout: bool,
     /// When the load began: microseconds since 1970.
     pub began: i64,
+}
+
+impl LoadPlan {
+    /// The table that the file is known by.
+    pub fn table(&self) -> &str {
+        self.tables.first().map_or("", |main| &main.table)
+    }
+}
+
+/// What is known of one table when all the file's rows are in.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct PartSummary {
+    /// Records read.
+    pub read: u64,
+    /// Rows loaded.
+    pub loaded: u64,
+    /// The layout as the file's values left it.
+    pub layout: Layout,
+    /// Columns of the table that the file turned out to lack.
+    pub missing: Vec<String>,
 }
 
 /// What is known of a file when all its rows are in.
@@ -75,18 +107,18 @@ pub struct LoadPlan {
 pub struct FileSummary {
     /// The hash of its content.
     pub hash: String,
-    /// Records read.
+    /// Records read, what is nested in them not counted.
     pub read: u64,
-    /// Rows loaded.
+    /// Rows loaded of them.
     pub loaded: u64,
-    /// Rows rejected.
+    /// Rows rejected of them.
     pub rejected: u64,
     /// Records left out by rule.
     pub left_out: u64,
     /// What else there is to say of the file.
     pub message: Option<String>,
-    /// The layout as the file's values left it.
-    pub layout: Layout,
+    /// One for each table of the plan.
+    pub parts: Vec<PartSummary>,
     /// When the load ended: microseconds since 1970.
     pub ended: i64,
 }
@@ -132,6 +164,9 @@ pub trait Store: Send {
     /// The entries of the ledger that a query asks for, the newest first.
     fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError>;
 
+    /// The tables besides its main one that a file filled.
+    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError>;
+
     /// The rejects of a file, in the order of its lines.
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
 
@@ -155,7 +190,8 @@ pub struct SampleRows {
 pub trait Loader {
     /// Takes a batch of rows in, and its rejects. Rows that the database will not have are
     /// added to the rejects; the rest is loaded. Gives how many were loaded.
-    fn rows(&mut self, rows: &mut Rows) -> Result<u64, StoreError>;
+    /// `table` is the table's place in the plan.
+    fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError>;
 
     /// Commits the rows with the file's entry in the ledger, and gives that entry's number.
     fn finish(self: Box<Self>, summary: &FileSummary) -> Result<i64, StoreError>;

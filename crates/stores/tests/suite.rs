@@ -9,7 +9,8 @@ use hypodoke_core::layout::{Column, Format, Layout};
 use hypodoke_core::reconcile::{Change, reconcile};
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type, Unit};
-use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, Store, StoreUrl};
+use hypodoke_core::names::Lineage;
+use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, PartSummary, Store, StoreUrl, TablePlan};
 use rstest::rstest;
 use tempfile::TempDir;
 
@@ -35,7 +36,7 @@ fn column(name: &str, ty: Type) -> Column {
 }
 
 fn layout(columns: &[(&str, Type)]) -> Layout {
-    Layout { columns: columns.iter().map(|(name, ty)| column(name, *ty)).collect() }
+    Layout { columns: columns.iter().map(|(name, ty)| column(name, *ty)).collect(), parts: Vec::new() }
 }
 
 fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
@@ -43,13 +44,17 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
         batch: store.begin_batch(NOON).expect("a batch"),
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON },
         feed: Some("movements".into()),
-        table: "movements".into(),
-        layout,
-        changes,
-        lineage: true,
+        tables: vec![TablePlan {
+            table: "movements".into(),
+            path: String::new(),
+            layout,
+            changes,
+            lineage: Lineage::Rows,
+            keeps_layout: true,
+            is_virtual: false,
+        }],
         replaces: None,
         kind: "text".into(),
-        keeps_layout: true,
         began: NOON,
     }
 }
@@ -86,7 +91,7 @@ fn summary(layout: &Layout, loaded: u64) -> FileSummary {
         hash: "h".into(),
         read: loaded,
         loaded,
-        layout: layout.clone(),
+        parts: vec![PartSummary { read: loaded, loaded, layout: layout.clone(), missing: Vec::new() }],
         ended: NOON,
         ..FileSummary::default()
     }
@@ -95,8 +100,8 @@ fn summary(layout: &Layout, loaded: u64) -> FileSummary {
 /// Loads lines as one file and gives its number.
 fn load(store: &mut dyn Store, plan: &LoadPlan, lines: &[&[&str]]) -> i64 {
     let mut loader = store.begin_load(plan).expect("begun").expect("not loaded yet");
-    let loaded = loader.rows(&mut rows(&plan.layout, lines)).expect("rows");
-    loader.finish(&summary(&plan.layout, loaded)).expect("finished")
+    let loaded = loader.rows(0, &mut rows(&plan.tables[0].layout, lines)).expect("rows");
+    loader.finish(&summary(&plan.tables[0].layout, loaded)).expect("finished")
 }
 
 fn table(store: &mut dyn Store) -> Vec<String> {
@@ -174,13 +179,13 @@ fn a_loader_dropped_leaves_nothing_behind() {
     let before = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
     {
         let mut loader = store.begin_load(&before).expect("begun").expect("new");
-        loader.rows(&mut rows(&before.layout, &[&["1"], &["x"]])).expect("rows");
+        loader.rows(0, &mut rows(&before.tables[0].layout, &[&["1"], &["x"]])).expect("rows");
     }
     assert!(store.table("movements").expect("a look").is_none(), "the table is undone too");
     assert!(store.files(&FileQuery::default()).expect("entries").is_empty());
     load(store.as_mut(), &before, &[&["1"]]);
     let wider = layout(&[("id", Type::Integer), ("note", Type::Text)]);
-    let fit = reconcile(&before.layout, &wider);
+    let fit = reconcile(&before.tables[0].layout, &wider);
     let after = plan(store.as_mut(), "b.csv", fit.layout, fit.changes);
     drop(store.begin_load(&after).expect("begun").expect("new"));
     assert_eq!(store.table("movements").expect("a look").expect("a table").columns.len(), 1);
@@ -220,7 +225,7 @@ fn a_later_version_takes_the_place_of_the_earlier() {
     let mut store = store(&folder);
     let first = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
     let earlier = load(store.as_mut(), &first, &[&["1"], &["2"]]);
-    let mut second = plan(store.as_mut(), "a.csv", first.layout.clone(), Vec::new());
+    let mut second = plan(store.as_mut(), "a.csv", first.tables[0].layout.clone(), Vec::new());
     second.arrival.modified += 1_000_000;
     second.replaces = Some(earlier);
     let later = load(store.as_mut(), &second, &[&["9"]]);
@@ -237,10 +242,10 @@ fn names_are_quoted_whatever_they_are() {
     let odd = "select \"x\"; drop table movements --";
     let mut plan =
         plan(store.as_mut(), "a.csv", layout(&[(odd, Type::Integer), ("from", Type::Text)]), Vec::new());
-    plan.table = "order by \"1\"".into();
+    plan.tables[0].table = "order by \"1\"".into();
     load(store.as_mut(), &plan, &[&["1", "here"]]);
-    assert_eq!(store.count_rows(&plan.table).expect("a count"), 1);
-    let found = store.table(&plan.table).expect("a look").expect("a table");
+    assert_eq!(store.count_rows(plan.table()).expect("a count"), 1);
+    let found = store.table(plan.table()).expect("a look").expect("a table");
     assert_eq!(found.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), [odd, "from"]);
 }
 

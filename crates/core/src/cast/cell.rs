@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::record::Records;
+use crate::record::{Link, Records};
 use crate::spelling::Number;
 
 /// A typed value. Texts point into the bytes of the records they came from.
@@ -72,6 +72,10 @@ pub struct Reject {
     pub reason: String,
     /// The record as it stands in the file.
     pub raw: Vec<u8>,
+    /// The record, by its place in the batch.
+    pub record: u32,
+    /// Where it stands, where a line does not say it: a JSON path, a cell.
+    pub place: Option<String>,
 }
 
 /// A batch of typed rows, with the records they came from.
@@ -115,6 +119,12 @@ impl Rows {
         self.records.line(self.kept[index] as usize)
     }
 
+    /// How a row of a child table hangs on its parent.
+    #[inline]
+    pub fn link(&self, index: usize) -> Link {
+        self.records.links().get(self.kept[index] as usize).copied().unwrap_or_default()
+    }
+
     /// The bytes of a text cell.
     #[inline]
     pub fn bytes(&self, start: u32, len: u32) -> &[u8] {
@@ -135,6 +145,8 @@ impl Rows {
             value: None,
             reason,
             raw: self.records.raw(record).to_vec(),
+            record: record as u32,
+            place: None,
         }
     }
 }

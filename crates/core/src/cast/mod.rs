@@ -5,10 +5,12 @@
 //! one that does not.
 
 mod cell;
+mod family;
 mod reason;
 mod value;
 
 pub use cell::{Cell, Reject, Rows};
+pub use family::settle;
 pub use reason::Reason;
 
 use crate::layout::Format;
@@ -131,7 +133,7 @@ impl Caster {
         }
         for at in 0..records.len() {
             let found = records.fields(at).len();
-            if found != self.fields && !self.bad[at] {
+            if found != self.fields && !self.bad[at] && !records.open_ended {
                 self.bad[at] = true;
                 let reason = Reason::FieldCount { found, expected: self.fields };
                 self.misfits.push(Misfit { record: at as u32, column: usize::MAX, reason });
@@ -147,11 +149,12 @@ impl Caster {
             if self.bad[at] {
                 continue;
             }
-            let place = records.fields(at)[field];
+            // A record that may stop short has no more than it says.
+            let Some(place) = records.fields(at).get(field).copied() else { continue };
             let cell = &mut cells[at * *width + column];
             let read = match place.origin() {
                 Origin::Missing => Ok(Cell::Null),
-                origin => reader.read(records.value(place), place, origin == Origin::Quoted),
+                origin => reader.read(records.value(place), place, origin),
             };
             let read = match read {
                 Ok(Cell::Text { start, len }) if holds_nul && has_nul(records, start, len) => {
@@ -191,7 +194,7 @@ impl Caster {
             let at = misfit.record as usize;
             let target = self.targets.get(misfit.column);
             let value = target.and_then(|target| match target.source {
-                Source::Field(field) => Some(rows.records.value(rows.records.fields(at)[field])),
+                Source::Field(field) => rows.records.fields(at).get(field).map(|f| rows.records.value(*f)),
                 _ => None,
             });
             rows.rejects.push(Reject {
@@ -200,6 +203,8 @@ impl Caster {
                 value: value.map(|value| String::from_utf8_lossy(value).into_owned()),
                 reason: misfit.reason.to_string(),
                 raw: rows.records.raw(at).to_vec(),
+                record: misfit.record,
+                place: None,
             });
         }
     }

@@ -2,7 +2,7 @@
 
 use super::{Cell, Reason, Target};
 use crate::layout::Format;
-use crate::record::Field;
+use crate::record::{Field, Origin};
 use crate::spelling::number::{self, digit_count};
 use crate::spelling::words::{self, Word};
 use crate::spelling::{Number, is_json, is_uuid, temporal, trim};
@@ -44,12 +44,14 @@ impl<'a> Reader<'a> {
 
     /// Reads a value; `place` is where it stands in the buffer.
     #[inline]
-    pub fn read(&mut self, value: &[u8], place: Field, quoted: bool) -> Result<Cell, Reason> {
+    pub fn read(&mut self, value: &[u8], place: Field, origin: Origin) -> Result<Cell, Reason> {
         let bytes = trim(value);
+        let exact = origin == Origin::Text && self.ty == Type::Text;
         if let Some(index) = words::null_index(bytes)
             && self.format.nulls.holds(index)
+            && !exact
             // A quoted blank in a text column is a text of no characters, written down as one.
-            && !(quoted && index == words::EMPTY && self.ty == Type::Text && !value.is_empty())
+            && !(origin == Origin::Quoted && index == words::EMPTY && self.ty == Type::Text && !value.is_empty())
         {
             return Ok(Cell::Null);
         }

@@ -36,6 +36,8 @@ pub struct ColumnEvidence {
     pub missing: u64,
     /// Words that are null in this column because the user says so.
     pub also_null: Vec<String>,
+    /// Strings of a typed source are text, whatever they say.
+    pub strings_are_text: bool,
     /// One tally per spelling of null, by its index in [`words::NULL_SPELLINGS`].
     nulls: Vec<Tally>,
     classes: Vec<Tally>,
@@ -79,6 +81,7 @@ impl Default for ColumnEvidence {
             present: 0,
             missing: 0,
             also_null: Vec::new(),
+            strings_are_text: false,
             nulls: vec![Tally::default(); words::NULL_SPELLINGS.len()],
             classes: vec![Tally::default(); Class::COUNT],
             digits: [Digits::default(); NUMBERS],
@@ -103,11 +106,23 @@ impl Default for ColumnEvidence {
 impl ColumnEvidence {
     #[inline]
     fn add_field(&mut self, records: &Records, field: Field, spot: impl Fn() -> Spot) {
-        if field.origin() == Origin::Missing {
-            self.missing += 1;
-        } else {
-            self.add(records.value(field), spot);
+        match field.origin() {
+            Origin::Missing => self.missing += 1,
+            Origin::Text if self.strings_are_text => self.add_text_as_such(records.value(field), spot),
+            _ => self.add(records.value(field), spot),
         }
+    }
+
+    /// Takes in a string that is not asked what else it might be.
+    fn add_text_as_such(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
+        self.present += 1;
+        let mut hasher = HASH.build_hasher();
+        hasher.write(value);
+        self.classes[Class::Text as usize].add(&spot, value);
+        if !value.is_empty() {
+            self.add_text(value);
+        }
+        self.distinct.add(hasher.finish());
     }
 
     /// Takes a value in.
@@ -294,6 +309,15 @@ impl TableEvidence {
         TableEvidence { columns: vec![ColumnEvidence::default(); width], ..TableEvidence::default() }
     }
 
+    /// Makes room for columns that were not known when the first records came: those lacked them.
+    pub fn widen(&mut self, width: usize, blank: impl Fn(usize) -> ColumnEvidence) {
+        for column in self.columns.len()..width {
+            let mut evidence = blank(column);
+            evidence.missing = self.rows;
+            self.columns.push(evidence);
+        }
+    }
+
     /// Takes a batch of records of one file in. Records with another number of fields than
     /// there are columns are counted and otherwise left alone: they will be rejects.
     pub fn add(&mut self, records: &Records, file: u32) {
@@ -321,18 +345,25 @@ impl TableEvidence {
             if records.fault(row).is_some() {
                 continue;
             }
-            if fields.len() != width {
+            if fields.len() != width && !(records.open_ended && fields.len() < width) {
                 self.ragged.entry(fields.len()).or_default().add(spot, records.raw(row));
                 continue;
             }
             for (column, field) in self.columns.iter_mut().zip(fields) {
                 column.add_field(records, *field, spot);
             }
+            self.columns.iter_mut().skip(fields.len()).for_each(|column| column.missing += 1);
         }
     }
 
     /// Takes in what the other saw of the same columns.
+    ///
+    /// Where one knows more columns than the other, the other's records lacked them.
     pub fn merge(&mut self, other: &TableEvidence) {
+        self.widen(other.columns.len(), |_| ColumnEvidence::default());
+        for column in self.columns.iter_mut().skip(other.columns.len()) {
+            column.missing += other.rows;
+        }
         self.rows += other.rows;
         self.columns.iter_mut().zip(&other.columns).for_each(|(a, b)| a.merge(b));
         for (width, tally) in &other.ragged {

@@ -28,6 +28,12 @@ pub fn is_archive(head: &[u8]) -> bool {
     head.starts_with(b"PK\x03\x04") || head.starts_with(b"PK\x05\x06")
 }
 
+/// Whether an archive is that of a workbook, which is a file and no archive to those who made it.
+pub fn holds_workbook(file: File) -> bool {
+    let Ok(archive) = ZipArchive::new(file) else { return false };
+    archive.index_for_name("[Content_Types].xml").is_some() || archive.index_for_name("content.xml").is_some()
+}
+
 fn broken(error: impl std::fmt::Display) -> ReadError {
     ReadError::Archive(error.to_string())
 }
@@ -42,11 +48,6 @@ pub fn members(file: File) -> Result<Vec<Member>, ReadError> {
     for index in 0..archive.len() {
         let member = archive.by_index_raw(index).map_err(broken)?;
         let name = member.name().map_err(broken)?.into_owned();
-        if name == "[Content_Types].xml" {
-            return Err(ReadError::Binary {
-                what: "it is a spreadsheet workbook or another office document".to_owned(),
-            });
-        }
         if member.is_dir() || name.starts_with("__MACOSX/") || name.ends_with(".DS_Store") {
             continue;
         }

@@ -11,6 +11,7 @@ use super::table::{self, TableStart, TableWishes};
 use super::tokenise::{End, Tokeniser};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
+use crate::reader::{RecordReader, Shape, TableHead};
 
 /// How much text makes a batch, in bytes.
 const BLOCK: usize = 512 * 1024;
@@ -93,6 +94,7 @@ impl Splitter {
 
 /// Reads the records of a text.
 pub struct TextReader<'a> {
+    heads: Vec<TableHead>,
     source: Utf8Source<'a>,
     tokeniser: Splitter,
     shape: TextShape,
@@ -152,6 +154,7 @@ impl<'a> TextReader<'a> {
         carry.drain(..taken);
         let tokeniser = Tokeniser::new(dialect, line).filling(if start.short_rows { start.width } else { 0 });
         Ok(TextReader {
+            heads: heads(&shape),
             source,
             tokeniser: Splitter::Delimited(tokeniser),
             shape,
@@ -187,6 +190,7 @@ impl<'a> TextReader<'a> {
         let splitter = FixedSplitter::new(widths, skipped_lines + header_lines as u64);
         let record_limit = wishes.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
         TextReader {
+            heads: heads(&shape),
             source,
             tokeniser: Splitter::Fixed(splitter),
             shape,
@@ -198,18 +202,8 @@ impl<'a> TextReader<'a> {
         }
     }
 
-    /// What was found of the file.
-    pub fn shape(&self) -> &TextShape {
-        &self.shape
-    }
-
-    /// The encoding, as far as it is known by now.
-    pub fn encoding(&self) -> Encoding {
-        self.source.encoding()
-    }
-
     /// Fills a batch with the next records; `false` when there are no more.
-    pub fn next(&mut self, records: &mut Records) -> Result<bool, ReadError> {
+    pub fn next_records(&mut self, records: &mut Records) -> Result<bool, ReadError> {
         records.clear();
         if self.done {
             return Ok(false);
@@ -286,6 +280,40 @@ impl<'a> TextReader<'a> {
             }
         }
     }
+}
+
+impl RecordReader for TextReader<'_> {
+    fn tables(&self) -> &[TableHead] {
+        &self.heads
+    }
+
+    fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        batch.resize_with(1, Records::default);
+        self.next_records(&mut batch[0])
+    }
+
+    fn shape(&self) -> Shape {
+        Shape::Text(self.shape.clone())
+    }
+
+    fn encoding(&self) -> Option<Encoding> {
+        Some(self.source.encoding())
+    }
+
+    fn kind(&self) -> String {
+        let dialect = self.shape.dialect;
+        let how =
+            if self.shape.is_fixed { "fixed width".to_owned() } else { dialect.delimiter.to_string() };
+        format!("text, {how}, {}", self.source.encoding().name())
+    }
+
+    fn footer(&self) -> Vec<String> {
+        self.shape.footer.clone()
+    }
+}
+
+fn heads(shape: &TextShape) -> Vec<TableHead> {
+    vec![TableHead { names: shape.names.clone(), ..TableHead::default() }]
 }
 
 /// Kinds of files that people mistake for text, by their first bytes.

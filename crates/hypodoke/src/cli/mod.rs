@@ -177,6 +177,33 @@ pub struct ReadingArguments {
     /// How many lines to skip before the header
     #[arg(long, value_name = "N")]
     pub skip_lines: Option<u64>,
+    /// The sheets of a workbook, by name or pattern (Dues*), or all: --sheets Dues,Fees
+    #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = "Workbooks")]
+    pub sheets: Vec<String>,
+    /// Put all sheets into one table, with a column that names the sheet
+    #[arg(long, help_heading = "Workbooks")]
+    pub stitched: bool,
+    /// Where the table stands: B4:H200, B4 (from there on), a named range or a table
+    #[arg(long, value_name = "RANGE", help_heading = "Workbooks")]
+    pub range: Option<String>,
+    /// Cells that hold an error (#N/A): null makes them null, reject rejects their rows
+    #[arg(long, value_name = "WHAT", help_heading = "Workbooks")]
+    pub error_cells: Option<String>,
+    /// Where the rows of a JSON document are, as a JSONPath: $.result.logs[*]
+    #[arg(long, value_name = "PATH", help_heading = "JSON")]
+    pub rows_at: Option<String>,
+    /// Nested objects: tables makes columns and child tables of them, json keeps them as JSON
+    #[arg(long, value_name = "WHAT", help_heading = "JSON")]
+    pub nested: Option<String>,
+    /// Lists of plain values: json keeps them as JSON, tables makes child tables of them
+    #[arg(long, value_name = "WHAT", help_heading = "JSON")]
+    pub lists: Option<String>,
+    /// Strings: typed asks their values what they are, text leaves them text
+    #[arg(long, value_name = "WHAT", help_heading = "JSON")]
+    pub strings: Option<String>,
+    /// Keep the whole record too, in a column `raw`
+    #[arg(long, help_heading = "JSON")]
+    pub raw: bool,
 }
 
 /// `hypodoke survey`

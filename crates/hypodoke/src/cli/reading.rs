@@ -3,15 +3,19 @@
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::match_key;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::{Escape, TextWishes};
+use hypodoke_formats::Wishes;
+use hypodoke_formats::json::{JsonPath, JsonWishes};
+use hypodoke_formats::text::Escape;
+use hypodoke_formats::workbook::WorkbookWishes;
 
 use super::ReadingArguments;
 use crate::failure::Failure;
-use crate::settings::{delimiter, fixed_fields, format, mark};
+use crate::settings::{ERROR_CELLS, LISTS, NESTED, STRINGS, delimiter, fixed_fields, format, mark, sheets};
 
 impl ReadingArguments {
     /// These wishes over those of a configuration.
-    pub fn over(&self, mut wishes: TextWishes) -> Result<TextWishes, Failure> {
+    pub fn over(&self, mut all: Wishes) -> Result<Wishes, Failure> {
+        let wishes = &mut all.text;
         let usage = |option: &str, why: String| Failure::usage(format!("--{option}: {why}"));
         if let Some(text) = &self.delimiter {
             wishes.dialect.delimiter = Some(delimiter(text).map_err(|why| usage("delimiter", why))?);
@@ -47,7 +51,39 @@ impl ReadingArguments {
         wishes.max_record = self.max_record.or(wishes.max_record);
         wishes.table.header_lines = self.header_lines.or(wishes.table.header_lines);
         wishes.table.skip_lines = self.skip_lines.or(wishes.table.skip_lines);
-        Ok(wishes)
+        self.over_json(&mut all.json)?;
+        self.over_workbook(&mut all.workbook)?;
+        Ok(all)
+    }
+
+    fn over_json(&self, wishes: &mut JsonWishes) -> Result<(), Failure> {
+        let usage = |option: &str, why: String| Failure::usage(format!("--{option}: {why}"));
+        if let Some(path) = &self.rows_at {
+            wishes.rows_at = Some(JsonPath::parse(path).map_err(|why| usage("rows-at", why))?);
+        }
+        if let Some(word) = &self.nested {
+            wishes.nested = one_of("nested", word, &NESTED)?;
+        }
+        if let Some(word) = &self.lists {
+            wishes.plain_lists = one_of("lists", word, &LISTS)?;
+        }
+        if let Some(word) = &self.strings {
+            wishes.strings_are_text = one_of("strings", word, &STRINGS)?;
+        }
+        wishes.raw |= self.raw;
+        Ok(())
+    }
+
+    fn over_workbook(&self, wishes: &mut WorkbookWishes) -> Result<(), Failure> {
+        if !self.sheets.is_empty() {
+            wishes.sheets = Some(sheets(self.sheets.clone()));
+        }
+        if let Some(word) = &self.error_cells {
+            wishes.errors = one_of("error-cells", word, &ERROR_CELLS)?;
+        }
+        wishes.stitched |= self.stitched;
+        wishes.range = self.range.clone().or(wishes.range.take());
+        Ok(())
     }
 
     /// These rules for columns before those of a configuration.
@@ -65,6 +101,15 @@ impl ReadingArguments {
         }
         Ok(rules)
     }
+}
+
+/// The value of a word, or a complaint that names the words there are.
+fn one_of<T: Copy>(option: &str, word: &str, words: &[(&str, T)]) -> Result<T, Failure> {
+    let found = words.iter().find(|(known, _)| *known == word).map(|(_, value)| *value);
+    found.ok_or_else(|| {
+        let all: Vec<&str> = words.iter().map(|(known, _)| *known).collect();
+        Failure::usage(format!("--{option}: `{word}` is none of {}", all.join(", ")))
+    })
 }
 
 fn split<'a>(text: &'a str, option: &str) -> Result<(&'a str, &'a str), Failure> {

@@ -1,13 +1,13 @@
 //! `hypodoke ledger` and `hypodoke receipt`: what the ledger says.
 
 use hypodoke_core::event::Outcome;
-use hypodoke_stores::{BatchEntry, FileEntry, FileQuery};
+use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry};
 use serde::Serialize;
 
 use super::Context;
 use crate::cli::{LedgerArguments, ReceiptArguments};
 use crate::engine::batch::rfc3339;
-use crate::engine::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
+use crate::engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
@@ -93,7 +93,11 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
     let batches = store.batches(usize::MAX >> 1)?;
     let batch = pick(&batches, arguments.batch)?;
     let files = store.files(&FileQuery { batch: Some(batch.batch), most: None })?;
-    let lines: Vec<ReceiptLine> = files.iter().rev().map(line_of).collect();
+    let mut lines = Vec::new();
+    for entry in files.iter().rev() {
+        let parts = if entry.outcome == Outcome::Loaded { store.parts(entry.file)? } else { Vec::new() };
+        lines.push(line_of(entry, parts));
+    }
     let receipt = Receipt {
         version: RECEIPT_VERSION,
         batch: Some(batch.batch),
@@ -127,8 +131,21 @@ pub fn pick(batches: &[BatchEntry], wanted: Option<i64>) -> Result<&BatchEntry, 
     }
 }
 
-fn line_of(entry: &FileEntry) -> ReceiptLine {
+fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
+    // Of a file that was loaded, the message is what was noted of it, a line each.
+    let (notes, message) = match (entry.outcome, &entry.message) {
+        (Outcome::Loaded, Some(message)) => (message.lines().map(str::to_owned).collect(), None),
+        (_, message) => (Vec::new(), message.clone()),
+    };
+    let part = |part: PartEntry| PartLine {
+        table: part.table,
+        path: part.path,
+        rows_read: part.read,
+        rows_loaded: part.loaded,
+    };
     ReceiptLine {
+        parts: parts.into_iter().map(part).collect(),
+        notes,
         path: entry.arrival.path.clone(),
         feed: entry.feed.clone(),
         outcome: entry.outcome,
@@ -140,7 +157,7 @@ fn line_of(entry: &FileEntry) -> ReceiptLine {
         rows_left_out: entry.left_out,
         bytes: entry.arrival.bytes,
         seconds: seconds(entry.began, entry.ended),
-        message: entry.message.clone(),
+        message,
         ..ReceiptLine::default()
     }
 }

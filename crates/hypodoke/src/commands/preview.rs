@@ -20,11 +20,18 @@ use crate::render::{self, json};
 /// The version of the preview's JSON.
 ///
 /// 1: path, columns, rows, rejects.
-const PREVIEW_JSON_VERSION: u32 = 1;
+/// 2: a list of tables.
+const PREVIEW_JSON_VERSION: u32 = 2;
 
 #[derive(Serialize)]
 struct Document<'a> {
     version: u32,
+    path: &'a str,
+    tables: Vec<TableLines<'a>>,
+}
+
+#[derive(Serialize)]
+struct TableLines<'a> {
     path: &'a str,
     columns: Vec<ColumnLine<'a>>,
     rows: Vec<RowLine<'a>>,
@@ -58,11 +65,12 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
     } else {
         newest_of_feed(arguments, context)?
     };
-    let preview = preview(&file, &feed, arguments.rows, &Silent)?;
+    let previews = preview(&file, &feed, arguments.rows, &Silent)?;
     if context.json {
-        json::print(&document(&file.shown, &preview));
+        json::print(&document(&file.shown, &previews));
     } else {
-        render::print(&render::preview::text(&file.shown, &preview, context.screen));
+        let tables = previews.iter().map(|table| render::preview::text(&file.shown, table, context.screen));
+        render::print(&tables.collect::<Vec<_>>().join("\n"));
     }
     Ok(Exit::Done)
 }
@@ -89,11 +97,15 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
     Ok((candidate, feed.to_feed(&arguments.reading)?))
 }
 
-fn document<'a>(path: &'a str, preview: &'a Preview) -> Document<'a> {
+fn document<'a>(path: &'a str, previews: &'a [Preview]) -> Document<'a> {
+    Document { version: PREVIEW_JSON_VERSION, path, tables: previews.iter().map(table).collect() }
+}
+
+fn table(preview: &Preview) -> TableLines<'_> {
     let columns = preview.columns.iter().map(|(name, ty)| ColumnLine { name, ty: ty.to_string() }).collect();
     let rows = preview.rows.iter().map(|row| match &row.values {
         Ok(values) => RowLine { line: row.line, values: Some(values), reject: None },
         Err(reason) => RowLine { line: row.line, values: None, reject: Some(reason) },
     });
-    Document { version: PREVIEW_JSON_VERSION, path, columns, rows: rows.collect() }
+    TableLines { path: &preview.path, columns, rows: rows.collect() }
 }

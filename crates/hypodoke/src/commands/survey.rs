@@ -1,5 +1,6 @@
 //! `hypodoke survey`: what files are.
 
+use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::names::{Namer, match_key};
 
 use super::Context;
@@ -55,15 +56,14 @@ fn why(found: &Survey, column: &str, context: &Context) -> Result<String, Failur
     let mut names = Vec::new();
     for file in &found.files {
         let Ok(found) = &file.found else { continue };
-        let Some(evidence) = &found.evidence else { continue };
-        names.extend(found.columns.iter().map(|c| c.name.clone()));
-        let at = found
-            .columns
-            .iter()
-            .position(|c| c.name == column || c.source == column || match_key(&c.name) == key);
-        if let Some(at) = at {
-            let report = &found.columns[at];
-            out.push_str(&render::survey::why(&file.path, report, &evidence.columns[at], context.screen));
+        for table in &found.tables {
+            let Some(evidence) = &table.evidence else { continue };
+            names.extend(table.columns.iter().map(|c| c.name.clone()));
+            let wanted = |c: &ColumnReport| c.name == column || c.source == column || match_key(&c.name) == key;
+            if let Some(at) = table.columns.iter().position(wanted) {
+                let report = &table.columns[at];
+                out.push_str(&render::survey::why(&file.path, report, &evidence.columns[at], context.screen));
+            }
         }
     }
     if out.is_empty() {

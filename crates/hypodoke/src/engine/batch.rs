@@ -3,12 +3,11 @@
 use std::time::Instant;
 
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
-use hypodoke_core::layout::Layout;
-use hypodoke_core::reconcile::join;
 use hypodoke_stores::{FileEntry, Store, StoreError};
 
-use super::file::{Base, FileLoad, Loaded, Trouble};
-use super::look::{Looked, look_at_all};
+use super::file::{FileLoad, Loaded, Trouble};
+use super::ground::Ground;
+use super::look::{Looked, Way, lists_only, look, look_at_all};
 use super::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
 use super::{Candidate, Delivery, Feed, clock};
@@ -89,22 +88,19 @@ impl Batch<'_> {
     }
 
     fn load_delivery(&mut self, feed: &Feed, files: &[&Candidate], batch: i64) -> Result<(), StoreError> {
-        let shape = self.store.table(&feed.table)?;
-        let kept = self.store.layout(&feed.table)?;
-        let (mut base, looked) = match (shape, kept) {
-            (None, _) => self.first_sight(feed, files),
-            (Some(shape), Some(entry)) => {
-                (Base::Ours { layout: entry.layout, shape }, files.iter().map(|_| None).collect())
-            }
-            (Some(shape), None) => (Base::Foreign(shape), files.iter().map(|_| None).collect()),
+        let mut ground = Ground::of(self.store, feed)?;
+        let looked = if ground.is_new() {
+            self.first_sight(feed, files, &mut ground)?
+        } else {
+            files.iter().map(|_| None).collect()
         };
         for (file, looked) in files.iter().zip(looked) {
             let began = Instant::now();
             let began_at = clock::now();
             let result = match looked {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
-                Some(Ok(looked)) => self.load_file(feed, file, batch, &mut base, Some(looked)),
-                None => self.load_file(feed, file, batch, &mut base, None),
+                Some(Ok(looked)) => self.load_file(feed, file, batch, &mut ground, Some(looked)),
+                None => self.load_file(feed, file, batch, &mut ground, None),
             };
             let mut line = match result {
                 Ok(line) => line,
@@ -124,19 +120,31 @@ impl Batch<'_> {
 
     /// A table that is not there yet: all its files are looked at, and their layouts joined
     /// before the first is loaded, so that their order does not matter.
-    fn first_sight(&self, feed: &Feed, files: &[&Candidate]) -> (Base, Vec<Option<Result<Looked, Failure>>>) {
+    fn first_sight(
+        &mut self,
+        feed: &Feed,
+        files: &[&Candidate],
+        ground: &mut Ground,
+    ) -> Result<Vec<Option<Result<Looked, Failure>>>, StoreError> {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
         // The evidence has served its purpose once the layout is decided.
-        let looks = look_at_all(
-            &wanted,
-            |_| false,
-            self.listener,
-            |_, looked| looked.map(|looked| Looked { evidence: Default::default(), ..looked }),
-        );
-        let layouts = looks.iter().filter_map(|looked| looked.as_ref().ok()).map(|looked| &looked.layout);
-        let layout = layouts
-            .fold(None::<Layout>, |all, one| Some(all.map_or_else(|| one.clone(), |all| join(&all, one))));
-        (Base::New { layout: layout.unwrap_or_default() }, looks.into_iter().map(Some).collect())
+        let without_evidence = |mut looked: Looked| {
+            looked.tables.iter_mut().for_each(|table| table.evidence = Default::default());
+            looked
+        };
+        let mut looks =
+            look_at_all(&wanted, |_| false, self.listener, |_, looked| looked.map(without_evidence));
+        let lists: Vec<String> =
+            looks.iter().flatten().flat_map(|looked| looked.lists()).map(str::to_owned).collect();
+        for (looked, file) in looks.iter_mut().zip(files) {
+            if matches!(looked, Ok(looked) if looked.would_join(&lists)) {
+                // An object where other files have a list.
+                let again = look(file, feed, Way::alone(), &lists_only(lists.clone()), self.listener);
+                *looked = again.map(without_evidence);
+            }
+        }
+        ground.expect(self.store, looks.iter().flatten())?;
+        Ok(looks.into_iter().map(Some).collect())
     }
 
     fn load_file(
@@ -144,7 +152,7 @@ impl Batch<'_> {
         feed: &Feed,
         file: &Candidate,
         batch: i64,
-        base: &mut Base,
+        ground: &mut Ground,
         looked: Option<Looked>,
     ) -> Result<ReceiptLine, Trouble> {
         let began_at = clock::now();
@@ -154,7 +162,7 @@ impl Batch<'_> {
             Verdict::New => None,
             Verdict::Changed(earlier) => Some(earlier),
         };
-        if replaces.is_some() && !base.lineage() {
+        if replaces.is_some() && !ground.main.lineage(false).is_kept() && ground.parts.is_empty() {
             let message = format!(
                 "{} changed after it was loaded, and `{}` has no lineage columns to find its rows by",
                 file.shown, feed.table
@@ -172,7 +180,7 @@ impl Batch<'_> {
             listener: self.listener,
             began: began_at,
         };
-        let Some(loaded) = load.run(base, looked)? else {
+        let Some(loaded) = load.run(ground, looked)? else {
             let mut line = line_of(feed, file, Outcome::Known);
             line.message = Some("another hypodoke loaded it meanwhile".to_owned());
             return Ok(line);
@@ -228,13 +236,14 @@ fn failed_line(feed: &Feed, file: &Candidate, failure: &Failure) -> ReceiptLine 
 fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -> ReceiptLine {
     ReceiptLine {
         kind: Some(loaded.kind.clone()),
-        rows_read: loaded.poured.read,
-        rows_loaded: loaded.poured.loaded,
-        rows_rejected: loaded.poured.rejected,
+        rows_read: loaded.read,
+        rows_loaded: loaded.loaded,
+        rows_rejected: loaded.rejected,
+        parts: loaded.parts.clone(),
         changes: loaded.changes.clone(),
         replaced,
         footer: loaded.footer.clone(),
-        message: loaded.message.clone(),
+        notes: loaded.notes.clone(),
         ..line_of(feed, file, Outcome::Loaded)
     }
 }
@@ -262,7 +271,7 @@ fn entry_of(
         left_out: line.rows_left_out,
         began,
         ended: clock::now(),
-        message: line.message.clone(),
+        message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),
         replaced_by: None,
     }
 }

@@ -1,42 +1,24 @@
-//! One file: how it fits its table, and its load.
+//! One file: how it fits its tables, and its load.
 //!
-//! A file whose table is known is cast optimistically as it is read, once. Only a surprise (a
+//! A file whose tables are known is cast optimistically as it is read, once. Only a surprise (a
 //! value that the column's type does not hold, a column nobody has seen) undoes that load and
 //! sends the file back for evidence.
 
-use hypodoke_core::cast::{Caster, Source as CellSource, Target};
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::layout::{Column, Format, Layout, rule_for};
-use hypodoke_core::names::match_key;
-use hypodoke_core::reconcile::{Change, Fit, reconcile};
-use hypodoke_core::spelling::NullSet;
-use hypodoke_core::types::{Domain, Type};
-use hypodoke_stores::{FileSummary, LoadPlan, Store, StoreError, TableShape};
+use hypodoke_core::layout::Layout;
+use hypodoke_core::reconcile::Change;
+use hypodoke_core::types::{Digits, Domain};
+use hypodoke_stores::{FileSummary, LoadPlan, PartSummary, Store, StoreError};
 
-use super::look::{Looked, Way, look};
-use super::pour::{Poured, Stop, pour};
+use super::approach::TableApproach;
+use super::ground::{Base, Ground};
+use super::look::{Looked, Way, is_virtual, lists_only, look};
+use super::pour::{Funnel, Poured, Stop, pour};
+use super::receipt::PartLine;
 use super::source::Source;
 use super::{Candidate, Feed, clock};
 use crate::failure::Failure;
 use crate::render::count;
-
-/// What the table was before the file.
-pub enum Base {
-    /// It is not there: the layout it will get.
-    New {
-        /// The layout, joined of all files at hand.
-        layout: Layout,
-    },
-    /// A load made it.
-    Ours {
-        /// Its layout.
-        layout: Layout,
-        /// The table as it is.
-        shape: TableShape,
-    },
-    /// Somebody else made it: it is filled as it is, and not changed.
-    Foreign(TableShape),
-}
 
 /// What keeps a file from being loaded.
 pub enum Trouble {
@@ -44,6 +26,18 @@ pub enum Trouble {
     File(Failure),
     /// The database.
     Store(StoreError),
+}
+
+impl From<StoreError> for Trouble {
+    fn from(error: StoreError) -> Trouble {
+        Trouble::Store(error)
+    }
+}
+
+impl From<Failure> for Trouble {
+    fn from(failure: Failure) -> Trouble {
+        Trouble::File(failure)
+    }
 }
 
 /// One file to load.
@@ -68,267 +62,266 @@ pub struct FileLoad<'a> {
 pub struct Loaded {
     /// Its number in the ledger.
     pub number: i64,
-    /// How many rows went where.
-    pub poured: Poured,
+    /// Records read, what is nested in them not counted.
+    pub read: u64,
+    /// Rows loaded of them.
+    pub loaded: u64,
+    /// Rows rejected of them.
+    pub rejected: u64,
+    /// What went to its other tables.
+    pub parts: Vec<PartLine>,
     /// The file in a few words.
     pub kind: String,
     /// The hash of its content.
     pub hash: String,
-    /// How the table changed.
+    /// How the tables changed.
     pub changes: Vec<Change>,
     /// Lines after the table that were left out.
     pub footer: Vec<String>,
     /// What else there is to say.
-    pub message: Option<String>,
+    pub notes: Vec<String>,
 }
 
-/// How a file is to go in.
-pub struct Approach {
-    /// How it fits.
-    pub fit: Fit,
-    /// For each column of the layout, how the file writes it and what its numbers carry.
-    pub formats: Vec<(Format, Domain)>,
-    /// The first surprise undoes the load.
-    watchful: bool,
-    lineage: bool,
+enum Attempt {
+    Done(Box<Option<Loaded>>),
+    Surprised,
 }
 
-impl FileLoad<'_> {
+impl<'a> FileLoad<'a> {
     /// Loads the file; `None` if another process did so meanwhile.
-    pub fn run(mut self, base: &mut Base, looked: Option<Looked>) -> Result<Option<Loaded>, Trouble> {
+    pub fn run(mut self, ground: &mut Ground, looked: Option<Looked>) -> Result<Option<Loaded>, Trouble> {
         let bytes = self.file.seen.arrival.bytes;
-        let approach = match (&*base, looked) {
-            (Base::New { layout } | Base::Ours { layout, .. }, Some(looked)) => {
-                informed(layout, &looked.layout)
-            }
-            (Base::Ours { layout, .. }, None) => match self.optimistic(layout)? {
-                Some(approach) => approach,
-                None => informed(layout, &self.look()?.layout),
-            },
-            (Base::Foreign(shape), _) => self.foreign(shape)?,
-            (Base::New { layout }, None) => informed(layout, &self.look()?.layout),
-        };
-        let approach = Approach { lineage: base.lineage(), ..approach };
-        self.check_width(&approach)?;
-        self.listener.on(Event::FileBegan { path: self.file.shown.clone(), step: Step::Loading, bytes });
-        match self.attempt(base, approach)? {
-            Attempt::Done(loaded) => Ok(loaded),
-            Attempt::Surprised => {
-                let looked = self.look()?;
-                let Base::Ours { layout, .. } = &*base else {
-                    return Err(Trouble::File(Failure::load(format!(
-                        "{}: does not fit its own layout",
-                        self.file.shown
-                    ))));
-                };
-                let approach = Approach { lineage: base.lineage(), ..informed(layout, &looked.layout) };
-                match self.attempt(base, approach)? {
-                    Attempt::Done(loaded) => Ok(loaded),
-                    Attempt::Surprised => Ok(None),
+        if looked.is_none() {
+            let source = self.open(&ground.heads(self.file))?;
+            if let Some(approach) = self.optimistic(ground, &source)? {
+                self.check_width(&approach)?;
+                let path = self.file.shown.clone();
+                self.listener.on(Event::FileBegan { path, step: Step::Loading, bytes });
+                if let Attempt::Done(loaded) = self.attempt(ground, approach, source, true)? {
+                    return Ok(*loaded);
                 }
             }
         }
-    }
-
-    fn check_width(&self, approach: &Approach) -> Result<(), Trouble> {
-        let (most, wanted) = (self.store.most_columns(), approach.fit.layout.columns.len());
-        if wanted + 2 * usize::from(approach.lineage) <= most {
-            return Ok(());
-        }
-        let (wanted, most) = (count::number(wanted as u64), count::number(most as u64));
-        let message = format!(
-            "{}: {wanted} columns; a table of {} holds {most}, lineage columns included",
-            self.file.shown,
-            self.store.shown()
-        );
-        let advice = "check the delimiter (--delimiter), or ask for the file in parts";
-        Err(Trouble::File(Failure::load(message).advise(advice)))
-    }
-
-    fn look(&self) -> Result<Looked, Trouble> {
-        look(self.file, self.feed, Way::alone(), self.listener).map_err(Trouble::File)
-    }
-
-    fn header(&self) -> Result<Layout, Trouble> {
-        let source = Source::open(self.file, self.feed, false, &hypodoke_core::event::Silent)
-            .map_err(Trouble::File)?;
-        Ok(Layout::named(&source.header, &self.feed.namer, &self.feed.rules))
-    }
-
-    /// The way of a file that has no column but those known; `None` if it has.
-    fn optimistic(&self, layout: &Layout) -> Result<Option<Approach>, Trouble> {
-        let fit = reconcile(layout, &self.header()?);
-        if fit.alters() {
-            return Ok(None);
-        }
-        let formats = layout.columns.iter().map(|column| (column.format, column.domain)).collect();
-        Ok(Some(Approach { fit, formats, watchful: true, lineage: true }))
-    }
-
-    /// The way of a file into a table that somebody else made.
-    fn foreign(&self, shape: &TableShape) -> Result<Approach, Trouble> {
-        let looked = self.look()?.layout;
-        let matched = |column: &Column| {
-            let key = match_key(&column.name);
-            shape
-                .columns
-                .iter()
-                .find(|c| c.name == column.name)
-                .or_else(|| shape.columns.iter().find(|c| match_key(&c.name) == key))
+        let looked = match looked {
+            Some(looked) => looked,
+            None => self.look(ground)?,
         };
-        let (found, strange): (Vec<_>, Vec<_>) =
-            looked.columns.iter().enumerate().partition(|(_, c)| matched(c).is_some());
-        let lacking: Vec<&str> = shape
-            .columns
-            .iter()
-            .filter(|c| {
-                c.required
-                    && !c.filled
-                    && !found.iter().any(|(_, f)| matched(f).is_some_and(|m| m.name == c.name))
-            })
-            .map(|c| c.name.as_str())
-            .collect();
-        if !strange.is_empty() || !lacking.is_empty() {
-            let strange: Vec<&str> = strange.iter().map(|(_, c)| c.name.as_str()).collect();
-            return Err(Trouble::File(mismatch(self.file, shape, &strange, &lacking)));
+        let approach = self.informed(ground, &looked)?;
+        self.check_width(&approach)?;
+        self.listener.on(Event::FileBegan { path: self.file.shown.clone(), step: Step::Loading, bytes });
+        let heads: Vec<_> = approach.iter().map(|table| table.head.clone()).collect();
+        let source = self.open(&heads)?;
+        match self.attempt(ground, approach, source, false)? {
+            Attempt::Done(loaded) => Ok(*loaded),
+            Attempt::Surprised => {
+                let what = format!("{}: it changed while it was read", self.file.shown);
+                Err(Failure::load(what).advise("load it again once it is whole").into())
+            }
         }
-        let mut fit = Fit { layout: Layout::default(), sources: Vec::new(), changes: Vec::new() };
-        let mut formats = Vec::new();
-        for (at, column) in found {
-            let Some(target) = matched(column) else { continue };
-            let ty = if target.ty == Type::Unknown { Type::Text } else { target.ty };
-            fit.layout.columns.push(Column { name: target.name.clone(), pinned: Some(ty), ..column.clone() });
-            fit.sources.push(Some(at));
-            formats.push((column.format, column.domain));
-        }
-        Ok(Approach { fit, formats, watchful: false, lineage: shape.lineage })
     }
 
-    fn attempt(&mut self, base: &mut Base, approach: Approach) -> Result<Attempt, Trouble> {
-        let Approach { fit, formats, watchful, lineage } = approach;
-        let mut source = Source::open(self.file, self.feed, true, self.listener).map_err(Trouble::File)?;
-        let fields = source.reader.shape().names.len();
-        let caster = Caster::new(targets(self.file, self.feed, &fit, &formats, fields), fields);
+    fn open(&self, known: &[hypodoke_formats::TableHead]) -> Result<Source<'a>, Failure> {
+        Source::open(self.file, self.feed, true, known, self.listener)
+    }
+
+    fn look(&self, ground: &Ground) -> Result<Looked, Failure> {
+        let lists = ground.heads(self.file).into_iter().filter(|head| head.is_child).map(|head| head.path);
+        look(self.file, self.feed, Way::alone(), &lists_only(lists), self.listener)
+    }
+
+    fn check_width(&self, approach: &[TableApproach]) -> Result<(), Failure> {
+        let most = self.store.most_columns();
+        let width = |table: &TableApproach| table.fit.layout.columns.len() + table.lineage.columns().len();
+        let Some(wide) = approach.iter().find(|table| !table.is_virtual && width(table) > most) else {
+            return Ok(());
+        };
+        let wanted = count::number(wide.fit.layout.columns.len() as u64);
+        let message = format!(
+            "{}: {wanted} columns; a table of {} holds {}, lineage columns included",
+            self.file.shown,
+            self.store.shown(),
+            count::number(most as u64)
+        );
+        let advice = "check the delimiter (--delimiter), keep objects as they are (--nested json), or ask for the file in parts";
+        Err(Failure::load(message).advise(advice))
+    }
+
+    /// The way of a file that has no table and no column but those known; `None` if it has.
+    fn optimistic(&self, ground: &Ground, source: &Source<'_>) -> Result<Option<Vec<TableApproach>>, Trouble> {
+        let Base::Ours { layout: main, .. } = &ground.main else { return Ok(None) };
+        let heads = source.reader.tables();
+        let mut all = Vec::new();
+        for (at, head) in heads.iter().enumerate() {
+            let rules = self.feed.rules_of(&head.path);
+            let named = Layout::named(&source.header(at), &self.feed.namer, &rules);
+            if at == 0 && is_virtual(heads) {
+                let file = Layout { columns: Vec::new(), parts: main.parts.clone() };
+                all.push(TableApproach::of_parts_only(self.feed.table.clone(), head, &ground.main, &file));
+                continue;
+            }
+            let (table, base) = if at == 0 {
+                (self.feed.table.clone(), &ground.main)
+            } else {
+                match ground.parts.iter().find(|(part, _)| part.path == head.path) {
+                    Some((part, base)) => (part.table.clone(), base),
+                    None => return Ok(None),
+                }
+            };
+            let Base::Ours { layout, lineage } = base else { return Ok(None) };
+            match TableApproach::optimistic(table, head, layout, &named, *lineage) {
+                Some(approach) => all.push(approach),
+                None => return Ok(None),
+            }
+        }
+        Ok(Some(all))
+    }
+
+    /// The way of a file whose evidence is in.
+    fn informed(&mut self, ground: &mut Ground, looked: &Looked) -> Result<Vec<TableApproach>, Trouble> {
+        let mut all = Vec::new();
+        for (at, table) in looked.tables.iter().enumerate() {
+            let (name, base) = if at == 0 {
+                (self.feed.table.clone(), &ground.main)
+            } else {
+                let part = ground.part(self.store, self.feed, table)?;
+                let (part, base) = &ground.parts[part];
+                (part.table.clone(), base)
+            };
+            if at == 0 && looked.is_virtual {
+                all.push(TableApproach::of_parts_only(name, &table.head, base, &table.layout));
+                continue;
+            }
+            let lineage = base.lineage(table.head.is_child);
+            let mut approach = match base {
+                Base::New { layout } | Base::Ours { layout, .. } => {
+                    TableApproach::informed(name, &table.head, layout, &table.layout, lineage)
+                }
+                Base::Foreign(shape) => TableApproach::foreign(self.file, &table.head, shape, &table.layout)?,
+            };
+            if matches!(base, Base::New { .. }) {
+                // What the first files lack of a table that is made for them is no change of it.
+                approach.fit.changes.retain(|change| matches!(change, Change::Missing { .. }));
+            }
+            all.push(approach);
+        }
+        // The names that parts got here are those that the main layout tells.
+        for part in &mut all[0].fit.layout.parts {
+            if let Some((known, _)) = ground.parts.iter().find(|(known, _)| known.path == part.path) {
+                part.table.clone_from(&known.table);
+            }
+        }
+        Ok(all)
+    }
+
+    fn attempt(
+        &mut self,
+        ground: &mut Ground,
+        approach: Vec<TableApproach>,
+        mut source: Source<'_>,
+        watchful: bool,
+    ) -> Result<Attempt, Trouble> {
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
             feed: self.feed.name.clone(),
-            table: self.feed.table.clone(),
-            layout: fit.layout.clone(),
-            changes: fit.changes.clone(),
-            lineage,
+            tables: approach.iter().map(TableApproach::plan).collect(),
             replaces: self.replaces,
             kind: source.kind(),
-            keeps_layout: !matches!(base, Base::Foreign(_)),
             began: self.began,
         };
-        let Some(mut loader) = self.store.begin_load(&plan).map_err(Trouble::Store)? else {
-            return Ok(Attempt::Done(None));
+        let Some(mut loader) = self.store.begin_load(&plan)? else {
+            return Ok(Attempt::Done(Box::new(None)));
         };
-        let poured =
-            match pour(&mut source.reader, caster, loader.as_mut(), watchful, self.file.seen.arrival.bytes) {
-                Ok(poured) => poured,
-                Err(Stop::Surprise) => return Ok(Attempt::Surprised),
-                Err(Stop::Read(error)) => {
-                    return Err(Trouble::File(Failure::reading(&self.file.shown, &error)));
-                }
-                Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
-            };
-        let hash = source.meter.finish().map_err(|error| Trouble::File(error.into()))?.0;
-        let layout = with_digits(fit.layout, &poured);
+        let rows_at: Vec<Option<String>> = (0..approach.len()).map(|at| source.reader.rows_at(at)).collect();
+        let place = |table: usize, line: u64, offset: Option<u64>| {
+            place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
+        };
+        let funnel = Funnel {
+            casters: approach.iter().map(|table| table.caster(self.file, self.feed)).collect(),
+            heads: approach.iter().map(|table| table.head.clone()).collect(),
+            watchful,
+            place: &place,
+        };
+        let bytes = self.file.seen.arrival.bytes;
+        let poured = match pour(source.reader.as_mut(), funnel, loader.as_mut(), bytes) {
+            Ok(poured) => poured,
+            Err(Stop::Surprise) => return Ok(Attempt::Surprised),
+            Err(Stop::Read(error)) => return Err(Failure::reading(&self.file.shown, &error).into()),
+            Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
+        };
+        let hash = source.meter.finish().map_err(Failure::from)?.0;
+        let footer = source.reader.footer();
+        let mut notes: Vec<String> = source.notes();
+        notes.extend(left_behind(&footer));
+        let (read, loaded) = records_of(&approach, &poured);
         let summary = FileSummary {
             hash: hash.clone(),
-            read: poured.read,
-            loaded: poured.loaded,
+            read,
+            loaded,
             rejected: poured.rejected,
             left_out: 0,
-            message: left_behind(&source.reader.shape().footer),
-            layout: layout.clone(),
+            message: (!notes.is_empty()).then(|| notes.join("\n")),
+            parts: approach.iter().zip(&poured.tables).map(|(table, figures)| PartSummary {
+                read: figures.read,
+                loaded: figures.loaded,
+                layout: with_digits(table.fit.layout.clone(), &figures.digits),
+                missing: Vec::new(),
+            }).collect(),
             ended: clock::now(),
         };
-        let number = loader.finish(&summary).map_err(Trouble::Store)?;
-        let kind = source.kind();
-        let changes = plan.changes;
-        self.adopt(base, layout)?;
-        let footer = source.reader.shape().footer.clone();
-        let message = summary.message;
-        Ok(Attempt::Done(Some(Loaded { number, poured, kind, hash, changes, footer, message })))
-    }
-
-    /// The table is ours from now on, with this layout.
-    fn adopt(&mut self, base: &mut Base, layout: Layout) -> Result<(), Trouble> {
-        match base {
-            Base::Foreign(_) => {}
-            Base::Ours { layout: kept, .. } => *kept = layout,
-            Base::New { .. } => {
-                if let Some(shape) = self.store.table(&self.feed.table).map_err(Trouble::Store)? {
-                    *base = Base::Ours { layout, shape };
-                }
-            }
-        }
-        Ok(())
+        let number = loader.finish(&summary)?;
+        adopt(ground, &approach, &summary);
+        let parts = parts_of(&approach, &poured);
+        let changes = approach.iter().flat_map(|table| table.fit.changes.iter().cloned()).collect();
+        let (kind, rejected) = (source.kind(), poured.rejected);
+        let loaded = Loaded { number, read, loaded, rejected, parts, kind, hash, changes, footer, notes };
+        Ok(Attempt::Done(Box::new(Some(loaded))))
     }
 }
 
-/// What is to become of each column of the layout.
-pub fn targets(
-    file: &Candidate,
-    feed: &Feed,
-    fit: &Fit,
-    formats: &[(Format, Domain)],
-    fields: usize,
-) -> Vec<Target> {
-    let target = |(at, column): (usize, &Column)| {
-        let ty = column.ty();
-        let (format, domain) = formats[at];
-        // Whether a word is a null follows from the table's type alone, so that it does not
-        // depend on which file came first.
-        let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
-        Target {
-            source_name: column.source.clone(),
-            ty,
-            unit: Target::unit_of(domain),
-            source: match fit.sources[at] {
-                Some(field) if field < fields => CellSource::Field(field),
-                Some(part) => file
-                    .parts
-                    .get(part - fields)
-                    .map_or(CellSource::Nothing, |(_, value)| CellSource::Constant(value.clone())),
-                None => CellSource::Nothing,
-            },
-            format: Format { nulls, ..format },
-            also_null: rule_for(&feed.rules, &column.source)
-                .map_or_else(Vec::new, |rule| rule.also_null.clone()),
-            pinned: column.pinned.is_some(),
-        }
-    };
-    fit.layout.columns.iter().enumerate().map(target).collect()
+/// Records read and loaded, children not counted: they are parts of records.
+fn records_of(approach: &[TableApproach], poured: &Poured) -> (u64, u64) {
+    let own = approach.iter().zip(&poured.tables).filter(|(table, _)| !table.head.is_child);
+    own.fold((0, 0), |(read, loaded), (_, figures)| (read + figures.read, loaded + figures.loaded))
 }
 
-enum Attempt {
-    Done(Option<Loaded>),
-    Surprised,
+fn parts_of(approach: &[TableApproach], poured: &Poured) -> Vec<PartLine> {
+    let parts = approach.iter().zip(&poured.tables).skip(1);
+    parts
+        .map(|(table, figures)| PartLine {
+            table: table.table.clone(),
+            path: table.head.path.clone(),
+            rows_read: figures.read,
+            rows_loaded: figures.loaded,
+        })
+        .collect()
 }
 
-impl Base {
-    /// Whether the table has, or will have, lineage columns.
-    pub fn lineage(&self) -> bool {
-        match self {
-            Base::New { .. } => true,
-            Base::Ours { shape, .. } | Base::Foreign(shape) => shape.lineage,
+/// The tables are known from now on, with the layouts that the file left them.
+fn adopt(ground: &mut Ground, approach: &[TableApproach], summary: &FileSummary) {
+    for (at, (table, part)) in approach.iter().zip(&summary.parts).enumerate() {
+        if at == 0 {
+            ground.main.adopt(part.layout.clone(), table.lineage);
+        } else if let Some((_, base)) = ground.parts.iter_mut().find(|(known, _)| known.path == table.head.path) {
+            base.adopt(part.layout.clone(), table.lineage);
         }
     }
 }
 
-/// The way of a file whose evidence is in.
-pub fn informed(table: &Layout, file: &Layout) -> Approach {
-    let fit = reconcile(table, file);
-    let format = |(column, source): (&Column, &Option<usize>)| match source {
-        Some(at) => (file.columns[*at].format, file.columns[*at].domain),
-        None => (column.format, column.domain),
-    };
-    let formats = fit.layout.columns.iter().zip(&fit.sources).map(format).collect();
-    Approach { fit, formats, watchful: false, lineage: true }
+/// Where a reject stands, in words of its format.
+fn place_of(rows_at: Option<&str>, line: u64, offset: Option<u64>) -> Option<String> {
+    let byte = offset.map(|byte| format!("byte {byte}"));
+    match (rows_at, byte) {
+        (Some(path), Some(byte)) => {
+            let path = match path.strip_suffix("[*]") {
+                Some(list) => format!("{list}[{}]", line.saturating_sub(1)),
+                None => format!("{path}, record {line}"),
+            };
+            Some(format!("{path}, {byte}"))
+        }
+        (Some(sheet), None) => Some(format!("{sheet}, row {line}")),
+        (None, byte) => byte,
+    }
 }
 
 /// What is said of the lines after the table, so that the ledger accounts for them too.
@@ -339,28 +332,14 @@ fn left_behind(footer: &[String]) -> Option<String> {
 }
 
 /// The layout with the digits that were met: what evidence would have said of them.
-fn with_digits(mut layout: Layout, poured: &Poured) -> Layout {
-    for (column, met) in layout.columns.iter_mut().zip(&poured.digits) {
+fn with_digits(mut layout: Layout, digits: &[Digits]) -> Layout {
+    for (column, met) in layout.columns.iter_mut().zip(digits) {
         if let Domain::Number(digits) = &mut column.domain
             && column.pinned.is_none()
         {
-            let met = hypodoke_core::types::Digits { unit: digits.unit, scale: digits.scale, ..*met };
+            let met = Digits { unit: digits.unit, scale: digits.scale, ..*met };
             *digits = digits.join(met);
         }
     }
     layout
-}
-
-fn mismatch(file: &Candidate, shape: &TableShape, strange: &[&str], lacking: &[&str]) -> Failure {
-    let list = |names: &[&str]| names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ");
-    let mut parts = Vec::new();
-    if !strange.is_empty() {
-        parts.push(format!("the table has no {}", list(strange)));
-    }
-    if !lacking.is_empty() {
-        parts.push(format!("the file has no {}, which the table requires", list(lacking)));
-    }
-    let message = format!("{} does not fit the table `{}`: {}", file.shown, shape.name, parts.join("; "));
-    Failure::load(message)
-        .advise("load into another table with --table, or name the columns alike in the feed")
 }

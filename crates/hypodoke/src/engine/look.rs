@@ -4,36 +4,105 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::evidence::{Decision, Forced, Hints, TableEvidence, decide_all};
-use hypodoke_core::layout::{Column, ColumnRule, Format, Layout, rule_for};
-use hypodoke_core::record::Records;
-use hypodoke_formats::ReadError;
-use hypodoke_formats::text::{Delimiter, TextReader, TextShape};
+use hypodoke_core::evidence::{ColumnEvidence, Decision, Forced, Hints, TableEvidence, decide_all};
+use hypodoke_core::layout::{Column, Format, Layout, Part, rule_for};
+use hypodoke_formats::text::Delimiter;
+use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
 
 use super::source::Source;
 use super::{Candidate, Feed};
 use crate::failure::Failure;
 
-/// What a look at a file found.
-pub struct Looked {
-    /// The evidence of its fields, the named parts of its path left out.
+/// What a look found of one table.
+pub struct LookedTable {
+    /// Where it stands in the file, and its columns.
+    pub head: TableHead,
+    /// Its header, named parts of the path included.
+    pub header: Vec<String>,
+    /// The evidence of its fields, the named parts of the path left out.
     pub evidence: TableEvidence,
     /// What was decided of each column.
     pub decisions: Vec<Decision>,
-    /// The file's layout, named parts included.
+    /// Its layout, named parts included.
     pub layout: Layout,
-    /// How the text is written.
-    pub shape: TextShape,
+    /// Where in the file its rows are, in words of the format.
+    pub rows_at: Option<String>,
+}
+
+/// What a look at a file found.
+pub struct Looked {
+    /// Its tables, the main one first.
+    pub tables: Vec<LookedTable>,
+    /// The main one has no rows of its own: the file's rows are all in the others.
+    pub is_virtual: bool,
+    /// How the file is written.
+    pub shape: Shape,
     /// The file in a few words.
     pub kind: String,
     /// Its encoding.
-    pub encoding: &'static str,
+    pub encoding: Option<&'static str>,
     /// How it is compressed.
     pub compression: Option<&'static str>,
     /// The hash of its content, where that was wanted.
     pub hash: Option<String>,
-    /// Its header, named parts included.
-    pub header: Vec<String>,
+    /// What else there is to say of it.
+    pub notes: Vec<String>,
+    /// Lines after the table that were left out.
+    pub footer: Vec<String>,
+}
+
+impl Looked {
+    /// The heads of its tables.
+    pub fn heads(&self) -> Vec<TableHead> {
+        self.tables.iter().map(|table| table.head.clone()).collect()
+    }
+
+    /// The tables that have rows: all but a virtual main one.
+    pub fn real_tables(&self) -> impl Iterator<Item = &LookedTable> {
+        self.tables.iter().skip(usize::from(self.is_virtual))
+    }
+
+    /// The layout of the main table, which names its parts.
+    pub fn layout(&self) -> &Layout {
+        &self.tables[0].layout
+    }
+
+    /// The paths of its child tables.
+    pub fn lists(&self) -> impl Iterator<Item = &str> {
+        self.tables.iter().filter(|table| table.head.is_child).map(|table| table.head.path.as_str())
+    }
+
+    /// Whether it has columns that a list of another file holds: looked at again, knowing that
+    /// list, its objects are lists of one.
+    pub fn would_join(&self, lists: &[String]) -> bool {
+        lists.iter().filter(|list| !self.lists().any(|own| own == *list)).any(|list| {
+            self.tables.iter().flat_map(|table| table.head.names.iter().map(|name| path_of(&table.head, name))).any(
+                |path| path.strip_prefix(list.as_str()).is_some_and(|rest| rest.starts_with(['.', '['])),
+            )
+        })
+    }
+}
+
+fn path_of(head: &TableHead, name: &str) -> String {
+    match (head.path.is_empty(), name.starts_with('[')) {
+        (true, _) => name.to_owned(),
+        (false, true) => format!("{}{name}", head.path),
+        (false, false) => format!("{}.{name}", head.path),
+    }
+}
+
+/// Whether the first of these tables has no rows of its own.
+pub fn is_virtual(heads: &[TableHead]) -> bool {
+    heads.iter().skip(1).any(|head| !head.is_child)
+}
+
+/// Tables whose lists are known and nothing else of them.
+pub fn lists_only(paths: impl IntoIterator<Item = String>) -> Vec<TableHead> {
+    let mut paths: Vec<String> = paths.into_iter().collect();
+    paths.sort();
+    paths.dedup();
+    let list = |path| TableHead { path, names: Vec::new(), is_child: true };
+    std::iter::once(TableHead::default()).chain(paths.into_iter().map(list)).collect()
 }
 
 /// How to look.
@@ -54,47 +123,112 @@ impl Way {
     }
 }
 
-/// Looks at one file.
-pub fn look(file: &Candidate, feed: &Feed, way: Way, listener: &dyn Listener) -> Result<Looked, Failure> {
+/// How often a file is looked at anew because keys turned out to be objects here and lists there.
+const MOST_LOOKS: usize = 4;
+
+/// Looks at one file. `known` are lists that other files have.
+pub fn look(
+    file: &Candidate,
+    feed: &Feed,
+    way: Way,
+    known: &[TableHead],
+    listener: &dyn Listener,
+) -> Result<Looked, Failure> {
     let bytes = file.seen.arrival.bytes;
     listener.on(Event::FileBegan { path: file.shown.clone(), step: Step::Looking, bytes });
-    let mut source = Source::open(file, feed, way.hashed, listener)?;
-    let width = source.reader.shape().names.len();
-    let threads = if bytes < 1 << 20 && source.compression.is_none() { 1 } else { way.threads };
-    let rules: Vec<Option<&ColumnRule>> =
-        source.header.iter().map(|name| rule_for(&feed.rules, name)).collect();
-    let mut blank = TableEvidence::new(width);
-    for (column, rule) in blank.columns.iter_mut().zip(&rules) {
-        column.also_null = rule.map_or_else(Vec::new, |rule| rule.also_null.clone());
+    let mut known = known.to_vec();
+    for _ in 0..MOST_LOOKS {
+        let looked = look_once(file, feed, way, &known, listener)?;
+        let torn = match &looked.shape {
+            Shape::Json(shape) if !shape.torn.is_empty() => shape.torn.clone(),
+            _ => return Ok(looked),
+        };
+        let before = known.iter().filter(|head| head.is_child).map(|head| head.path.clone());
+        known = lists_only(before.chain(torn));
     }
-    let evidence = gather(&mut source.reader, &blank, way.number, threads)
+    look_once(file, feed, way, &known, listener)
+}
+
+fn look_once(
+    file: &Candidate,
+    feed: &Feed,
+    way: Way,
+    known: &[TableHead],
+    listener: &dyn Listener,
+) -> Result<Looked, Failure> {
+    let mut source = Source::open(file, feed, way.hashed, known, listener)?;
+    let small = file.seen.arrival.bytes < 1 << 20 && source.compression.is_none();
+    let threads = if small { 1 } else { way.threads };
+    let strings_are_text = feed.wishes.json.strings_are_text;
+    let blank = |head: &TableHead, column: usize| {
+        let rules = feed.rules_of(&head.path);
+        let rule = rule_for(&rules, &head.names[column]);
+        let also_null = rule.map_or_else(Vec::new, |rule| rule.also_null.clone());
+        let mut evidence = ColumnEvidence::default();
+        (evidence.also_null, evidence.strings_are_text) = (also_null, strings_are_text);
+        evidence
+    };
+    let evidence = gather(source.reader.as_mut(), &blank, way.number, threads)
         .map_err(|error| Failure::reading(&file.shown, &error))?;
     // Whatever was found of a file that changed meanwhile is true of neither version.
     let hash = Some(source.meter.finish()?.0).filter(|_| way.hashed);
-    let forced: Vec<Forced> =
-        rules.iter().map(|rule| rule.map(|rule| rule.forced).unwrap_or_default()).collect();
-    let decisions = decide_all(&evidence, hints(source.reader.shape()), &forced);
-    let mut layout =
-        Layout::observed(&source.header, &with_parts(&decisions, file), &feed.namer, &feed.rules);
-    mark_ragged(&mut layout, &evidence);
+    let shape = source.reader.shape();
+    let heads = source.reader.tables().to_vec();
+    let is_virtual = is_virtual(&heads);
+    let mut tables = Vec::new();
+    for (at, (head, evidence)) in heads.iter().zip(evidence).enumerate() {
+        let rules = feed.rules_of(&head.path);
+        let header = if at == 0 && is_virtual { Vec::new() } else { source.header(at) };
+        let forced: Vec<Forced> =
+            header.iter().map(|name| rule_for(&rules, name).map(|rule| rule.forced).unwrap_or_default()).collect();
+        let decisions = decide_all(&evidence, hints(&shape), &forced);
+        let all = if head.is_child { decisions.clone() } else { with_parts(&decisions, file) };
+        let mut layout = Layout::observed(&header, &all, &feed.namer, &rules);
+        mark_ragged(&mut layout, &evidence);
+        if at == 0 {
+            layout.parts = parts_of(&heads, feed);
+        }
+        let rows_at = source.reader.rows_at(at);
+        tables.push(LookedTable { head: head.clone(), header, evidence, decisions, layout, rows_at });
+    }
     Ok(Looked {
         kind: source.kind(),
-        encoding: source.reader.encoding().name(),
+        encoding: source.reader.encoding().map(|encoding| encoding.name()),
         compression: source.compression,
+        footer: source.reader.footer(),
+        notes: source.notes(),
         hash,
-        shape: source.reader.shape().clone(),
-        header: source.header,
-        evidence,
-        decisions,
-        layout,
+        tables,
+        is_virtual,
+        shape,
     })
 }
 
+/// The tables that the parts of a file go to.
+fn parts_of(heads: &[TableHead], feed: &Feed) -> Vec<Part> {
+    let mut taken = std::collections::HashSet::from([feed.table.to_lowercase()]);
+    let mut parts = Vec::new();
+    for head in heads.iter().skip(1) {
+        let base = feed.table_of(&head.path);
+        let mut table = base.clone();
+        let mut number = 2;
+        while !taken.insert(table.to_lowercase()) {
+            table = format!("{base}_{number}");
+            number += 1;
+        }
+        parts.push(Part { path: head.path.clone(), table });
+    }
+    parts
+}
+
 /// A semicolon between fields suggests that the comma is the decimal mark.
-pub fn hints(shape: &TextShape) -> Hints {
-    let comma = match shape.dialect.delimiter {
-        Delimiter::Char(';') => Some(true),
-        Delimiter::Char(',') => Some(false),
+pub fn hints(shape: &Shape) -> Hints {
+    let comma = match shape {
+        Shape::Text(text) => match text.dialect.delimiter {
+            Delimiter::Char(';') => Some(true),
+            Delimiter::Char(',') => Some(false),
+            _ => None,
+        },
         _ => None,
     };
     Hints { likely_comma: comma, ..Hints::default() }
@@ -119,28 +253,32 @@ fn mark_ragged(layout: &mut Layout, evidence: &TableEvidence) {
     }
 }
 
-/// Reads all records and takes their evidence in. The reader is shared: whoever is free reads
-/// the next batch, then looks at its values while another reads on. `blank` is evidence of
-/// nothing yet, with what is known of the columns beforehand.
+/// Reads all records and takes their evidence in, one table's after another's. The reader is
+/// shared: whoever is free reads the next batch, then looks at its values while another reads on.
+/// `blank` is evidence of nothing yet, with what is known of a column beforehand.
 pub fn gather(
-    reader: &mut TextReader<'_>,
-    blank: &TableEvidence,
+    reader: &mut dyn RecordReader,
+    blank: &(dyn Fn(&TableHead, usize) -> ColumnEvidence + Sync),
     file: u32,
     threads: usize,
-) -> Result<TableEvidence, ReadError> {
+) -> Result<Vec<TableEvidence>, ReadError> {
     let shared = Mutex::new(reader);
-    let work = || -> Result<TableEvidence, ReadError> {
-        let mut evidence = blank.clone();
-        let mut records = Records::default();
+    let work = || -> Result<Vec<TableEvidence>, ReadError> {
+        let mut evidence: Vec<TableEvidence> = Vec::new();
+        let mut batch = Vec::new();
         loop {
             let more = {
                 let mut reader = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-                reader.next(&mut records)?
+                let more = reader.next(&mut batch)?;
+                widen(&mut evidence, reader.tables(), blank);
+                more
             };
             if !more {
                 return Ok(evidence);
             }
-            evidence.add(&records, file);
+            for (table, records) in evidence.iter_mut().zip(&batch) {
+                table.add(records, file);
+            }
         }
     };
     if threads <= 1 {
@@ -151,10 +289,24 @@ pub fn gather(
         let mut whole = work()?;
         for other in others {
             let part = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-            whole.merge(&part);
+            let tables = whole.len().max(part.len());
+            whole.resize_with(tables, TableEvidence::default);
+            whole.iter_mut().zip(&part).for_each(|(whole, part)| whole.merge(part));
         }
         Ok(whole)
     })
+}
+
+/// Makes room for the tables and columns that are known by now.
+fn widen(
+    evidence: &mut Vec<TableEvidence>,
+    heads: &[TableHead],
+    blank: &(dyn Fn(&TableHead, usize) -> ColumnEvidence + Sync),
+) {
+    evidence.resize_with(heads.len().max(evidence.len()), TableEvidence::default);
+    for (table, head) in evidence.iter_mut().zip(heads) {
+        table.widen(head.names.len(), |column| blank(head, column));
+    }
 }
 
 /// How many threads look at values.
@@ -174,7 +326,7 @@ pub fn look_at_all<T: Send>(
     let numbered = |at: usize, threads: usize| {
         let (file, feed) = files[at];
         let way = Way { number: at as u32, threads, hashed: hashed(at) };
-        keep(at, look(file, feed, way, listener))
+        keep(at, look(file, feed, way, &[], listener))
     };
     if files.len() < 2 * threads {
         return (0..files.len()).map(|at| numbered(at, threads)).collect();

@@ -4,11 +4,13 @@
 //! known yet, [`pour`] moves one file's records through the caster into the store, and
 //! [`batch`] does this for every file of a batch and writes the receipt.
 
+pub mod approach;
 pub mod archive;
 pub mod batch;
 pub mod by_hand;
 pub mod clock;
 pub mod file;
+pub mod ground;
 pub mod look;
 pub mod naming;
 pub mod own;
@@ -19,10 +21,10 @@ pub mod select;
 pub mod source;
 
 use hypodoke_core::layout::ColumnRule;
-use hypodoke_core::names::Namer;
+use hypodoke_core::names::{MAX_NAME, Namer, cut};
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::bytes::archive::Member;
-use hypodoke_formats::text::TextWishes;
+use hypodoke_formats::Wishes;
 use hypodoke_places::Seen;
 
 /// A feed as the engine needs it: what its files are and where they go.
@@ -37,7 +39,31 @@ pub struct Feed {
     /// How names are made.
     pub namer: Namer,
     /// What is said of how its files are written.
-    pub wishes: TextWishes,
+    pub wishes: Wishes,
+}
+
+impl Feed {
+    /// What is said of the columns of one of a file's tables. Columns of a part are named with
+    /// its path before them.
+    pub fn rules_of(&self, path: &str) -> Vec<ColumnRule> {
+        if path.is_empty() {
+            return self.rules.clone();
+        }
+        let of_part = |rule: &ColumnRule| {
+            let source = rule.source.strip_prefix(path)?.strip_prefix('.')?.to_owned();
+            Some(ColumnRule { source, ..rule.clone() })
+        };
+        self.rules.iter().filter_map(of_part).collect()
+    }
+
+    /// The table that a part of its files goes to.
+    pub fn table_of(&self, path: &str) -> String {
+        if path.is_empty() {
+            return self.table.clone();
+        }
+        let name = format!("{}_{}", self.table, self.namer.name(path));
+        cut(name, MAX_NAME)
+    }
 }
 
 /// A file that a feed wants.

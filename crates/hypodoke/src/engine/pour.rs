@@ -3,10 +3,10 @@
 
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
-use hypodoke_core::cast::{Caster, Rows};
+use hypodoke_core::cast::{Caster, Rows, settle};
+use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
-use hypodoke_formats::ReadError;
-use hypodoke_formats::text::TextReader;
+use hypodoke_formats::{ReadError, RecordReader, TableHead};
 use hypodoke_stores::{Loader, StoreError};
 
 /// How many batches go round: one being read, cast and sent each, and one waiting.
@@ -15,17 +15,24 @@ const BATCHES: usize = 4;
 /// Files smaller than this are poured on one thread, which is quicker than starting two.
 const SMALL: u64 = 1 << 20;
 
-/// What was poured.
+/// What was poured into one table.
 #[derive(Clone, Debug, Default)]
-pub struct Poured {
+pub struct PouredTable {
     /// Records read.
     pub read: u64,
     /// Rows loaded.
     pub loaded: u64,
-    /// Rows rejected.
-    pub rejected: u64,
     /// The digits that the numbers of each column needed.
     pub digits: Vec<Digits>,
+}
+
+/// What was poured.
+#[derive(Clone, Debug, Default)]
+pub struct Poured {
+    /// Per table.
+    pub tables: Vec<PouredTable>,
+    /// Records rejected.
+    pub rejected: u64,
 }
 
 /// Why pouring stopped.
@@ -35,104 +42,172 @@ pub enum Stop {
     Read(ReadError),
     /// The database did not take it.
     Store(StoreError),
-    /// A value does not fit a type that might be widened: evidence is wanted first.
+    /// A value does not fit a type that might be widened, or a column or list came that nobody
+    /// has seen: evidence is wanted first.
     Surprise,
 }
 
-/// Pours the records of a file. With `watchful`, the first surprise stops it.
+/// What a file is poured through.
+pub struct Funnel<'a> {
+    /// Casts the records of each table.
+    pub casters: Vec<Caster>,
+    /// The tables as far as they are known: more than these are a surprise.
+    pub heads: Vec<TableHead>,
+    /// The first surprise stops it.
+    pub watchful: bool,
+    /// Says where in the file a reject stands: its table, record number and byte.
+    pub place: &'a (dyn Fn(usize, u64, Option<u64>) -> Option<String> + Sync),
+}
+
+/// A batch on its way: what was read of each table, and the rows made of it.
+#[derive(Default)]
+struct Parcel {
+    records: Vec<Records>,
+    rows: Vec<Rows>,
+    /// A table or column came that was not known.
+    strange: bool,
+}
+
+impl Parcel {
+    fn fill(&mut self, reader: &mut dyn RecordReader, heads: &[TableHead]) -> Result<bool, ReadError> {
+        // The buffers of the last round come back to be filled again.
+        for (records, rows) in self.records.iter_mut().zip(&mut self.rows) {
+            std::mem::swap(records, &mut rows.records);
+        }
+        let more = reader.next(&mut self.records)?;
+        let tables = reader.tables();
+        self.strange = tables.len() > heads.len()
+            || tables.iter().zip(heads).any(|(now, known)| now.names.len() > known.names.len());
+        Ok(more)
+    }
+
+    fn cast(&mut self, funnel: &mut Funnel<'_>) -> Result<(), Stop> {
+        if self.strange {
+            return Err(Stop::Surprise);
+        }
+        self.rows.resize_with(self.records.len(), Rows::default);
+        for ((caster, rows), records) in funnel.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records) {
+            std::mem::swap(&mut rows.records, records);
+            caster.cast(rows);
+        }
+        if funnel.watchful && funnel.casters.iter().any(|caster| caster.surprises() > 0) {
+            return Err(Stop::Surprise);
+        }
+        if self.rows.len() > 1 {
+            let paths: Vec<String> = funnel.heads.iter().map(|head| head.path.clone()).collect();
+            settle(&mut self.rows, &paths);
+        }
+        for (table, rows) in self.rows.iter_mut().enumerate() {
+            for reject in &mut rows.rejects {
+                let offset = rows.records.offset_of(reject.record as usize);
+                reject.place = (funnel.place)(table, reject.line, offset);
+            }
+        }
+        Ok(())
+    }
+
+    fn send(&mut self, loader: &mut dyn Loader, poured: &mut Poured) -> Result<(), Stop> {
+        poured.tables.resize_with(self.rows.len().max(poured.tables.len()), PouredTable::default);
+        for at in 0..self.rows.len() {
+            let rows = &mut self.rows[at];
+            let figures = &mut poured.tables[at];
+            figures.read += rows.records.len() as u64;
+            let rejects = rows.rejects.len();
+            figures.loaded += loader.rows(at, rows).map_err(Stop::Store)?;
+            poured.rejected += rows.rejects.len() as u64;
+            if at == 0 && rows.rejects.len() > rejects && self.rows.len() > 1 {
+                self.drop_refused(rejects);
+            }
+        }
+        Ok(())
+    }
+
+    /// What the database refused of the main table takes its children with it.
+    fn drop_refused(&mut self, before: usize) {
+        let (main, children) = self.rows.split_at_mut(1);
+        let refused: Vec<u32> = main[0].rejects[before..].iter().map(|reject| reject.record).collect();
+        for rows in children {
+            let Rows { kept, records, .. } = rows;
+            let owner = |at: &u32| records.links().get(*at as usize).map(|link| link.owner);
+            kept.retain(|at| owner(at).is_none_or(|owner| !refused.contains(&owner)));
+        }
+    }
+}
+
+/// Pours the records of a file.
 pub fn pour(
-    reader: &mut TextReader<'_>,
-    caster: Caster,
+    reader: &mut dyn RecordReader,
+    funnel: Funnel<'_>,
     loader: &mut dyn Loader,
-    watchful: bool,
     bytes: u64,
 ) -> Result<Poured, Stop> {
-    if bytes < SMALL {
-        pour_here(reader, caster, loader, watchful)
-    } else {
-        pour_overlapped(reader, caster, loader, watchful)
-    }
+    if bytes < SMALL { pour_here(reader, funnel, loader) } else { pour_overlapped(reader, funnel, loader) }
 }
 
 fn pour_here(
-    reader: &mut TextReader<'_>,
-    mut caster: Caster,
+    reader: &mut dyn RecordReader,
+    mut funnel: Funnel<'_>,
     loader: &mut dyn Loader,
-    watchful: bool,
 ) -> Result<Poured, Stop> {
     let mut poured = Poured::default();
-    let mut rows = Rows::default();
-    while reader.next(&mut rows.records).map_err(Stop::Read)? {
-        caster.cast(&mut rows);
-        if watchful && caster.surprises() > 0 {
-            return Err(Stop::Surprise);
-        }
-        send(&mut rows, loader, &mut poured)?;
+    let mut parcel = Parcel::default();
+    while parcel.fill(reader, &funnel.heads).map_err(Stop::Read)? {
+        parcel.cast(&mut funnel)?;
+        parcel.send(loader, &mut poured)?;
     }
-    poured.digits = caster.digits().to_vec();
-    Ok(poured)
+    if parcel.strange {
+        return Err(Stop::Surprise);
+    }
+    Ok(with_digits(poured, &funnel.casters))
 }
 
-fn send(rows: &mut Rows, loader: &mut dyn Loader, poured: &mut Poured) -> Result<(), Stop> {
-    poured.read += rows.records.len() as u64;
-    poured.loaded += loader.rows(rows).map_err(Stop::Store)?;
-    poured.rejected += rows.rejects.len() as u64;
-    Ok(())
+fn with_digits(mut poured: Poured, casters: &[Caster]) -> Poured {
+    poured.tables.resize_with(casters.len().max(poured.tables.len()), PouredTable::default);
+    for (table, caster) in poured.tables.iter_mut().zip(casters) {
+        table.digits = caster.digits().to_vec();
+    }
+    poured
 }
 
 fn pour_overlapped(
-    reader: &mut TextReader<'_>,
-    mut caster: Caster,
+    reader: &mut dyn RecordReader,
+    mut funnel: Funnel<'_>,
     loader: &mut dyn Loader,
-    watchful: bool,
 ) -> Result<Poured, Stop> {
-    let (empty_in, empty_out) = sync_channel::<Rows>(BATCHES);
-    let (read_in, read_out) = sync_channel::<Result<Rows, ReadError>>(1);
-    let (cast_in, cast_out) = sync_channel::<Result<Rows, Stop>>(1);
+    let (empty_in, empty_out) = sync_channel::<Parcel>(BATCHES);
+    let (read_in, read_out) = sync_channel::<Result<Parcel, Stop>>(1);
+    let (cast_in, cast_out) = sync_channel::<Result<Parcel, Stop>>(1);
     for _ in 0..BATCHES {
         // The channel holds as many as there are.
-        let _ = empty_in.send(Rows::default());
+        let _ = empty_in.send(Parcel::default());
     }
+    let heads = funnel.heads.clone();
     std::thread::scope(|scope| {
-        scope.spawn(move || read_all(reader, &empty_out, &read_in));
+        scope.spawn(move || read_all(reader, &heads, &empty_out, &read_in));
         let casting = scope.spawn(move || {
-            cast_all(&mut caster, &read_out, &cast_in, watchful);
-            caster
+            cast_all(&mut funnel, &read_out, &cast_in);
+            funnel.casters
         });
         let poured = send_all(&cast_out, &empty_in, loader);
         // Whoever still waits to hand something over is let go.
         drop((cast_out, empty_in));
-        let caster = casting.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        poured.map(|poured| Poured { digits: caster.digits().to_vec(), ..poured })
+        let casters = casting.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        poured.map(|poured| with_digits(poured, &casters))
     })
 }
 
-fn read_all(reader: &mut TextReader<'_>, empty: &Receiver<Rows>, out: &SyncSender<Result<Rows, ReadError>>) {
-    while let Ok(mut rows) = empty.recv() {
-        let message = match reader.next(&mut rows.records) {
-            Ok(true) => Ok(rows),
-            Ok(false) => return,
-            Err(error) => Err(error),
-        };
-        let failed = message.is_err();
-        if out.send(message).is_err() || failed {
-            return;
-        }
-    }
-}
-
-fn cast_all(
-    caster: &mut Caster,
-    read: &Receiver<Result<Rows, ReadError>>,
-    out: &SyncSender<Result<Rows, Stop>>,
-    watchful: bool,
+fn read_all(
+    reader: &mut dyn RecordReader,
+    heads: &[TableHead],
+    empty: &Receiver<Parcel>,
+    out: &SyncSender<Result<Parcel, Stop>>,
 ) {
-    while let Ok(message) = read.recv() {
-        let message = match message {
-            Ok(mut rows) => {
-                caster.cast(&mut rows);
-                if watchful && caster.surprises() > 0 { Err(Stop::Surprise) } else { Ok(rows) }
-            }
+    while let Ok(mut parcel) = empty.recv() {
+        let message = match parcel.fill(reader, heads) {
+            Ok(true) => Ok(parcel),
+            // Keys that were only ever null come to light at the end.
+            Ok(false) if parcel.strange => Err(Stop::Surprise),
+            Ok(false) => return,
             Err(error) => Err(Stop::Read(error)),
         };
         let failed = message.is_err();
@@ -142,17 +217,31 @@ fn cast_all(
     }
 }
 
+fn cast_all(
+    funnel: &mut Funnel<'_>,
+    read: &Receiver<Result<Parcel, Stop>>,
+    out: &SyncSender<Result<Parcel, Stop>>,
+) {
+    while let Ok(message) = read.recv() {
+        let message = message.and_then(|mut parcel| parcel.cast(funnel).map(|()| parcel));
+        let failed = message.is_err();
+        if out.send(message).is_err() || failed {
+            return;
+        }
+    }
+}
+
 fn send_all(
-    cast: &Receiver<Result<Rows, Stop>>,
-    empty: &SyncSender<Rows>,
+    cast: &Receiver<Result<Parcel, Stop>>,
+    empty: &SyncSender<Parcel>,
     loader: &mut dyn Loader,
 ) -> Result<Poured, Stop> {
     let mut poured = Poured::default();
     while let Ok(message) = cast.recv() {
-        let mut rows = message?;
-        send(&mut rows, loader, &mut poured)?;
+        let mut parcel = message?;
+        parcel.send(loader, &mut poured)?;
         // The reader may be at its end already.
-        let _ = empty.send(rows);
+        let _ = empty.send(parcel);
     }
     Ok(poured)
 }

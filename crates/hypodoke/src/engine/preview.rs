@@ -1,18 +1,21 @@
 //! The first rows of a file, cast as a load would cast them.
 
-use hypodoke_core::cast::{Caster, Cell, Rows};
+use hypodoke_core::cast::{Cell, Rows, settle};
 use hypodoke_core::event::Listener;
+use hypodoke_core::names::Lineage;
 use hypodoke_core::spelling::{Number, temporal};
 use hypodoke_core::types::Type;
 
-use super::file::{informed, targets};
-use super::look::{Way, look};
+use super::approach::TableApproach;
+use super::look::{Looked, Way, look};
 use super::source::Source;
 use super::{Candidate, Feed};
 use crate::failure::{Failure, clean};
 
-/// The first rows of a file.
+/// The first rows of one of a file's tables.
 pub struct Preview {
+    /// Where in the file the table stands; empty for its main table.
+    pub path: String,
     /// The columns and their types.
     pub columns: Vec<(String, Type)>,
     /// The rows, rejects among them.
@@ -27,29 +30,59 @@ pub struct PreviewRow {
     pub values: Result<Vec<Option<String>>, String>,
 }
 
-/// Looks at the whole file for its types, then casts its first rows.
+/// Looks at the whole file for its types, then casts the first rows of each of its tables.
 pub fn preview(
     file: &Candidate,
     feed: &Feed,
     most: usize,
     listener: &dyn Listener,
-) -> Result<Preview, Failure> {
-    let layout = look(file, feed, Way::alone(), listener)?.layout;
-    let approach = informed(&layout, &layout);
-    let mut source = Source::open(file, feed, false, listener)?;
-    let fields = source.reader.shape().names.len();
-    let mut caster = Caster::new(targets(file, feed, &approach.fit, &approach.formats, fields), fields);
-    let columns = layout.columns.iter().map(|column| (column.name.clone(), column.ty())).collect();
-    let mut found = Vec::new();
-    let mut rows = Rows::default();
-    while found.len() < most
-        && source.reader.next(&mut rows.records).map_err(|error| Failure::reading(&file.shown, &error))?
+) -> Result<Vec<Preview>, Failure> {
+    let looked = look(file, feed, Way::alone(), &[], listener)?;
+    let mut source = Source::open(file, feed, false, &looked.heads(), listener)?;
+    let approach: Vec<TableApproach> = looked.tables.iter().map(|table| {
+        let lineage = if table.head.is_child { Lineage::Children } else { Lineage::Rows };
+        TableApproach::informed(feed.table_of(&table.head.path), &table.head, &table.layout, &table.layout, lineage)
+    }).collect();
+    let mut casters: Vec<_> = approach.iter().map(|table| table.caster(file, feed)).collect();
+    let paths: Vec<String> = approach.iter().map(|table| table.head.path.clone()).collect();
+    let mut previews: Vec<Preview> = approach.iter().map(empty).collect();
+    let mut batch = Vec::new();
+    while wants_more(&previews, &looked, most)
+        && source.reader.next(&mut batch).map_err(|error| Failure::reading(&file.shown, &error))?
     {
-        rows.records.truncate(most - found.len());
-        caster.cast(&mut rows);
+        let mut rows: Vec<Rows> =
+            batch.drain(..).map(|records| Rows { records, ..Rows::default() }).collect();
+        casters.iter_mut().zip(&mut rows).for_each(|(caster, rows)| caster.cast(rows));
+        settle(&mut rows, &paths);
+        for (preview, rows) in previews.iter_mut().zip(&rows) {
+            preview.add(rows);
+        }
+    }
+    for preview in &mut previews {
+        preview.rows.sort_by_key(|row| row.line);
+        preview.rows.truncate(most);
+    }
+    previews.drain(..usize::from(looked.is_virtual));
+    Ok(previews)
+}
+
+fn empty(table: &TableApproach) -> Preview {
+    let columns = table.fit.layout.columns.iter().map(|column| (column.name.clone(), column.ty()));
+    Preview { path: table.head.path.clone(), columns: columns.collect(), rows: Vec::new() }
+}
+
+/// Sheets come one after another, so that all of them are read until each has its rows.
+fn wants_more(previews: &[Preview], looked: &Looked, most: usize) -> bool {
+    let own = looked.tables.iter().zip(previews).skip(usize::from(looked.is_virtual));
+    own.filter(|(table, _)| !table.head.is_child)
+        .any(|(table, preview)| (preview.rows.len() as u64) < table.evidence.rows.min(most as u64))
+}
+
+impl Preview {
+    fn add(&mut self, rows: &Rows) {
         for index in 0..rows.len() {
-            let values = rows.row(index).iter().map(|cell| text_of(*cell, &rows)).collect();
-            found.push(PreviewRow { line: rows.line(index), values: Ok(values) });
+            let values = rows.row(index).iter().map(|cell| text_of(*cell, rows)).collect();
+            self.rows.push(PreviewRow { line: rows.line(index), values: Ok(values) });
         }
         for reject in &rows.rejects {
             let place =
@@ -57,13 +90,10 @@ pub fn preview(
             let value =
                 reject.value.as_ref().map(|value| format!("`{}`: ", clean(value))).unwrap_or_default();
             let reason = format!("{place}{value}{}", reject.reason);
-            found.push(PreviewRow { line: reject.line, values: Err(reason) });
+            self.rows.push(PreviewRow { line: reject.line, values: Err(reason) });
         }
     }
-    found.sort_by_key(|row| row.line);
-    Ok(Preview { columns, rows: found })
 }
-
 fn text_of(cell: Cell, rows: &Rows) -> Option<String> {
     let mut out = Vec::new();
     match cell {

@@ -9,7 +9,8 @@ use crate::exit::Exit;
 /// The version of the receipt's JSON.
 ///
 /// 1: batch, database, files, known, unmatched, totals.
-pub const RECEIPT_VERSION: u32 = 1;
+/// 2: the parts of a file, and notes on it.
+pub const RECEIPT_VERSION: u32 = 2;
 
 /// The account of a batch.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -53,6 +54,19 @@ pub struct Totals {
     pub bytes: u64,
 }
 
+/// What a file gave to one of its tables, besides the main one.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct PartLine {
+    /// The table.
+    pub table: String,
+    /// Where in the file its rows stand: a sheet, or the path of a nested list.
+    pub path: String,
+    /// Rows read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+}
+
 /// One file of a receipt.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct ReceiptLine {
@@ -74,6 +88,8 @@ pub struct ReceiptLine {
     pub rows_rejected: u64,
     /// Records left out by rule.
     pub rows_left_out: u64,
+    /// What went to its other tables: sheets, and what was nested in its records.
+    pub parts: Vec<PartLine>,
     /// Its size.
     pub bytes: u64,
     /// Seconds it took.
@@ -84,6 +100,8 @@ pub struct ReceiptLine {
     pub replaced: bool,
     /// Lines after the table that were left out of it.
     pub footer: Vec<String>,
+    /// What there is to say of what was found in it.
+    pub notes: Vec<String>,
     /// Why it failed, or what else there is to say.
     pub message: Option<String>,
     /// What to do about it.

@@ -4,11 +4,9 @@ use std::fs::File;
 use std::io::{Cursor, Read};
 
 use hypodoke_core::event::{Event, Listener};
-use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::ReadError;
-use hypodoke_formats::bytes::archive::{self, is_archive};
+use hypodoke_formats::bytes::archive::{self, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
-use hypodoke_formats::text::{TextReader, TextShape, TextWishes};
+use hypodoke_formats::{ReadError, RecordReader, TableHead, Wishes};
 use hypodoke_places::{Meter, Opened, PlaceError, open, open_inside};
 
 use super::{Candidate, Feed};
@@ -17,21 +15,24 @@ use crate::failure::Failure;
 /// A file open for reading: its records, and the meter that will know its content.
 pub struct Source<'a> {
     /// Its records.
-    pub reader: TextReader<'a>,
+    pub reader: Box<dyn RecordReader + 'a>,
     /// Its content's hash, once read.
     pub meter: Meter,
     /// How it is compressed.
     pub compression: Option<&'static str>,
-    /// The names of its columns: those of the header, then the named parts of its path.
-    pub header: Vec<String>,
+    /// It is something else than its name says.
+    pub remark: Option<String>,
+    parts: Vec<String>,
 }
 
 impl<'a> Source<'a> {
-    /// Opens a candidate. `hashed` says whether its content is hashed on the way.
+    /// Opens a candidate. `hashed` says whether its content is hashed on the way; `known` are
+    /// tables whose columns keep their places where the file tells none beforehand.
     pub fn open(
         file: &Candidate,
         feed: &Feed,
         hashed: bool,
+        known: &[TableHead],
         listener: &'a dyn Listener,
     ) -> Result<Source<'a>, Failure> {
         let failed = |error: ReadError| Failure::reading(&file.shown, &error);
@@ -42,7 +43,7 @@ impl<'a> Source<'a> {
         let mut head = Vec::with_capacity(16);
         (&mut opened).take(16).read_to_end(&mut head).map_err(|error| failed(ReadError::from_io(error)))?;
         let compression = Compression::of(&head);
-        let zipped = is_archive(&head) && file.member.is_none();
+        let zipped = is_archive(&head) && file.member.is_none() && !is_workbook(file)?;
         let reader: Box<dyn Read + Send + 'a> = if zipped {
             only_member(file, limit).map_err(failed)?
         } else {
@@ -52,30 +53,50 @@ impl<'a> Source<'a> {
                 None => Box::new(whole),
             }
         };
-        let reader = TextReader::open(reader, &feed.wishes).map_err(failed)?;
-        let header = header(reader.shape(), &file.parts);
+        let opened =
+            hypodoke_formats::open(reader, &file.seen.arrival.path, &feed.wishes, known).map_err(failed)?;
         let compression = match compression {
             Some(compression) => Some(compression.word()),
             None => (zipped || file.member.is_some()).then_some("zip"),
         };
-        Ok(Source { reader, meter, compression, header })
+        let parts = file.parts.iter().map(|(part, _)| part.name.clone()).collect();
+        Ok(Source { reader: opened.reader, meter, compression, remark: opened.remark, parts })
     }
 
-    /// What the file is, in a few words: `csv, semicolon, windows-1252`.
+    /// What the file is, in a few words: `text, semicolon, windows-1252`.
     pub fn kind(&self) -> String {
-        let dialect = self.reader.shape().dialect;
-        let how = if self.reader.shape().is_fixed {
-            "fixed width".to_owned()
-        } else {
-            dialect.delimiter.to_string()
-        };
-        let mut kind = format!("text, {how}, {}", self.reader.encoding().name());
+        let mut kind = self.reader.kind();
         if let Some(compression) = self.compression {
             kind.push_str(", ");
             kind.push_str(compression);
         }
         kind
     }
+
+    /// The names of a table's columns: those of the file, a blank one named by its number; then,
+    /// unless it is a child, the named parts of the file's path.
+    pub fn header(&self, table: usize) -> Vec<String> {
+        self.reader.tables().get(table).map(|head| header(head, &self.parts)).unwrap_or_default()
+    }
+
+    /// What there is to say of the file once it is read.
+    pub fn notes(&self) -> Vec<String> {
+        self.remark.iter().cloned().chain(self.reader.notes()).collect()
+    }
+}
+
+/// See [`Source::header`].
+pub fn header(head: &TableHead, parts: &[String]) -> Vec<String> {
+    let name = |(at, name): (usize, &String)| {
+        if name.is_empty() { format!("column_{}", at + 1) } else { name.clone() }
+    };
+    let own = head.names.iter().enumerate().map(name);
+    if head.is_child { own.collect() } else { own.chain(parts.iter().cloned()).collect() }
+}
+
+fn is_workbook(file: &Candidate) -> Result<bool, Failure> {
+    let path = &file.seen.file;
+    Ok(holds_workbook(File::open(path).map_err(|error| PlaceError::of(path, error))?))
 }
 
 /// Opens the file itself, or its member of an archive.
@@ -109,18 +130,11 @@ fn only_member(file: &Candidate, limit: ExpansionLimit) -> Result<Box<dyn Read +
     }
 }
 
-fn limit(wishes: &TextWishes) -> ExpansionLimit {
+fn limit(wishes: &Wishes) -> ExpansionLimit {
     let usual = ExpansionLimit::default();
-    ExpansionLimit { ratio: wishes.max_expansion.unwrap_or(usual.ratio), ..usual }
+    ExpansionLimit { ratio: wishes.text.max_expansion.unwrap_or(usual.ratio), ..usual }
 }
 
-/// The names of the columns, a blank one named by its number.
-fn header(shape: &TextShape, parts: &[(Part, PartValue)]) -> Vec<String> {
-    let name = |(at, name): (usize, &String)| {
-        if name.is_empty() { format!("column_{}", at + 1) } else { name.clone() }
-    };
-    shape.names.iter().enumerate().map(name).chain(parts.iter().map(|(part, _)| part.name.clone())).collect()
-}
 
 /// Tells the listener how much was read.
 struct Reporting<'a, R> {

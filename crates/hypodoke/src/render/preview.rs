@@ -44,7 +44,8 @@ pub fn text(path: &str, preview: &Preview, screen: Screen) -> String {
             grid.keep(at + 1);
         }
     }
-    let mut out = format!("{}\n{}", screen.paint(Tone::Heading, &clean(path)), grid.text());
+    let title = if preview.path.is_empty() { clean(path) } else { format!("{}: {}", clean(path), clean(&preview.path)) };
+    let mut out = format!("{}\n{}", screen.paint(Tone::Heading, &title), grid.text());
     if shown < preview.columns.len() {
         let rest: Vec<String> = preview.columns[shown..].iter().map(|(name, _)| clean(name)).collect();
         let more = count::of(rest.len() as u64, "column", "columns");

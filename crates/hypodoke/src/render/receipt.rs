@@ -50,6 +50,16 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
             plain(count::seconds(line.seconds)),
             (line.kind.clone().unwrap_or_default(), Tone::Faint),
         ]);
+        for part in &line.parts {
+            grid.push(vec![
+                (format!("  {}", clean(&part.path)), Tone::Faint),
+                plain(part.table.clone()),
+                plain(""),
+                plain(count::number(part.rows_read)),
+                plain(count::number(part.rows_loaded)),
+                plain(count::number(part.rows_read - part.rows_loaded.min(part.rows_read))),
+            ]);
+        }
     }
     grid.text()
 }
@@ -72,6 +82,7 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
         let tone = if line.outcome == Outcome::Failed { Tone::Bad } else { Tone::Faint };
         remarks.push((tone, clean(message)));
     }
+    remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
     if let Some(advice) = &line.advice {
         remarks.push((Tone::Plain, format!("→ {advice}")));
     }

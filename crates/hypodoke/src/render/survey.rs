@@ -2,13 +2,16 @@
 
 use hypodoke_core::evidence::{ColumnEvidence, ColumnReport};
 use hypodoke_core::spelling::words::NULL_SPELLINGS;
+use hypodoke_formats::Shape;
+use hypodoke_formats::text::TextShape;
+use hypodoke_formats::workbook::WorkbookShape;
 
 use super::grid::{Grid, Piece, plain};
 use super::{Screen, Tone, count};
 use crate::failure::clean;
 use crate::survey::group::{Conflict, Group};
 use crate::survey::warnings::{nearly_typed, open_choice};
-use crate::survey::{FileReport, Found, Survey};
+use crate::survey::{FileReport, Found, FoundTable, Survey};
 
 /// The most warnings that are shown of one thing; the rest is counted.
 const MOST_WARNINGS: usize = 12;
@@ -52,18 +55,45 @@ fn file(report: &FileReport, screen: Screen) -> String {
         }
     };
     let mut out = format!("{}  {}\n", screen.paint(Tone::Heading, &path), facts(report, found));
-    out.push_str(&columns(&found.columns, screen));
-    out.push_str(&against(&found.columns));
-    let open = found.columns.iter().filter_map(open_choice);
+    for table in &found.tables {
+        if found.tables.len() > 1 {
+            out.push_str(&table_line(table, screen));
+        }
+        out.push_str(&columns(&table.columns, screen));
+        out.push_str(&against(&table.columns));
+    }
+    let open = found.columns().filter_map(open_choice);
     let all: Vec<String> = open.chain(report.warnings.iter().cloned()).collect();
     out.push_str(&warnings(&all, screen));
     out.push('\n');
     out
 }
 
+/// What stands above one of several tables.
+fn table_line(table: &FoundTable, screen: Screen) -> String {
+    let name = match (table.path.is_empty(), table.is_child) {
+        (true, _) => "records".to_owned(),
+        (false, true) => format!("list {}", clean(&table.path)),
+        (false, false) => format!("sheet {}", clean(&table.path)),
+    };
+    format!("{}  {}\n", screen.paint(Tone::Heading, &format!("  {name}")), count::rows(table.rows))
+}
+
 fn facts(report: &FileReport, found: &Found) -> String {
-    let shape = &found.shape;
-    let mut facts = vec![found.kind.clone(), count::bytes(report.bytes), count::rows(found.rows)];
+    let mut facts = vec![found.kind.clone(), count::bytes(report.bytes), count::rows(found.rows())];
+    match &found.shape {
+        Shape::Text(shape) => facts.extend(text_facts(shape)),
+        Shape::Json(_) => {}
+        Shape::Workbook(shape) => facts.extend(workbook_facts(shape)),
+    }
+    if !found.footer.is_empty() {
+        facts.push(format!("{} after the table", count::of(found.footer.len() as u64, "line", "lines")));
+    }
+    facts.join(" · ")
+}
+
+fn text_facts(shape: &TextShape) -> Vec<String> {
+    let mut facts = Vec::new();
     if shape.dialect.quote != Some(b'"') {
         facts.push(
             shape
@@ -92,10 +122,27 @@ fn facts(report: &FileReport, found: &Found) -> String {
         1 => {}
         lines => facts.push(format!("header of {lines} lines")),
     }
-    if !shape.footer.is_empty() {
-        facts.push(format!("{} after the table", count::of(shape.footer.len() as u64, "line", "lines")));
+    facts
+}
+
+/// Where on its sheets the tables were found.
+fn workbook_facts(shape: &WorkbookShape) -> Vec<String> {
+    let several = shape.read.len() > 1;
+    let mut facts = Vec::new();
+    for sheet in &shape.read {
+        let place = format!("rows from {}{} to column {}", sheet.columns.0, sheet.first_row, sheet.columns.1);
+        let mut fact = if several { format!("{}: {place}", clean(&sheet.name)) } else { place };
+        match sheet.header_rows {
+            0 => fact.push_str(", no header"),
+            1 => {}
+            rows => fact.push_str(&format!(", header of {rows} rows")),
+        }
+        if sheet.titles > 0 {
+            fact.push_str(&format!(", {} above it", count::of(sheet.titles, "row", "rows")));
+        }
+        facts.push(fact);
     }
-    facts.join(" · ")
+    facts
 }
 
 fn columns(columns: &[ColumnReport], screen: Screen) -> String {
@@ -205,7 +252,7 @@ fn of_files(group: &Group, survey: &Survey) -> Vec<String> {
     let mut seen: Vec<(String, Vec<&str>)> = Vec::new();
     for at in &group.files {
         let report = &survey.files[*at];
-        let columns = report.found.iter().flat_map(|found| found.columns.iter().filter_map(nearly_typed));
+        let columns = report.found.iter().flat_map(|found| found.columns().filter_map(nearly_typed));
         for warning in report.warnings.iter().cloned().chain(columns) {
             match seen.iter_mut().find(|(known, _)| *known == warning) {
                 Some((_, paths)) => paths.push(&report.path),

@@ -1,17 +1,20 @@
 //! The survey as one JSON document; its schema is `docs/survey.schema.json`.
 
 use hypodoke_core::evidence::{Against, ColumnReport};
-use hypodoke_formats::text::{Delimiter, Escape};
+use hypodoke_core::names::Namer;
+use hypodoke_formats::Shape;
+use hypodoke_formats::text::{Delimiter, Escape, TextShape};
 use serde::Serialize;
 
 use crate::survey::group::Group;
 use crate::survey::warnings::{nearly_typed, open_choice};
-use crate::survey::{FileReport, Survey};
+use crate::survey::{FileReport, FoundTable, Survey};
 
 /// The version of the document.
 ///
 /// 1: files, layouts.
-const SURVEY_VERSION: u32 = 1;
+/// 2: a file may have several tables, each with its place in the file.
+const SURVEY_VERSION: u32 = 2;
 
 /// The document.
 #[derive(Serialize)]
@@ -24,7 +27,7 @@ pub struct Document {
 #[derive(Serialize)]
 struct File {
     path: String,
-    kind: Option<&'static str>,
+    kind: Option<String>,
     encoding: Option<String>,
     compression: Option<&'static str>,
     dialect: Option<DialectLine>,
@@ -47,6 +50,9 @@ struct DialectLine {
 #[derive(Serialize)]
 struct Table {
     name: String,
+    path: String,
+    rows_at: Option<String>,
+    is_child: bool,
     rows: u64,
     columns: Vec<Column>,
 }
@@ -82,6 +88,7 @@ struct AgainstLine {
 #[derive(Serialize)]
 struct Layout {
     name: String,
+    path: String,
     pattern: String,
     files: Vec<String>,
     rows: u64,
@@ -112,36 +119,59 @@ fn file(report: &FileReport) -> File {
     match &report.found {
         Err(failure) => line.error = Some(failure.message.clone()),
         Ok(found) => {
-            let shape = &found.shape;
-            line.kind = Some(if shape.is_fixed { "fixed" } else { "csv" });
-            line.encoding = Some(found.encoding.clone());
+            line.kind = Some(kind_word(&found.shape));
+            line.encoding = found.encoding.map(str::to_owned);
             line.compression = found.compression;
-            line.dialect = Some(DialectLine {
-                delimiter: match shape.dialect.delimiter {
-                    Delimiter::Char(c) => c.to_string(),
-                    Delimiter::Blanks => "blanks".to_owned(),
-                },
-                quote: shape.dialect.quote.map(|quote| (quote as char).to_string()),
-                escape: shape.dialect.quote.map(|_| match shape.dialect.escape {
-                    Escape::Doubled => "doubled",
-                    Escape::Backslash => "backslash",
-                }),
-                header: shape.header_lines > 0,
-                header_lines: shape.header_lines,
-                skipped_lines: shape.skipped_lines,
-                footer_lines: shape.footer.len(),
-            });
+            if let Shape::Text(shape) = &found.shape {
+                line.dialect = Some(dialect(shape, found.footer.len()));
+            }
             let name = crate::engine::naming::table_name(std::path::Path::new(&report.path));
-            line.warnings.extend(found.columns.iter().filter_map(open_choice));
-            line.warnings.extend(found.columns.iter().filter_map(nearly_typed));
-            line.tables.push(Table {
-                name,
-                rows: found.rows,
-                columns: found.columns.iter().map(column).collect(),
-            });
+            line.warnings.extend(found.columns().filter_map(open_choice));
+            line.warnings.extend(found.columns().filter_map(nearly_typed));
+            line.tables = found.tables.iter().map(|table| table_line(&name, table)).collect();
         }
     }
     line
+}
+
+fn kind_word(shape: &Shape) -> String {
+    match shape {
+        Shape::Text(text) if text.is_fixed => "fixed".to_owned(),
+        Shape::Text(_) => "csv".to_owned(),
+        Shape::Json(json) if json.rows_at.is_none() => "json_lines".to_owned(),
+        Shape::Json(_) => "json".to_owned(),
+        Shape::Workbook(book) => book.kind.clone(),
+    }
+}
+
+fn dialect(shape: &TextShape, footer_lines: usize) -> DialectLine {
+    DialectLine {
+        delimiter: match shape.dialect.delimiter {
+            Delimiter::Char(c) => c.to_string(),
+            Delimiter::Blanks => "blanks".to_owned(),
+        },
+        quote: shape.dialect.quote.map(|quote| (quote as char).to_string()),
+        escape: shape.dialect.quote.map(|_| match shape.dialect.escape {
+            Escape::Doubled => "doubled",
+            Escape::Backslash => "backslash",
+        }),
+        header: shape.header_lines > 0,
+        header_lines: shape.header_lines,
+        skipped_lines: shape.skipped_lines,
+        footer_lines,
+    }
+}
+
+fn table_line(name: &str, table: &FoundTable) -> Table {
+    let part = (!table.path.is_empty()).then(|| Namer::default().name(&table.path));
+    Table {
+        name: part.map_or_else(|| name.to_owned(), |part| format!("{name}_{part}")),
+        path: table.path.clone(),
+        rows_at: table.rows_at.clone(),
+        is_child: table.is_child,
+        rows: table.rows,
+        columns: table.columns.iter().map(column).collect(),
+    }
 }
 
 fn column(report: &ColumnReport) -> Column {
@@ -172,6 +202,7 @@ fn column(report: &ColumnReport) -> Column {
 fn layout(group: &Group, survey: &Survey) -> Layout {
     Layout {
         name: group.name.clone(),
+        path: group.path.clone(),
         pattern: group.pattern.clone(),
         files: group.files.iter().map(|at| survey.files[*at].path.clone()).collect(),
         rows: group.rows,

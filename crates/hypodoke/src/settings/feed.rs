@@ -6,9 +6,11 @@ use hypodoke_core::names::{Convention, Namer};
 use hypodoke_core::pattern::Pattern;
 use hypodoke_core::spelling::{DateOrder, NumberStyle};
 use hypodoke_core::types::{TYPE_WORDS, Type};
+use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, TableWishes, TextWishes};
 
+use super::formats;
 use super::reader::{Section, suggest};
 use crate::cli::ReadingArguments;
 use crate::engine::Feed;
@@ -30,7 +32,7 @@ pub struct FeedSettings {
     /// How names are made.
     pub namer: Namer,
     /// What is said of how its files are written.
-    pub wishes: TextWishes,
+    pub wishes: Wishes,
 }
 
 impl FeedSettings {
@@ -70,7 +72,11 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     {
         return Err(section.wrong(blank, "`key` needs the names of one or more columns"));
     }
-    let wishes = text_wishes(&mut section)?;
+    let wishes = Wishes {
+        text: text_wishes(&mut section)?,
+        json: formats::json_wishes(&mut section)?,
+        workbook: formats::workbook_wishes(&mut section)?,
+    };
     let mut rules = Vec::new();
     for (source, mut column) in section.inner("columns")? {
         let name = column.text("name")?;

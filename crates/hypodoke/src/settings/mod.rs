@@ -1,6 +1,7 @@
 //! Settings: what `hypodoke.toml` says, checked and resolved against its folder.
 
 mod feed;
+mod formats;
 pub mod reader;
 
 use std::path::{Path, PathBuf};
@@ -9,6 +10,7 @@ use std::time::Duration;
 use hypodoke_stores::StoreUrl;
 
 pub use feed::{FeedSettings, delimiter, fixed_fields, format, mark};
+pub use formats::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
 use reader::{Placed, Section, Text, suggest};
 
 use crate::failure::Failure;

@@ -99,10 +99,19 @@ impl<'a> Section<'a> {
         Ok(Some(Placed { value, span: item.span() }))
     }
 
-    /// A list of texts.
+    /// True or false.
+    pub fn truth(&mut self, key: &'static str) -> Result<Option<bool>, Failure> {
+        let Some(item) = self.take(key) else { return Ok(None) };
+        item.as_bool().map(Some).ok_or_else(|| self.expected(key, item, "true or false"))
+    }
+
+    /// A list of texts, or one text.
     pub fn texts(&mut self, key: &'static str) -> Result<Option<Placed<Vec<String>>>, Failure> {
         let Some(item) = self.take(key) else { return Ok(None) };
         let wrong = || self.expected(key, item, "a list of texts, [\"…\"]");
+        if let Some(one) = item.as_str() {
+            return Ok(Some(Placed { value: vec![one.to_owned()], span: item.span() }));
+        }
         let array = item.as_array().ok_or_else(wrong)?;
         let value: Option<Vec<String>> =
             array.iter().map(|value| value.as_str().map(str::to_owned)).collect();

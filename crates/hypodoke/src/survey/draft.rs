@@ -5,6 +5,7 @@ use std::path::Path;
 
 use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::types::Type;
+use hypodoke_formats::Shape;
 
 use super::Survey;
 use super::group::Group;
@@ -27,9 +28,9 @@ pub fn draft(survey: &Survey, ground: &Ground<'_>) -> String {
     out.push_str("# left out is found out anew from each file.\n\n[staging]\n");
     let _ = writeln!(out, "url = {}\n", text(ground.database));
     let _ = writeln!(out, "[place.inbox]\npath = {}", text(&ground.place.to_string_lossy()));
-    for (group, key) in survey.groups.iter().zip(ground.keys) {
-        if group.rows > 0 {
-            feed(&mut out, group, key.as_deref());
+    for draft in feeds(survey, ground.keys) {
+        if draft.groups.iter().any(|group| group.rows > 0) {
+            feed(&mut out, &draft, survey);
         }
     }
     let failed: Vec<&str> =
@@ -43,40 +44,92 @@ pub fn draft(survey: &Survey, ground: &Ground<'_>) -> String {
     out
 }
 
-fn feed(out: &mut String, group: &Group, key: Option<&str>) {
-    let files = count::files(group.files.len() as u64);
-    let _ = writeln!(out, "\n# {files}, {}", count::rows(group.rows));
-    for conflict in &group.conflicts {
-        let types: Vec<String> = conflict
-            .types
-            .iter()
-            .map(|(ty, files)| format!("{ty} in {}", count::files(files.len() as u64)))
-            .collect();
-        let _ = writeln!(
-            out,
-            "# {} is {}: all of them fit {}",
-            conflict.column,
-            count::list(&types),
-            conflict.joined
-        );
-    }
-    group.warnings.iter().take(8).for_each(|warning| {
-        let _ = writeln!(out, "# {}", warning.replace('\n', " "));
-    });
-    let _ =
-        writeln!(out, "[feed.{}]\nplace = \"inbox\"\nfiles = {}", name(&group.name), text(&group.pattern));
-    let _ = writeln!(out, "table = {}\nmode  = \"append\"", text(&group.name));
-    if let Some(key) = key {
-        let _ = writeln!(out, "key   = [{}]  # unique in all of these files, and never null", text(key));
-    }
-    let _ = writeln!(out, "\n[feed.{}.columns]", name(&group.name));
-    group.columns.iter().for_each(|column| column_line(out, column));
+/// A feed to be written: the layouts that come out of its files, the main one first.
+struct FeedDraft<'a> {
+    groups: Vec<&'a Group>,
+    key: Option<&'a str>,
 }
 
-fn column_line(out: &mut String, column: &ColumnReport) {
-    let source = if column.source.is_empty() { &column.name } else { &column.source };
+/// Layouts put together that come out of the same files: records and their lists, sheets.
+fn feeds<'a>(survey: &'a Survey, keys: &'a [Option<String>]) -> Vec<FeedDraft<'a>> {
+    let mut feeds: Vec<FeedDraft<'a>> = Vec::new();
+    let (mains, parts): (Vec<_>, Vec<_>) =
+        survey.groups.iter().zip(keys).partition(|(group, _)| group.path.is_empty());
+    feeds.extend(mains.into_iter().map(|(group, key)| FeedDraft { groups: vec![group], key: key.as_deref() }));
+    for (group, _) in parts {
+        let shares = |feed: &&mut FeedDraft<'_>| feed.groups[0].files.iter().any(|file| group.files.contains(file));
+        match feeds.iter_mut().find(shares) {
+            Some(feed) => feed.groups.push(group),
+            None => feeds.push(FeedDraft { groups: vec![group], key: None }),
+        }
+    }
+    feeds
+}
+
+fn feed(out: &mut String, draft: &FeedDraft<'_>, survey: &Survey) {
+    let main = draft.groups[0];
+    let feed_name = if main.path.is_empty() {
+        main.name.clone()
+    } else {
+        // Sheets alone: the feed is named after the file.
+        crate::engine::naming::table_name(Path::new(&survey.files[main.files[0]].path))
+    };
+    let files = count::files(main.files.len() as u64);
+    let _ = writeln!(out, "\n# {files}, {}", count::rows(draft.groups.iter().map(|group| group.rows).sum()));
+    for group in &draft.groups {
+        for conflict in &group.conflicts {
+            let types: Vec<String> = conflict
+                .types
+                .iter()
+                .map(|(ty, files)| format!("{ty} in {}", count::files(files.len() as u64)))
+                .collect();
+            let (column, all) = (&conflict.column, count::list(&types));
+            let _ = writeln!(out, "# {column} is {all}: all of them fit {}", conflict.joined);
+        }
+        group.warnings.iter().take(8).for_each(|warning| {
+            let _ = writeln!(out, "# {}", warning.replace('\n', " "));
+        });
+    }
+    let name = name(&feed_name);
+    let _ = writeln!(out, "[feed.{name}]\nplace = \"inbox\"\nfiles = {}", text(&main.pattern));
+    let _ = writeln!(out, "table = {}\nmode  = \"append\"", text(&feed_name));
+    if let Some(key) = draft.key {
+        let _ = writeln!(out, "key   = [{}]  # unique in all of these files, and never null", text(key));
+    }
+    whereabouts(out, main, survey);
+    let _ = writeln!(out, "\n[feed.{name}.columns]");
+    for group in &draft.groups {
+        if draft.groups.len() > 1 && !group.path.is_empty() {
+            let _ = writeln!(out, "# {}", group.path.escape_debug());
+        }
+        group.columns.iter().for_each(|column| column_line(out, &group.path, column));
+    }
+}
+
+/// Where in their files the rows stand, so that it need not be found again.
+fn whereabouts(out: &mut String, group: &Group, survey: &Survey) {
+    let shapes = group.files.iter().filter_map(|at| Some(&survey.files[*at].found.as_ref().ok()?.shape));
+    for shape in shapes.take(1) {
+        match shape {
+            Shape::Json(json) => {
+                if let Some(path) = &json.rows_at {
+                    let _ = writeln!(out, "rows_at = {}", text(path));
+                }
+            }
+            Shape::Workbook(book) if !matches!(&*book.kind, "html" | "xml") => {
+                let sheets: Vec<String> = book.read.iter().map(|sheet| text(&sheet.name)).collect();
+                let _ = writeln!(out, "sheets = [{}]", sheets.join(", "));
+            }
+            _ => {}
+        }
+    }
+}
+
+fn column_line(out: &mut String, path: &str, column: &ColumnReport) {
+    let own = if column.source.is_empty() { &column.name } else { &column.source };
+    let source = &if path.is_empty() { own.clone() } else { format!("{path}.{own}") };
     let mut parts = Vec::new();
-    if column.name != *source {
+    if column.name != *own {
         parts.push(format!("name = {}", text(&column.name)));
     }
     let mut remark = Vec::new();

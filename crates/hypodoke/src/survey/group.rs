@@ -3,11 +3,13 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use hypodoke_core::evidence::{ColumnEvidence, ColumnReport, Hints, TableEvidence, decide_all};
-use hypodoke_core::names::match_key;
+use hypodoke_core::layout::Column;
+use hypodoke_core::names::{Namer, match_key};
 use hypodoke_core::types::Type;
+use hypodoke_formats::Shape;
 
 use super::warnings::open_choice;
-use super::{FileReport, pattern};
+use super::{FileReport, FoundTable, pattern};
 use crate::engine::look::Looked;
 use crate::engine::naming::table_name;
 use crate::engine::{Candidate, look};
@@ -18,6 +20,8 @@ use crate::render::count;
 pub struct Group {
     /// What the layout is called.
     pub name: String,
+    /// Where in its files it stands: a sheet, the path of a nested list; empty for the main table.
+    pub path: String,
     /// The pattern that the names of its files share.
     pub pattern: String,
     /// Its files, by their numbers in the survey, in the order of their days and names.
@@ -52,6 +56,8 @@ pub struct Gathering {
 
 /// Files with the very same header.
 struct Part {
+    /// Where in the files it stands.
+    path: String,
     names: Vec<String>,
     sources: Vec<String>,
     evidence: TableEvidence,
@@ -60,28 +66,35 @@ struct Part {
 }
 
 impl Gathering {
-    /// Takes a file in.
+    /// Takes a file in, table by table.
     pub fn add(&mut self, at: usize, files: &[Candidate], looked: &Looked) {
-        let named = looked.shape.header_lines > 0;
-        let mut key: Vec<String> = looked
-            .layout
-            .columns
-            .iter()
-            .map(|c| if named { match_key(&c.name) } else { String::new() })
-            .collect();
-        if !named {
-            // Without a header only files whose names are alike are taken to be of one kind.
-            key.push(pattern::stem(&files[at].seen.arrival.path));
+        let named = match &looked.shape {
+            Shape::Text(text) => text.header_lines > 0,
+            _ => true,
+        };
+        let hints = look::hints(&looked.shape);
+        for table in looked.real_tables() {
+            let name = |c: &Column| if named { match_key(&c.name) } else { String::new() };
+            let mut key: Vec<String> = table.layout.columns.iter().map(name).collect();
+            if !named || table.head.is_child {
+                // Without a header only files whose names are alike are taken to be of one kind;
+                // and a list is never of one kind with the records it stands in.
+                key.push(pattern::stem(&files[at].seen.arrival.path));
+                key.push(table.head.path.clone());
+            }
+            let part = self.by_header.entry(key).or_insert_with(|| Part {
+                path: table.head.path.clone(),
+                names: table.layout.columns.iter().map(|c| c.name.clone()).collect(),
+                sources: table.header.clone(),
+                evidence: TableEvidence::new(table.evidence.columns.len()),
+                files: Vec::new(),
+                hints,
+            });
+            part.evidence.merge(&table.evidence);
+            if part.files.last() != Some(&at) {
+                part.files.push(at);
+            }
         }
-        let part = self.by_header.entry(key).or_insert_with(|| Part {
-            names: looked.layout.columns.iter().map(|c| c.name.clone()).collect(),
-            sources: looked.header.clone(),
-            evidence: TableEvidence::new(looked.evidence.columns.len()),
-            files: Vec::new(),
-            hints: look::hints(&looked.shape),
-        });
-        part.evidence.merge(&looked.evidence);
-        part.files.push(at);
     }
 
     /// Puts parts together that are one layout, and says what there is to say of each.
@@ -110,7 +123,7 @@ fn akin(a: &[String], part_a: &Part, b: &[String], part_b: &Part, files: &[Candi
     let names = |key: &[String]| key.iter().filter(|k| !k.is_empty()).cloned().collect::<HashSet<_>>();
     let (a, b) = (names(a), names(b));
     let shared = a.intersection(&b).count();
-    shared * 2 > a.union(&b).count() && stem(part_a) == stem(part_b)
+    shared * 2 > a.union(&b).count() && stem(part_a) == stem(part_b) && part_a.path == part_b.path
 }
 
 impl Part {
@@ -155,15 +168,16 @@ impl Part {
             .iter()
             .map(|at| pattern::day(path(at)).unwrap_or_else(|| day_of(reports[*at].modified)));
         let days = dates.clone().min().zip(dates.max());
-        let conflicts = conflicts(&columns, &self.files, reports);
+        let conflicts = conflicts(&columns, &self.path, &self.files, reports);
         let mut warnings = Vec::new();
         warnings.extend(doubles(&self.files, reports));
         warnings.extend(short_files(&self.files, reports));
-        warnings.extend(comings_and_goings(&columns, &self.files, reports));
+        warnings.extend(comings_and_goings(&columns, &self.path, &self.files, reports));
         warnings.extend(columns.iter().filter_map(open_choice));
         let pattern = pattern::shared(&paths);
         Group {
-            name: unique_name(paths[0], taken),
+            name: unique_name(paths[0], &self.path, taken),
+            path: self.path,
             pattern,
             rows: self.evidence.rows,
             columns,
@@ -179,8 +193,11 @@ fn day_of(micros: i64) -> i32 {
     micros.div_euclid(hypodoke_core::spelling::temporal::DAY) as i32
 }
 
-fn unique_name(path: &str, taken: &mut HashSet<String>) -> String {
-    let base = table_name(std::path::Path::new(path));
+fn unique_name(path: &str, part: &str, taken: &mut HashSet<String>) -> String {
+    let mut base = table_name(std::path::Path::new(path));
+    if !part.is_empty() {
+        base = format!("{base}_{}", Namer::default().name(part));
+    }
     let mut name = base.clone();
     let mut number = 2;
     while !taken.insert(name.clone()) {
@@ -194,13 +211,14 @@ fn found(report: &FileReport) -> Option<&super::Found> {
     report.found.as_ref().ok()
 }
 
-fn conflicts(columns: &[ColumnReport], files: &[usize], reports: &[FileReport]) -> Vec<Conflict> {
+fn conflicts(columns: &[ColumnReport], path: &str, files: &[usize], reports: &[FileReport]) -> Vec<Conflict> {
     let mut seen: Vec<BTreeMap<String, (Type, Vec<usize>)>> = vec![BTreeMap::new(); columns.len()];
     let index: HashMap<String, usize> =
         columns.iter().enumerate().map(|(at, c)| (match_key(&c.name), at)).collect();
     for file in files {
         let Some(found) = found(&reports[*file]) else { continue };
-        for (name, ty) in found.types().filter(|(_, ty)| *ty != Type::Unknown) {
+        let types = found.tables.iter().filter(|table| table.path == path).flat_map(FoundTable::types);
+        for (name, ty) in types.filter(|(_, ty)| *ty != Type::Unknown) {
             if let Some(at) = index.get(&match_key(name)) {
                 // Decimals that differ in their digits only are no conflict to tell of.
                 let word = match ty {
@@ -231,7 +249,7 @@ fn doubles(files: &[usize], reports: &[FileReport]) -> Vec<String> {
     let mut warnings = Vec::new();
     for file in files {
         let Some(found) = found(&reports[*file]) else { continue };
-        let Some(hash) = found.hash.as_deref().filter(|_| found.rows > 0) else { continue };
+        let Some(hash) = found.hash.as_deref().filter(|_| found.rows() > 0) else { continue };
         match by_hash.get(hash) {
             Some(first) => warnings.push(format!(
                 "{} has the same content as {}",
@@ -248,7 +266,7 @@ fn doubles(files: &[usize], reports: &[FileReport]) -> Vec<String> {
 
 /// Files with less than a quarter of the rows that are usual, where there are enough to tell.
 fn short_files(files: &[usize], reports: &[FileReport]) -> Vec<String> {
-    let rows_of = |file: &usize| found(&reports[*file]).map(|found| found.rows);
+    let rows_of = |file: &usize| found(&reports[*file]).map(|found| found.rows());
     let mut rows: Vec<u64> = files.iter().filter_map(rows_of).collect();
     rows.sort_unstable();
     if rows.len() < 4 {
@@ -268,11 +286,12 @@ fn short_files(files: &[usize], reports: &[FileReport]) -> Vec<String> {
 }
 
 /// Columns that are there from some file on, or up to one.
-fn comings_and_goings(columns: &[ColumnReport], files: &[usize], reports: &[FileReport]) -> Vec<String> {
+fn comings_and_goings(columns: &[ColumnReport], path: &str, files: &[usize], reports: &[FileReport]) -> Vec<String> {
     let have: Vec<(usize, HashSet<String>)> = files
         .iter()
         .filter_map(|file| {
-            Some((*file, found(&reports[*file])?.columns.iter().map(|c| match_key(&c.name)).collect()))
+            let table = found(&reports[*file])?.tables.iter().find(|table| table.path == path)?;
+            Some((*file, table.columns.iter().map(|c| match_key(&c.name)).collect()))
         })
         .collect();
     let mut warnings = Vec::new();

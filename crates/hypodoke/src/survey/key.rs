@@ -6,7 +6,6 @@ use std::hash::BuildHasher;
 use hypodoke_core::event::Silent;
 use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::names::match_key;
-use hypodoke_core::record::Records;
 use hypodoke_core::types::Type;
 
 use super::group::Group;
@@ -39,11 +38,14 @@ fn is_unique(column: &ColumnReport, group: &Group, files: &[Candidate], feed: &F
     let key = match_key(&column.source);
     let hasher = std::hash::RandomState::new();
     let mut seen = HashSet::with_capacity(group.rows as usize);
-    let mut records = Records::default();
+    let mut batch = Vec::new();
     for file in &group.files {
-        let Ok(mut source) = Source::open(&files[*file], feed, false, &Silent) else { return false };
-        let Some(at) = source.header.iter().position(|name| match_key(name) == key) else { return false };
-        while let Ok(true) = source.reader.next(&mut records) {
+        let Ok(mut source) = Source::open(&files[*file], feed, false, &[], &Silent) else { return false };
+        while let Ok(true) = source.reader.next(&mut batch) {
+            let heads = source.reader.tables();
+            let table = heads.iter().position(|head| head.path == group.path).unwrap_or(0);
+            let Some(at) = heads[table].names.iter().position(|name| match_key(name) == key) else { continue };
+            let records = &batch[table];
             for row in 0..records.len() {
                 let Some(field) = records.fields(row).get(at) else { continue };
                 // Two values of one hash would only hide a key, not invent one.

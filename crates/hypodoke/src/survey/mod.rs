@@ -12,9 +12,9 @@ use std::sync::Mutex;
 use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::evidence::{ColumnReport, TableEvidence};
 use hypodoke_core::types::Type;
-use hypodoke_formats::text::TextShape;
+use hypodoke_formats::Shape;
 
-use crate::engine::look::{Looked, look_at_all};
+use crate::engine::look::{Looked, LookedTable, look_at_all};
 use crate::engine::{Candidate, Feed};
 use crate::failure::Failure;
 use group::{Gathering, Group};
@@ -35,16 +35,30 @@ pub struct FileReport {
 
 /// What a file is.
 pub struct Found {
-    /// How its text is written.
-    pub shape: TextShape,
-    /// Its encoding.
-    pub encoding: String,
+    /// How it is written.
+    pub shape: Shape,
+    /// Its encoding, where it has one.
+    pub encoding: Option<&'static str>,
     /// How it is compressed.
     pub compression: Option<&'static str>,
     /// The file in a few words.
     pub kind: String,
     /// The hash of its content, where another file is as large.
     pub hash: Option<String>,
+    /// Its tables.
+    pub tables: Vec<FoundTable>,
+    /// Lines after the table that were left out.
+    pub footer: Vec<String>,
+}
+
+/// One table of a file.
+pub struct FoundTable {
+    /// Where in the file it stands; empty for its main table.
+    pub path: String,
+    /// Where its rows are, in words of the format.
+    pub rows_at: Option<String>,
+    /// Its rows are parts of the main table's records.
+    pub is_child: bool,
     /// Its records.
     pub rows: u64,
     /// Its columns.
@@ -53,10 +67,22 @@ pub struct Found {
     pub evidence: Option<TableEvidence>,
 }
 
-impl Found {
+impl FoundTable {
     /// The type of each column, by its name.
     pub fn types(&self) -> impl Iterator<Item = (&str, Type)> {
         self.columns.iter().map(|column| (column.name.as_str(), column.ty))
+    }
+}
+
+impl Found {
+    /// Its records, what is nested in them not counted.
+    pub fn rows(&self) -> u64 {
+        self.tables.iter().filter(|table| !table.is_child).map(|table| table.rows).sum()
+    }
+
+    /// The columns of all its tables.
+    pub fn columns(&self) -> impl Iterator<Item = &ColumnReport> {
+        self.tables.iter().flat_map(|table| &table.columns)
     }
 }
 
@@ -110,22 +136,29 @@ fn shared_size(files: &[Candidate], sizes: &HashMap<u64, u32>, at: usize) -> boo
 }
 
 fn found(looked: Looked, keep_evidence: bool) -> Found {
-    let columns = reports(&looked);
+    let skipped = usize::from(looked.is_virtual);
+    let tables = looked.tables.into_iter().skip(skipped).map(|table| FoundTable {
+        columns: reports(&table),
+        path: table.head.path,
+        rows_at: table.rows_at,
+        is_child: table.head.is_child,
+        rows: table.evidence.rows,
+        evidence: keep_evidence.then_some(table.evidence),
+    });
     Found {
-        encoding: looked.encoding.to_owned(),
+        tables: tables.collect(),
+        encoding: looked.encoding,
         compression: looked.compression,
         kind: looked.kind,
         hash: looked.hash,
-        rows: looked.evidence.rows,
-        columns,
         shape: looked.shape,
-        evidence: keep_evidence.then_some(looked.evidence),
+        footer: looked.footer,
     }
 }
 
-/// The reports of a file's columns.
-pub fn reports(looked: &Looked) -> Vec<ColumnReport> {
-    let columns = looked.layout.columns.iter().zip(&looked.evidence.columns).zip(&looked.decisions);
+/// The reports of a table's columns.
+pub fn reports(table: &LookedTable) -> Vec<ColumnReport> {
+    let columns = table.layout.columns.iter().zip(&table.evidence.columns).zip(&table.decisions);
     columns
         .map(|((column, evidence), decision)| {
             ColumnReport::of(&column.name, &column.source, evidence, decision)

@@ -2,6 +2,7 @@
 
 use hypodoke_core::evidence::{Against, ColumnReport, Tally};
 use hypodoke_core::types::Type;
+use hypodoke_formats::Shape;
 
 use crate::engine::look::Looked;
 use crate::failure::clean;
@@ -9,23 +10,28 @@ use crate::render::count;
 
 /// The warnings of one file.
 pub fn of_file(looked: &Looked) -> Vec<String> {
-    let mut warnings = Vec::new();
-    let evidence = &looked.evidence;
-    if evidence.rows == 0 {
-        warnings.push("the file has a header and no rows".to_owned());
-    }
-    let width = evidence.columns.len();
-    for (fields, tally) in &evidence.ragged {
-        let found = count::of(*fields as u64, "field", "fields");
-        warnings.push(misfit(tally, &format!("{found} instead of {width}")));
-    }
-    if evidence.faulty.count > 0 {
-        warnings
-            .push(misfit(&evidence.faulty, "a broken record: an unclosed quote, or bytes that are no text"));
-    }
-    for report in super::reports(looked) {
-        let remark = |remark: &String| format!("column `{}`: {}", report.name, clean(remark));
-        warnings.extend(report.remarks.iter().map(remark));
+    let mut warnings = looked.notes.clone();
+    for table in looked.real_tables() {
+        let evidence = &table.evidence;
+        if evidence.rows == 0 && !table.head.is_child {
+            warnings.push("the file has a header and no rows".to_owned());
+        }
+        let width = evidence.columns.len();
+        for (fields, tally) in &evidence.ragged {
+            let found = count::of(*fields as u64, "field", "fields");
+            warnings.push(misfit(tally, &format!("{found} instead of {width}")));
+        }
+        if let Some(first) = evidence.faulty.first.as_ref() {
+            let what = match &looked.shape {
+                Shape::Text(_) => "a broken record: an unclosed quote, or bytes that are no text",
+                _ => &clean(&first.value),
+            };
+            warnings.push(misfit(&evidence.faulty, what));
+        }
+        for report in super::reports(table) {
+            let remark = |remark: &String| format!("column `{}`: {}", report.name, clean(remark));
+            warnings.extend(report.remarks.iter().map(remark));
+        }
     }
     warnings
 }

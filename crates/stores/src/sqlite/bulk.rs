@@ -10,6 +10,7 @@ use std::marker::PhantomData;
 use std::ptr::{self, NonNull};
 
 use hypodoke_core::cast::{Cell, Rows};
+use hypodoke_core::names::Lineage;
 use hypodoke_core::spelling::{Number, temporal};
 use rusqlite::{Connection, ffi};
 
@@ -79,20 +80,23 @@ impl<'c> BulkInsert<'c> {
         self.check(code)
     }
 
-    /// Inserts one row. `line` is bound behind the cells and the file, where there is lineage.
+    /// Inserts one row. Behind the cells and the file its lineage is bound.
     #[inline]
-    pub fn insert(&mut self, rows: &Rows, index: usize, line: Option<u64>) -> rusqlite::Result<Stepped> {
+    pub fn insert(&mut self, rows: &Rows, index: usize, lineage: Lineage) -> rusqlite::Result<Stepped> {
         self.scratch.clear();
         let cells = rows.row(index);
         let mut worst = ffi::SQLITE_OK;
         for (at, cell) in cells.iter().enumerate() {
             worst |= self.bind(at as c_int + 1, *cell, rows);
         }
-        if let Some(line) = line {
-            // SAFETY: the statement is live.
-            worst |= unsafe {
-                ffi::sqlite3_bind_int64(self.statement.as_ptr(), cells.len() as c_int + 2, line as i64)
-            };
+        if lineage.is_kept() {
+            worst |= self.bind_number(cells.len() + 2, rows.line(index));
+        }
+        if lineage == Lineage::Children {
+            let link = rows.link(index);
+            worst |= self.bind_number(cells.len() + 3, link.row);
+            worst |= self.bind_number(cells.len() + 4, link.parent);
+            worst |= self.bind_number(cells.len() + 5, link.position);
         }
         self.check(worst)?;
         // SAFETY: the statement is live, and everything bound (the batch, the scratch) is
@@ -107,6 +111,12 @@ impl<'c> BulkInsert<'c> {
             _ if code & 0xFF == ffi::SQLITE_CONSTRAINT => Ok(Stepped::Refused(message(self.database))),
             _ => Err(failure(self.database, code)),
         }
+    }
+
+    #[inline]
+    fn bind_number(&self, parameter: usize, value: u64) -> c_int {
+        // SAFETY: the statement is live; SQLite checks the parameter's number.
+        unsafe { ffi::sqlite3_bind_int64(self.statement.as_ptr(), parameter as c_int, value as i64) }
     }
 
     #[inline]

@@ -5,7 +5,7 @@ use hypodoke_core::event::Outcome;
 use rusqlite::{Connection, Result, Row, named_params, params};
 
 use super::tables::{moment, read_moment};
-use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, RejectEntry};
+use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, PartEntry, RejectEntry};
 
 const SCHEMA: &str = "
 CREATE TABLE hd_ledger (version INTEGER NOT NULL, program TEXT NOT NULL);
@@ -32,10 +32,20 @@ CREATE TABLE hd_drift (
 );
 CREATE TABLE hd_rejects (
   reject INTEGER PRIMARY KEY, file INTEGER NOT NULL REFERENCES hd_files, line INTEGER NOT NULL,
-  column_name TEXT, value TEXT, reason TEXT NOT NULL, raw TEXT NOT NULL
+  column_name TEXT, value TEXT, reason TEXT NOT NULL, raw TEXT NOT NULL, place TEXT
 );
 CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
 ";
+
+const PARTS: &str = "
+CREATE TABLE hd_parts (
+  file INTEGER NOT NULL REFERENCES hd_files, table_name TEXT NOT NULL, path TEXT NOT NULL,
+  rows_read INTEGER NOT NULL, rows_loaded INTEGER NOT NULL, PRIMARY KEY (file, table_name)
+);
+";
+
+/// What the second version added to the first.
+const TO_SECOND: &str = "ALTER TABLE hd_rejects ADD COLUMN place TEXT;";
 
 /// The program and its version, as the ledger names it.
 const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
@@ -66,11 +76,13 @@ pub fn foreign_tables(connection: &Connection) -> Result<Option<String>> {
 
 /// Makes the ledger's tables.
 pub fn create(connection: &Connection) -> Result<()> {
-    if version(connection)?.is_some() {
+    match version(connection)? {
         // Another process made them while this one waited for the lock.
-        return Ok(());
+        Some(LEDGER_VERSION..) => return Ok(()),
+        Some(_) => connection.execute_batch(TO_SECOND)?,
+        None => connection.execute_batch(SCHEMA)?,
     }
-    connection.execute_batch(SCHEMA)?;
+    connection.execute_batch(PARTS)?;
     connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", params![LEDGER_VERSION, PROGRAM])?;
     Ok(())
 }
@@ -185,10 +197,22 @@ pub fn batches(connection: &Connection, most: usize) -> Result<Vec<BatchEntry>> 
     statement.query_map([most as i64], entry)?.collect()
 }
 
+/// The tables besides its main one that a file filled.
+pub fn parts(connection: &Connection, file: i64) -> Result<Vec<PartEntry>> {
+    let mut statement = connection.prepare_cached(
+        "SELECT file, table_name, path, rows_read, rows_loaded FROM hd_parts WHERE file = ?1 ORDER BY rowid",
+    )?;
+    let entry = |row: &Row<'_>| {
+        let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
+        Ok(PartEntry { file: row.get(0)?, table: row.get(1)?, path: row.get(2)?, read: count(3)?, loaded: count(4)? })
+    };
+    statement.query_map([file], entry)?.collect()
+}
+
 /// The rejects of a file, in the order of its lines.
 pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<RejectEntry>> {
     let mut statement = connection.prepare_cached(
-        "SELECT reject, file, line, column_name, value, reason, raw FROM hd_rejects WHERE file = ?1 ORDER BY line, reject LIMIT ?2",
+        "SELECT reject, file, line, column_name, value, reason, raw, place FROM hd_rejects WHERE file = ?1 ORDER BY line, reject LIMIT ?2",
     )?;
     let entry = |row: &Row<'_>| {
         Ok(RejectEntry {
@@ -199,6 +223,7 @@ pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<Re
             value: row.get(4)?,
             reason: row.get(5)?,
             raw: row.get_ref(6)?.as_bytes()?.to_vec(),
+            place: row.get(7)?,
         })
     };
     statement.query_map(params![file, most as i64], entry)?.collect()

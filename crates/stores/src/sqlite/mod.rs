@@ -12,7 +12,7 @@ use hypodoke_core::names::quote;
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionBehavior};
 
 use crate::error::StoreError;
-use crate::ledger::{BatchEntry, FileEntry, FileQuery, LayoutEntry, RejectEntry};
+use crate::ledger::{BatchEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry};
 use crate::{LoadPlan, Loader, SampleRows, Store, TableShape};
 
 /// A connection to a database file.
@@ -140,6 +140,11 @@ impl Store for SqliteStore {
             Some(found) if found > known => {
                 Err(StoreError::NewerLedger { shown: self.shown(), found, known })
             }
+            Some(found) if found < known => {
+                // Made by an earlier version: brought up to this one.
+                self.write(ledger::create)?;
+                Ok(true)
+            }
             Some(_) => Ok(true),
         }
     }
@@ -189,6 +194,10 @@ impl Store for SqliteStore {
 
     fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
         self.read(|connection| ledger::files(connection, query))
+    }
+
+    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
+        self.read(|connection| ledger::parts(connection, file))
     }
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {

@@ -5,7 +5,7 @@
 //! same digits back; a longer one is text; and nothing that is text can pass for a number.
 
 use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, quote};
+use hypodoke_core::names::{Lineage, quote};
 use hypodoke_core::reconcile::Change;
 use hypodoke_core::spelling::temporal;
 use hypodoke_core::types::Type;
@@ -74,12 +74,12 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
         "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1)",
     )?;
     let mut rows = statement.query([name])?;
-    let mut found = TableShape { name: name.to_owned(), columns: Vec::new(), lineage: false };
-    let mut lineage = 0;
+    let mut found = TableShape { name: name.to_owned(), columns: Vec::new(), lineage: Lineage::None };
+    let mut lineage = Vec::new();
     while let Some(row) = rows.next()? {
         let column: String = row.get(0)?;
-        if column == FILE_COLUMN || column == LINE_COLUMN {
-            lineage += 1;
+        if let Some(ours) = Lineage::Children.columns().iter().find(|ours| **ours == column) {
+            lineage.push(*ours);
             continue;
         }
         let declaration: String = row.get(1)?;
@@ -95,21 +95,18 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
             filled,
         });
     }
-    found.lineage = lineage == 2;
-    Ok((lineage > 0 || !found.columns.is_empty()).then_some(found))
+    found.lineage = Lineage::of(&lineage);
+    Ok((!lineage.is_empty() || !found.columns.is_empty()).then_some(found))
 }
 
 /// The SQL that makes a table.
-pub fn create_sql(table: &str, layout: &Layout, lineage: bool) -> String {
+pub fn create_sql(table: &str, layout: &Layout, lineage: Lineage) -> String {
     let mut columns: Vec<String> = layout
         .columns
         .iter()
         .map(|column| format!("{} {}", quote(&column.name), declared(column.ty())).trim_end().to_owned())
         .collect();
-    if lineage {
-        columns.push(format!("{} INTEGER NOT NULL", quote(FILE_COLUMN)));
-        columns.push(format!("{} INTEGER NOT NULL", quote(LINE_COLUMN)));
-    }
+    columns.extend(lineage.columns().iter().map(|name| format!("{} INTEGER NOT NULL", quote(name))));
     format!("CREATE TABLE {} (\n  {}\n)", quote(table), columns.join(",\n  "))
 }
 
@@ -120,7 +117,7 @@ pub fn alter(
     table: &str,
     layout: &Layout,
     changes: &[Change],
-    lineage: bool,
+    lineage: Lineage,
 ) -> Result<()> {
     if changes.iter().any(|change| matches!(change, Change::Widened { .. })) {
         return rebuild(connection, table, layout, changes, lineage);
@@ -143,7 +140,7 @@ fn rebuild(
     table: &str,
     layout: &Layout,
     changes: &[Change],
-    lineage: bool,
+    lineage: Lineage,
 ) -> Result<()> {
     // What stands on the table goes with it, and is made again.
     let kept: Vec<String> = connection
@@ -167,11 +164,9 @@ fn rebuild(
             None => quote(&column.name),
         });
     }
-    if lineage {
-        for name in [FILE_COLUMN, LINE_COLUMN] {
-            names.push(quote(name));
-            values.push(quote(name));
-        }
+    for name in lineage.columns() {
+        names.push(quote(name));
+        values.push(quote(name));
     }
     let (fresh, old) = (quote(&fresh), quote(table));
     connection.execute_batch(&format!(

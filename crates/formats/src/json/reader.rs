@@ -1,0 +1,278 @@
+//! Reading JSON: batches of records, made flat, in bounded memory.
+
+use std::io::Read;
+use std::ops::Range;
+
+use hypodoke_core::record::{Fault, Records};
+
+use super::find::{Plan, plan};
+use super::flatten::Flattener;
+use super::tree::Tree;
+use super::walk::{Found, Walker, blanks};
+use super::JsonWishes;
+use crate::bytes::{Encoding, Utf8Source};
+use crate::error::ReadError;
+use crate::reader::{RecordReader, Shape, TableHead, clear};
+
+/// How much text makes a batch, in bytes.
+const BLOCK: usize = 512 * 1024;
+
+/// How much of the text is looked at to find the rows.
+const LOOK: usize = 1 << 20;
+
+/// What was found of a JSON file.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct JsonShape {
+    /// Where the rows are; `None` where every line is one.
+    pub rows_at: Option<String>,
+    /// Other places where rows could be, with how many of them were seen.
+    pub others: Vec<(String, usize)>,
+    /// Keys beside the rows, which are left out.
+    pub beside: Vec<String>,
+    /// Keys that are objects here and lists there, by the paths of their lists.
+    pub torn: Vec<String>,
+}
+
+enum Splitter {
+    Lines(u64),
+    Walk(Box<Walker>, u64),
+}
+
+/// Reads the records of a JSON text.
+pub struct JsonReader<'a> {
+    source: Utf8Source<'a>,
+    splitter: Splitter,
+    flattener: Flattener,
+    shape: JsonShape,
+    carry: Vec<u8>,
+    /// Where the carried text begins in the file, and on which line.
+    offset: u64,
+    line: u64,
+    more: bool,
+    done: bool,
+    limit: usize,
+    records: u64,
+}
+
+impl<'a> JsonReader<'a> {
+    /// Opens a text and finds its rows. `known` are tables whose columns keep their places.
+    pub fn open(
+        reader: Box<dyn Read + Send + 'a>,
+        wishes: &JsonWishes,
+        encoding: Option<Encoding>,
+        max_record: Option<usize>,
+        known: &[TableHead],
+    ) -> Result<JsonReader<'a>, ReadError> {
+        let mut source = Utf8Source::new(reader, encoding)?;
+        let mut carry = Vec::with_capacity(BLOCK);
+        let more = source.read_into(&mut carry, LOOK)?;
+        if blanks(&carry) == carry.len() && !more {
+            return Err(ReadError::Empty);
+        }
+        let mut shape = JsonShape::default();
+        let found = match &wishes.rows_at {
+            Some(path) => {
+                Plan::Walk { path: path.clone(), keyed: false, others: Vec::new(), beside: Vec::new() }
+            }
+            None => plan(&carry, !more),
+        };
+        let splitter = match found {
+            Plan::Lines => Splitter::Lines(0),
+            Plan::Walk { path, keyed: _, others, beside } => {
+                shape.rows_at = Some(path.to_string());
+                shape.others = others.into_iter().map(|(path, rows)| (path.to_string(), rows)).collect();
+                shape.beside = beside;
+                Splitter::Walk(Box::new(Walker::new(path)), 0)
+            }
+        };
+        let offset = source.start();
+        let flattener = Flattener::new(Tree::knowing(known), wishes.clone());
+        let limit = max_record.unwrap_or(crate::text::DEFAULT_RECORD_LIMIT);
+        Ok(JsonReader {
+            source,
+            splitter,
+            flattener,
+            shape,
+            carry,
+            offset,
+            line: 1,
+            more,
+            done: false,
+            limit,
+            records: 0,
+        })
+    }
+
+    /// The records in the text at hand: their places, keys and numbers; and how much of the text
+    /// is done with.
+    fn split(&mut self, text: &[u8]) -> Result<(Vec<(Range<usize>, Option<Range<usize>>, u64)>, usize), ReadError> {
+        let mut found = Vec::new();
+        let last = !self.more;
+        match &mut self.splitter {
+            Splitter::Lines(line) => {
+                let mut from = 0;
+                while from < text.len() {
+                    let end = memchr::memchr(b'\n', &text[from..]).map(|at| from + at);
+                    let Some(end) = end.or(last.then_some(text.len())) else { break };
+                    *line += 1;
+                    let start = from + blanks(&text[from..end]);
+                    let trimmed = text[start..end].trim_ascii_end().len();
+                    if trimmed > 0 {
+                        found.push((start..start + trimmed, None, *line));
+                    }
+                    from = end + 1;
+                }
+                Ok((found, from.min(text.len())))
+            }
+            Splitter::Walk(walker, count) => {
+                // A record at the end that is not whole is looked at again with what follows.
+                loop {
+                    match walker.next(text, last) {
+                        Found::Record(place, key) => {
+                            *count += 1;
+                            found.push((place, key, *count));
+                        }
+                        Found::NeedsMore => {
+                            let taken = walker.at.min(text.len());
+                            walker.taken(taken);
+                            return Ok((found, taken));
+                        }
+                        Found::End => return Ok((found, text.len())),
+                        Found::Broken(at, what) => {
+                            let lines = memchr::memchr_iter(b'\n', &text[..at.min(text.len())]).count() as u64;
+                            return Err(ReadError::Json {
+                                byte: self.offset + at as u64,
+                                line: self.line + lines,
+                                path: walker.place(),
+                                what,
+                                records: *count,
+                            });
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    fn flatten(&mut self, bytes: &[u8], found: Vec<(Range<usize>, Option<Range<usize>>, u64)>, batch: &mut Vec<Records>) {
+        for (place, key, line) in found {
+            let start = place.start;
+            if let Err(broken) = self.flattener.record(bytes, place.clone(), key, line, batch) {
+                let byte = self.offset + (start + broken.at) as u64;
+                batch[0].drop_open_fields();
+                batch[0].end_record(place, line);
+                batch[0].mark_fault(Fault::Broken(format!("no JSON: {} at byte {byte}", worded(&broken.what))));
+            }
+            self.records += 1;
+        }
+    }
+
+    fn check_width(&self) -> Result<(), ReadError> {
+        match &self.flattener.tree.overgrown {
+            Some(path) => Err(ReadError::KeysAreData { path: if path.is_empty() { "$".to_owned() } else { path.clone() } }),
+            None => Ok(()),
+        }
+    }
+}
+
+/// The tokeniser's words in ours.
+fn worded(what: &str) -> &str {
+    match what {
+        "lone leading surrogate in hex escape" | "unexpected end of hex escape" => {
+            "half of a surrogate pair, which no text can hold,"
+        }
+        "recursion limit exceeded" => "too many brackets in one another",
+        "invalid unicode code point" => "bytes that are no UTF-8",
+        other => other,
+    }
+}
+
+impl RecordReader for JsonReader<'_> {
+    fn tables(&self) -> &[TableHead] {
+        &self.flattener.tree.heads
+    }
+
+    fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        clear(batch, self.flattener.tree.tables.len());
+        if self.done {
+            return Ok(false);
+        }
+        let mut bytes = std::mem::take(&mut batch[0].bytes);
+        bytes.append(&mut self.carry);
+        let mut want = BLOCK.saturating_sub(bytes.len()).max(BLOCK / 4);
+        let (found, taken) = loop {
+            if self.more && bytes.len() < BLOCK.max(want) {
+                self.more = self.source.read_into(&mut bytes, want)?;
+            }
+            let (found, taken) = self.split(&bytes)?;
+            if !found.is_empty() || !self.more || taken > 0 {
+                break (found, taken);
+            }
+            if bytes.len() > self.limit {
+                return Err(ReadError::LongLine { line: self.line, limit: self.limit });
+            }
+            want = bytes.len() * 2;
+        };
+        self.carry.extend_from_slice(&bytes[taken..]);
+        bytes.truncate(taken);
+        self.flattener.decoded.clear();
+        self.flatten(&bytes, found, batch);
+        self.check_width()?;
+        batch[0].offset = Some(self.offset);
+        self.offset += taken as u64;
+        self.line += memchr::memchr_iter(b'\n', &bytes).count() as u64;
+        bytes.extend_from_slice(&self.flattener.decoded);
+        batch[0].bytes = bytes;
+        batch.resize_with(self.flattener.tree.tables.len(), Records::default);
+        batch.iter_mut().for_each(|records| records.open_ended = true);
+        self.done = !self.more;
+        if self.done {
+            self.flattener.tree.settle_nulls();
+        }
+        Ok(!batch[0].is_empty() || !self.done)
+    }
+
+    fn shape(&self) -> Shape {
+        Shape::Json(JsonShape { torn: self.flattener.tree.torn(), ..self.shape.clone() })
+    }
+
+    fn encoding(&self) -> Option<Encoding> {
+        Some(self.source.encoding())
+    }
+
+    fn kind(&self) -> String {
+        match &self.shape.rows_at {
+            None => "json, lines".to_owned(),
+            Some(path) => format!("json, {path}"),
+        }
+    }
+
+    fn rows_at(&self, table: usize) -> Option<String> {
+        let path = self.shape.rows_at.as_ref()?;
+        let inner = &self.flattener.tree.heads.get(table)?.path;
+        Some(if inner.is_empty() { path.clone() } else { format!("{path}.{inner}[*]") })
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let mut notes = Vec::new();
+        if let Some((key, line)) = &self.flattener.first_doubled {
+            let count = self.flattener.doubled;
+            let what = if count == 1 { "1 key comes twice".to_owned() } else { format!("{count} keys come twice") };
+            notes.push(format!("{what} in an object, the last one counts: `{key}`, first in record {line}"));
+        }
+        if self.flattener.too_deep > 0 {
+            notes.push("objects deeper than 48 levels stay JSON".to_owned());
+        }
+        if !self.shape.beside.is_empty() {
+            let keys: Vec<String> = self.shape.beside.iter().take(8).map(|key| format!("`{key}`")).collect();
+            let more = if self.shape.beside.len() > 8 { " and more" } else { "" };
+            let at = self.shape.rows_at.as_deref().unwrap_or("$");
+            notes.push(format!("the rows are at {at}; {}{more} beside them left out", keys.join(", ")));
+        }
+        for (path, rows) in &self.shape.others {
+            let s = if *rows == 1 { "" } else { "s" };
+            notes.push(format!("{path} holds {rows} object{s} too; to read those, say so with rows_at"));
+        }
+        notes
+    }
+}

@@ -1,0 +1,257 @@
+//! What the keys met so far come to: columns, nested objects and child tables.
+
+use std::collections::HashMap;
+
+use super::path;
+use crate::reader::TableHead;
+
+/// The name of the column of values that are not in an object.
+pub const VALUE: &str = "value";
+
+/// The most columns that one table may have before keys are taken for data.
+const MOST_COLUMNS: usize = 20_000;
+
+/// An object's place in the tree.
+pub type NodeId = u32;
+
+/// Everything that is known of the objects at one place.
+#[derive(Debug)]
+pub struct Node {
+    /// The table that its values go to.
+    pub table: u32,
+    /// The name its columns begin with, in that table.
+    name: String,
+    pub members: Vec<Member>,
+    by_key: HashMap<Box<[u8]>, u32>,
+    /// The member met last: the next key is most often the next member's.
+    last: u32,
+    /// How many objects were met: each has a number, by which a key that comes twice is told.
+    pub objects: u64,
+}
+
+/// One key of an object.
+#[derive(Debug)]
+pub struct Member {
+    key: Box<[u8]>,
+    /// Its name as a column.
+    name: String,
+    /// The column of its plain values.
+    pub column: Option<u32>,
+    /// What is in it where it is an object.
+    pub object: Option<NodeId>,
+    /// The child table of its list.
+    pub list: Option<u32>,
+    /// It was null, and nothing else yet.
+    pub was_null: bool,
+    /// The number of the object in which it was met last.
+    pub met_in: u64,
+}
+
+impl Member {
+    /// Its name, with those of the objects it stands in.
+    pub fn shown(&self) -> &str {
+        &self.name
+    }
+}
+
+/// A table and the object whose keys are its columns.
+#[derive(Debug)]
+pub struct Table {
+    /// The object of its rows.
+    pub node: NodeId,
+    /// The column of rows that are no objects.
+    pub value: Option<u32>,
+    /// Rows so far, through the whole file.
+    pub rows: u64,
+}
+
+/// The tree of all keys.
+#[derive(Debug)]
+pub struct Tree {
+    pub nodes: Vec<Node>,
+    pub tables: Vec<Table>,
+    /// The tables as others see them.
+    pub heads: Vec<TableHead>,
+    /// Some table has too many columns to be one.
+    pub overgrown: Option<String>,
+}
+
+impl Tree {
+    /// A tree that knows these tables already, the main one first; its columns keep their places.
+    pub fn knowing(heads: &[TableHead]) -> Tree {
+        let mut tree = Tree { nodes: Vec::new(), tables: Vec::new(), heads: Vec::new(), overgrown: None };
+        tree.add_table(String::new(), false);
+        for head in heads.iter().skip(1) {
+            // The table hangs on the longest path known that its own begins with.
+            let (table, keys) = tree.home_of(&head.path);
+            let node = tree.tables[table].node;
+            tree.list_at(node, &keys);
+        }
+        for head in heads {
+            let Some(table) = tree.heads.iter().position(|known| known.path == head.path) else { continue };
+            for name in &head.names {
+                tree.know_column(table, name);
+            }
+        }
+        tree
+    }
+
+    fn home_of(&self, path: &str) -> (usize, Vec<String>) {
+        let keys = path::keys(path);
+        let homes = self.heads.iter().enumerate().map(|(at, head)| (at, path::keys(&head.path)));
+        let best = homes.filter(|(_, of)| of.len() < keys.len() && keys.starts_with(of)).max_by_key(|(_, of)| of.len());
+        best.map_or((0, keys.clone()), |(at, of)| (at, keys[of.len()..].to_vec()))
+    }
+
+    fn list_at(&mut self, mut node: NodeId, keys: &[String]) {
+        let Some((last, before)) = keys.split_last() else { return };
+        for key in before {
+            let member = self.member(node, key.as_bytes());
+            node = self.object_of(node, member);
+        }
+        let member = self.member(node, last.as_bytes());
+        self.list_of(node, member);
+    }
+
+    fn know_column(&mut self, table: usize, name: &str) {
+        let node = self.tables[table].node;
+        let keys = path::keys(name);
+        if keys.len() == 1 && keys[0] == VALUE && table > 0 {
+            self.value_of(table);
+            return;
+        }
+        let Some((last, before)) = keys.split_last() else { return };
+        let mut node = node;
+        for key in before {
+            let member = self.member(node, key.as_bytes());
+            node = self.object_of(node, member);
+        }
+        let member = self.member(node, last.as_bytes());
+        self.column_of(node, member);
+    }
+
+    fn add_table(&mut self, path: String, is_child: bool) -> u32 {
+        let table = self.tables.len() as u32;
+        let node = self.add_node(table, String::new());
+        self.tables.push(Table { node, value: None, rows: 0 });
+        self.heads.push(TableHead { path, names: Vec::new(), is_child });
+        table
+    }
+
+    fn add_node(&mut self, table: u32, name: String) -> NodeId {
+        self.nodes.push(Node { table, name, members: Vec::new(), by_key: HashMap::new(), last: 0, objects: 0 });
+        self.nodes.len() as NodeId - 1
+    }
+
+    /// A new column of a table.
+    pub fn add_column(&mut self, table: u32, name: String) -> u32 {
+        let head = &mut self.heads[table as usize];
+        head.names.push(name);
+        if head.names.len() > MOST_COLUMNS {
+            self.overgrown = Some(head.path.clone());
+        }
+        head.names.len() as u32 - 1
+    }
+
+    /// The member of that key, made if it is new.
+    #[inline]
+    pub fn member(&mut self, node: NodeId, key: &[u8]) -> usize {
+        let Node { members, by_key, last, name, .. } = &mut self.nodes[node as usize];
+        let next = if *last as usize + 1 < members.len() { *last as usize + 1 } else { 0 };
+        if let Some(member) = members.get(next)
+            && *member.key == *key
+        {
+            *last = next as u32;
+            return next;
+        }
+        if let Some(at) = by_key.get(key) {
+            *last = *at;
+            return *at as usize;
+        }
+        let shown = path::join(name, &String::from_utf8_lossy(key));
+        by_key.insert(key.into(), members.len() as u32);
+        members.push(Member {
+            key: key.into(),
+            name: shown,
+            column: None,
+            object: None,
+            list: None,
+            was_null: false,
+            met_in: 0,
+        });
+        *last = members.len() as u32 - 1;
+        members.len() - 1
+    }
+
+    /// The column of a member's plain values.
+    #[inline]
+    pub fn column_of(&mut self, node: NodeId, member: usize) -> u32 {
+        let found = &self.nodes[node as usize].members[member];
+        if let Some(column) = found.column {
+            return column;
+        }
+        let (table, name) = (self.nodes[node as usize].table, found.name.clone());
+        let column = self.add_column(table, name);
+        self.nodes[node as usize].members[member].column = Some(column);
+        column
+    }
+
+    /// The object that a member is.
+    pub fn object_of(&mut self, node: NodeId, member: usize) -> NodeId {
+        let found = &self.nodes[node as usize].members[member];
+        if let Some(object) = found.object {
+            return object;
+        }
+        let (table, name) = (self.nodes[node as usize].table, found.name.clone());
+        let object = self.add_node(table, name);
+        self.nodes[node as usize].members[member].object = Some(object);
+        object
+    }
+
+    /// The child table of a member's list.
+    pub fn list_of(&mut self, node: NodeId, member: usize) -> u32 {
+        let found = &self.nodes[node as usize].members[member];
+        if let Some(list) = found.list {
+            return list;
+        }
+        let home = &self.heads[self.nodes[node as usize].table as usize].path;
+        let path = path::keys(&found.name).iter().fold(home.clone(), |path, key| path::join(&path, key));
+        let list = self.add_table(path, true);
+        self.nodes[node as usize].members[member].list = Some(list);
+        list
+    }
+
+    /// The column of a table's rows that are no objects.
+    pub fn value_of(&mut self, table: usize) -> u32 {
+        if let Some(column) = self.tables[table].value {
+            return column;
+        }
+        // A key of that name has its column already, and shares it.
+        let node = self.tables[table].node;
+        let member = self.member(node, VALUE.as_bytes());
+        let column = self.column_of(node, member);
+        self.tables[table].value = Some(column);
+        column
+    }
+
+    /// Gives keys that were never anything but null a column: they were there all the same.
+    pub fn settle_nulls(&mut self) {
+        for node in 0..self.nodes.len() {
+            for member in 0..self.nodes[node].members.len() {
+                let found = &self.nodes[node].members[member];
+                if found.was_null && found.column.is_none() && found.object.is_none() && found.list.is_none() {
+                    self.column_of(node as NodeId, member);
+                }
+            }
+        }
+    }
+
+    /// The keys that are objects here and lists there, by the paths of their lists.
+    pub fn torn(&self) -> Vec<String> {
+        let members = self.nodes.iter().flat_map(|node| &node.members);
+        members
+            .filter(|member| member.object.is_some())
+            .filter_map(|member| Some(self.heads[member.list? as usize].path.clone()))
+            .collect()
+    }
+}

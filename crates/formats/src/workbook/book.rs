@@ -1,0 +1,346 @@
+//! Opening a workbook, whichever container it is, and walking over its cells.
+
+use std::io::Cursor;
+use std::sync::Arc;
+
+use calamine::{Cell as Kept, Data, DataRef, Dimensions, Ods, Reader, Sheet, SheetType, SheetVisible, Xls, Xlsb, Xlsx};
+
+use super::cell::Look;
+use super::range::CellRange;
+use crate::error::ReadError;
+
+/// The bytes of a workbook, which several readers share.
+pub type Bytes = Cursor<Arc<[u8]>>;
+
+/// Merged cells are asked for of workbooks up to this size, in bytes: it takes another pass
+/// over the sheet.
+const MERGES_UP_TO: usize = 4 << 20;
+
+/// What a cell holds.
+#[derive(Clone, Copy, Debug)]
+pub enum Value<'a> {
+    /// A text.
+    Text(&'a str),
+    /// A number and how it is shown.
+    Number(f64, Look),
+    /// A truth value.
+    Boolean(bool),
+    /// An error, as it is shown.
+    Error(&'a str),
+}
+
+/// A cell, its row and column counted from 0.
+#[derive(Clone, Copy, Debug)]
+pub struct CellAt<'a> {
+    /// Its row.
+    pub row: u32,
+    /// Its column.
+    pub column: u32,
+    /// What it holds.
+    pub value: Value<'a>,
+}
+
+/// Takes cells, row by row; `false` when it wants no more.
+pub type Taker<'t> = dyn FnMut(CellAt<'_>) -> bool + 't;
+
+/// A sheet of a workbook.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SheetEntry {
+    /// Its name.
+    pub name: String,
+    /// Whether a person sees it.
+    pub hidden: bool,
+    /// Whether it has cells: charts have none.
+    pub has_cells: bool,
+}
+
+/// Cells that are in memory already.
+pub type Grid = Vec<Vec<String>>;
+
+enum Inner {
+    Xlsx(Box<Xlsx<Bytes>>),
+    Xlsb(Box<Xlsb<Bytes>>),
+    Xls(Box<Xls<Bytes>>),
+    Ods(Box<Ods<Bytes>>),
+    Grids(Vec<Grid>),
+}
+
+/// An open workbook.
+pub struct Book {
+    inner: Inner,
+    /// Its sheets.
+    pub sheets: Vec<SheetEntry>,
+    /// What it is, in a word: `xlsx`, `xls`, `html`.
+    pub kind: &'static str,
+    /// Its days count from 1904.
+    pub is_1904: bool,
+    bytes: usize,
+}
+
+/// Whether these first bytes may be those of a workbook in its own right: an office container or
+/// an old compound file. (Whether a zip archive is one is for its members to say.)
+pub fn is_workbook(head: &[u8]) -> bool {
+    head.starts_with(b"\xD0\xCF\x11\xE0\xA1\xB1\x1A\xE1")
+}
+
+fn broken(error: impl std::fmt::Display) -> ReadError {
+    ReadError::Workbook(error.to_string())
+}
+
+impl Book {
+    /// Opens a workbook by what it is, not by what it is called.
+    pub fn open(bytes: Arc<[u8]>) -> Result<Book, ReadError> {
+        let size = bytes.len();
+        let cursor = || Cursor::new(bytes.clone());
+        if is_workbook(&bytes) {
+            return match Xls::new(cursor()) {
+                Ok(book) => {
+                    let is_1904 = book.has_1904_epoch();
+                    let sheets = entries(book.sheets_metadata());
+                    Ok(Book { sheets, kind: "xls", is_1904, inner: Inner::Xls(Box::new(book)), bytes: size })
+                }
+                Err(calamine::XlsError::Password) => Err(ReadError::Password),
+                // A newer workbook with a password is a compound file too.
+                Err(error) => match Xlsx::new(cursor()) {
+                    Err(calamine::XlsxError::Password) => Err(ReadError::Password),
+                    _ => Err(broken(error)),
+                },
+            };
+        }
+        let holds = |name: &[u8]| memchr::memmem::find(&bytes, name).is_some();
+        if holds(b"xl/workbook.bin") {
+            let book = Xlsb::new(cursor()).map_err(broken)?;
+            let is_1904 = book.has_1904_epoch();
+            let sheets = entries(book.sheets_metadata());
+            return Ok(Book { sheets, kind: "xlsb", is_1904, inner: Inner::Xlsb(Box::new(book)), bytes: size });
+        }
+        if holds(b"opendocument.spreadsheet") {
+            return match Ods::new(cursor()) {
+                Ok(book) => {
+                    let sheets = entries(book.sheets_metadata());
+                    Ok(Book { sheets, kind: "ods", is_1904: false, inner: Inner::Ods(Box::new(book)), bytes: size })
+                }
+                Err(calamine::OdsError::Password) => Err(ReadError::Password),
+                Err(error) => Err(broken(error)),
+            };
+        }
+        let book = match Xlsx::new(cursor()) {
+            Ok(book) => book,
+            Err(calamine::XlsxError::Password) => return Err(ReadError::Password),
+            Err(error) => return Err(broken(error)),
+        };
+        let is_1904 = book.has_1904_epoch();
+        let sheets = entries(book.sheets_metadata());
+        Ok(Book { sheets, kind: "xlsx", is_1904, inner: Inner::Xlsx(Box::new(book)), bytes: size })
+    }
+
+    /// A workbook of tables that were read already.
+    pub fn of_grids(kind: &'static str, grids: Vec<(String, Grid)>) -> Book {
+        let sheets = grids
+            .iter()
+            .map(|(name, _)| SheetEntry { name: name.clone(), hidden: false, has_cells: true })
+            .collect();
+        let inner = Inner::Grids(grids.into_iter().map(|(_, grid)| grid).collect());
+        Book { inner, sheets, kind, is_1904: false, bytes: 0 }
+    }
+
+    /// Walks over the cells of a sheet, row by row.
+    pub fn walk(&mut self, sheet: usize, taker: &mut Taker<'_>) -> Result<(), ReadError> {
+        let name = self.sheets[sheet].name.clone();
+        match &mut self.inner {
+            Inner::Xlsx(book) => {
+                let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
+                let looks: Vec<Look> = cells.styles().iter().map(look_of).collect();
+                while let Some((cell, style)) = cells.next_cell_with_style_id().map_err(broken)? {
+                    let look = looks.get(style).copied().unwrap_or_default();
+                    if !take(&cell, look, taker) {
+                        return Ok(());
+                    }
+                }
+                Ok(())
+            }
+            Inner::Xlsb(book) => {
+                let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
+                while let Some(cell) = cells.next_cell().map_err(broken)? {
+                    if !take(&cell, Look::Number, taker) {
+                        return Ok(());
+                    }
+                }
+                Ok(())
+            }
+            Inner::Xls(book) => walk_range(&book.worksheet_range(&name).map_err(broken)?, taker),
+            Inner::Ods(book) => walk_range(&book.worksheet_range(&name).map_err(broken)?, taker),
+            Inner::Grids(grids) => {
+                for (row, cells) in grids[sheet].iter().enumerate() {
+                    for (column, text) in cells.iter().enumerate().filter(|(_, text)| !text.is_empty()) {
+                        let value = Value::Text(text);
+                        if !taker(CellAt { row: row as u32, column: column as u32, value }) {
+                            return Ok(());
+                        }
+                    }
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// The merged cells of a sheet, where the container tells them and asking does not cost much.
+    pub fn merged(&mut self, sheet: usize) -> Vec<CellRange> {
+        let name = self.sheets[sheet].name.clone();
+        let range = |d: &Dimensions| CellRange { top: d.start.0, left: d.start.1, bottom: d.end.0, right: d.end.1 };
+        let found = match &mut self.inner {
+            Inner::Xlsx(book) if self.bytes <= MERGES_UP_TO => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
+            Inner::Xls(book) => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
+            _ => Vec::new(),
+        };
+        found.iter().map(range).collect()
+    }
+
+    /// The sheet and the cells that a name stands for: a named range, or a table.
+    pub fn named(&mut self, name: &str) -> Option<(usize, CellRange)> {
+        let defined = match &self.inner {
+            Inner::Xlsx(book) => book.defined_names(),
+            Inner::Xlsb(book) => book.defined_names(),
+            Inner::Xls(book) => book.defined_names(),
+            Inner::Ods(book) => book.defined_names(),
+            Inner::Grids(_) => return None,
+        };
+        let found = defined.iter().find(|(known, _)| known.eq_ignore_ascii_case(name));
+        if let Some((_, place)) = found
+            && let Some((sheet, cells)) = place.trim_start_matches('=').rsplit_once('!')
+            && let Some(range) = CellRange::parse(cells)
+        {
+            let sheet = sheet.trim_matches('\'').replace("''", "'");
+            let at = self.sheets.iter().position(|entry| entry.name == sheet)?;
+            return Some((at, range));
+        }
+        self.table(name)
+    }
+
+    fn table(&mut self, name: &str) -> Option<(usize, CellRange)> {
+        let Inner::Xlsx(book) = &mut self.inner else { return None };
+        book.load_tables().ok()?;
+        let known = book.table_names().into_iter().find(|known| known.eq_ignore_ascii_case(name))?.clone();
+        let table = book.table_by_name(&known).ok()?;
+        let (start, end) = (table.data().start()?, table.data().end()?);
+        let at = self.sheets.iter().position(|entry| entry.name == table.sheet_name())?;
+        // The names stand right above the rows.
+        let range = CellRange { top: start.0.saturating_sub(1), left: start.1, bottom: end.0, right: end.1 };
+        Some((at, range))
+    }
+
+    /// The names that ranges and tables have.
+    pub fn names(&mut self) -> Vec<String> {
+        match &mut self.inner {
+            Inner::Xlsx(book) => {
+                let mut names: Vec<String> = book.defined_names().iter().map(|(name, _)| name.clone()).collect();
+                if book.load_tables().is_ok() {
+                    names.extend(book.table_names().into_iter().cloned());
+                }
+                names
+            }
+            Inner::Xlsb(book) => book.defined_names().iter().map(|(name, _)| name.clone()).collect(),
+            Inner::Xls(book) => book.defined_names().iter().map(|(name, _)| name.clone()).collect(),
+            Inner::Ods(book) => book.defined_names().iter().map(|(name, _)| name.clone()).collect(),
+            Inner::Grids(_) => Vec::new(),
+        }
+    }
+}
+
+fn entries(sheets: &[Sheet]) -> Vec<SheetEntry> {
+    let entry = |sheet: &Sheet| SheetEntry {
+        name: sheet.name.clone(),
+        hidden: sheet.visible != SheetVisible::Visible,
+        has_cells: sheet.typ == SheetType::WorkSheet,
+    };
+    sheets.iter().map(entry).collect()
+}
+
+fn look_of(style: &calamine::Style) -> Look {
+    style.number_format.as_ref().map_or(Look::Number, |format| match format.format_code.as_str() {
+        "General" | "@" => Look::Number,
+        code => Look::of_code(code),
+    })
+}
+
+fn take(cell: &Kept<DataRef<'_>>, look: Look, taker: &mut Taker<'_>) -> bool {
+    let (row, column) = cell.get_position();
+    let mut give = |value: Value<'_>| taker(CellAt { row, column, value });
+    match cell.get_value() {
+        DataRef::Empty => true,
+        DataRef::SharedString(text) => give(Value::Text(text)),
+        DataRef::String(text) | DataRef::DateTimeIso(text) => give(Value::Text(text)),
+        DataRef::DurationIso(text) => give(Value::Text(&clock(text))),
+        DataRef::Float(value) => give(Value::Number(*value, number_look(look))),
+        DataRef::Int(value) => give(Value::Text(&value.to_string())),
+        DataRef::Bool(value) => give(Value::Boolean(*value)),
+        DataRef::Error(error) => give(Value::Error(&error.to_string())),
+        DataRef::DateTime(moment) => {
+            let look = if moment.is_duration() { Look::Span } else { moment_look(look) };
+            give(Value::Number(moment.as_f64(), look))
+        }
+    }
+}
+
+/// A format that names parts of a date without being one of dates says nothing of a number.
+fn number_look(look: Look) -> Look {
+    match look {
+        Look::Moment { .. } | Look::Span => Look::Number,
+        look => look,
+    }
+}
+
+fn moment_look(look: Look) -> Look {
+    match look {
+        Look::Moment { .. } => look,
+        _ => Look::Moment { day: false, time: false },
+    }
+}
+
+fn walk_range(range: &calamine::Range<Data>, taker: &mut Taker<'_>) -> Result<(), ReadError> {
+    let Some((top, left)) = range.start() else { return Ok(()) };
+    for (row, cells) in range.rows().enumerate() {
+        for (column, cell) in cells.iter().enumerate() {
+            let (row, column) = (top + row as u32, left + column as u32);
+            let mut give = |value: Value<'_>| taker(CellAt { row, column, value });
+            let go_on = match cell {
+                Data::Empty => true,
+                Data::String(text) if text.is_empty() => true,
+                Data::String(text) | Data::DateTimeIso(text) => give(Value::Text(text)),
+                Data::DurationIso(text) => give(Value::Text(&clock(text))),
+                Data::Float(value) => give(Value::Number(*value, Look::Number)),
+                Data::Int(value) => give(Value::Text(&value.to_string())),
+                Data::Bool(value) => give(Value::Boolean(*value)),
+                Data::Error(error) => give(Value::Error(&error.to_string())),
+                Data::DateTime(moment) => {
+                    let look = if moment.is_duration() { Look::Span } else { moment_look(Look::Number) };
+                    give(Value::Number(moment.as_f64(), look))
+                }
+            };
+            if !go_on {
+                return Ok(());
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A span of ISO 8601 (`PT07H15M00S`), as open documents keep times of day, as a clock shows it.
+fn clock(span: &str) -> String {
+    let inner = span.strip_prefix("PT").unwrap_or(span);
+    let mut parts = ["0", "0", "0"];
+    let mut rest = inner;
+    for (at, mark) in ['H', 'M', 'S'].into_iter().enumerate() {
+        if let Some((value, after)) = rest.split_once(mark) {
+            parts[at] = value;
+            rest = after;
+        }
+    }
+    if !rest.is_empty() || inner.is_empty() || inner == span {
+        return span.to_owned();
+    }
+    let (seconds, fraction) = parts[2].split_once(['.', ',']).unwrap_or((parts[2], ""));
+    let fraction = fraction.trim_end_matches('0');
+    let point = if fraction.is_empty() { "" } else { "." };
+    format!("{:0>2}:{:0>2}:{seconds:0>2}{point}{fraction}", parts[0], parts[1])
+}

@@ -1,0 +1,261 @@
+//! What a cell shows, written down exactly.
+
+use std::io::Write;
+
+use hypodoke_core::spelling::temporal::{self, DAY};
+
+/// How a cell's number is shown, as far as it changes what the number means.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Look {
+    /// As a number.
+    #[default]
+    Number,
+    /// As a percentage.
+    Percent,
+    /// As digits of a fixed count, zeros before them.
+    Padded(usize),
+    /// As a point in time, with the parts that its format names; neither where that is unknown.
+    Moment {
+        /// It shows a day.
+        day: bool,
+        /// It shows a time of day.
+        time: bool,
+    },
+    /// As hours and minutes that may be more than a day's.
+    Span,
+}
+
+impl Look {
+    /// What a number format (ECMA-376, 18.8.31) makes of a number. Only the format for positive
+    /// numbers is looked at, and only what is outside quotes.
+    pub fn of_code(code: &str) -> Look {
+        let first = sections(code);
+        let plain: String = first.chars().map(|c| c.to_ascii_lowercase()).collect();
+        if plain.contains('%') {
+            return Look::Percent;
+        }
+        if plain.len() >= 2 && plain.bytes().all(|b| b == b'0') {
+            return Look::Padded(plain.len());
+        }
+        let time = plain.contains(['h', 's']);
+        Look::Moment { day: plain.contains(['y', 'd']) || plain.contains('m') && !time, time }
+    }
+}
+
+/// The first section of a format, without what stands in quotes, brackets or behind a backslash.
+fn sections(code: &str) -> String {
+    let mut out = String::new();
+    let mut chars = code.chars();
+    while let Some(c) = chars.next() {
+        match c {
+            ';' => break,
+            '"' => {
+                chars.by_ref().take_while(|c| *c != '"').for_each(drop);
+            }
+            '[' => {
+                chars.by_ref().take_while(|c| *c != ']').for_each(drop);
+            }
+            '\\' | '_' | '*' => {
+                chars.next();
+            }
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// Whether a number has more digits than the program that kept it could keep.
+pub fn is_rounded(value: f64) -> bool {
+    value.fract() == 0.0 && value.abs() >= 9_007_199_254_740_992.0
+}
+
+/// Writes a number with the fewest digits that give it back. What is left of a sum in binary,
+/// `0.30000000000000004`, is written as it is shown, `0.3`: these programs keep 15 digits and no
+/// more, so a number of which 15 digits are short was that number.
+pub fn write_number(value: f64, out: &mut Vec<u8>) {
+    if value.fract() == 0.0 && value.abs() < 1e15 {
+        let _ = write!(out, "{}", value as i64);
+        return;
+    }
+    if value.fract() == 0.0 && value.abs() < 1e17 {
+        let _ = write!(out, "{value:.0}");
+        return;
+    }
+    let start = out.len();
+    let plain = (1e-7..1e17).contains(&value.abs());
+    let _ = if plain { write!(out, "{value}") } else { write!(out, "{value:e}") };
+    let digits = out[start..].iter().take_while(|b| **b != b'e').filter(|b| b.is_ascii_digit()).count();
+    if digits > 15 {
+        let shown = format!("{value:.14e}");
+        let (mantissa, _) = shown.split_once('e').unwrap_or((&shown, ""));
+        let short = mantissa.trim_end_matches('0').bytes().filter(u8::is_ascii_digit).count();
+        if short <= 12
+            && let Ok(value) = shown.parse::<f64>()
+        {
+            out.truncate(start);
+            let _ = if plain { write!(out, "{value}") } else { write!(out, "{value:e}") };
+        }
+    }
+}
+
+/// Writes a number that is shown as a percentage: `0.125` as `12.5%`.
+pub fn write_percent(value: f64, out: &mut Vec<u8>) {
+    let mut text = Vec::new();
+    write_number(value, &mut text);
+    if text.contains(&b'e') {
+        out.extend_from_slice(&text);
+        return;
+    }
+    let negative = text.first() == Some(&b'-');
+    let digits: Vec<u8> = text.iter().copied().filter(u8::is_ascii_digit).collect();
+    let scale = text.iter().position(|b| *b == b'.').map_or(0, |at| text.len() - at - 1);
+    let mut digits = digits;
+    let scale = if scale < 2 {
+        digits.extend(std::iter::repeat_n(b'0', 2 - scale));
+        0
+    } else {
+        scale - 2
+    };
+    let (whole, part) = digits.split_at(digits.len() - scale);
+    let zeros = whole.iter().take_while(|b| **b == b'0').count();
+    if negative {
+        out.push(b'-');
+    }
+    out.extend_from_slice(if zeros == whole.len() { b"0" } else { &whole[zeros..] });
+    if !part.is_empty() {
+        out.push(b'.');
+        out.extend_from_slice(part);
+    }
+    out.push(b'%');
+}
+
+/// Writes digits with zeros before them.
+pub fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
+    if value.fract() == 0.0 && (0.0..1e15).contains(&value) {
+        let _ = write!(out, "{:0width$}", value as i64);
+    } else {
+        write_number(value, out);
+    }
+}
+
+/// Writes a moment that is kept as days since the system's first one, to the millisecond.
+pub fn write_moment(value: f64, day: bool, time: bool, is_1904: bool, out: &mut Vec<u8>) {
+    if !(0.0..=2_958_466.0).contains(&value) {
+        return write_number(value, out);
+    }
+    let millis = (value * 86_400_000.0).round() as i64;
+    let (days, rest) = (millis.div_euclid(86_400_000), millis.rem_euclid(86_400_000));
+    let micros = rest * 1000;
+    if days == 0 && (time || rest != 0) && !(is_1904 && day) {
+        return temporal::write_time(micros, out);
+    }
+    let date = if is_1904 {
+        // Days since 1904-01-01.
+        days - 24_107
+    } else {
+        match days {
+            // The 1900 system has a 29th of February that never was, and counts from a day before it.
+            0 => return out.extend_from_slice(b"1900-01-00"),
+            60 => return out.extend_from_slice(b"1900-02-29"),
+            1..=59 => days - 25_568,
+            _ => days - 25_569,
+        }
+    };
+    if rest != 0 || time {
+        temporal::write_timestamp(date * DAY + micros, out);
+    } else {
+        temporal::write_date(date as i32, out);
+    }
+}
+
+/// Writes a span of time as hours, minutes and seconds.
+pub fn write_span(value: f64, out: &mut Vec<u8>) {
+    let millis = (value.abs() * 86_400_000.0).round() as u64;
+    if value < 0.0 {
+        out.push(b'-');
+    }
+    let (hours, minutes, seconds) = (millis / 3_600_000, millis / 60_000 % 60, millis / 1000 % 60);
+    let _ = write!(out, "{hours:02}:{minutes:02}:{seconds:02}");
+    if !millis.is_multiple_of(1000) {
+        let _ = write!(out, ".{:03}", millis % 1000);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn written(write: impl FnOnce(&mut Vec<u8>)) -> String {
+        let mut out = Vec::new();
+        write(&mut out);
+        String::from_utf8(out).expect("text")
+    }
+
+    #[rstest]
+    #[case(0.1, "0.1")]
+    #[case(0.1 + 0.2, "0.3")]
+    #[case(1.1, "1.1")]
+    #[case(-12.5, "-12.5")]
+    #[case(42.0, "42")]
+    #[case(51.507_351_234_567_89, "51.50735123456789")]
+    #[case(1.0 / 3.0, "0.3333333333333333")]
+    #[case(1e300, "1e300")]
+    #[case(2.5e-12, "2.5e-12")]
+    #[case(1_234_567_890_123_456_8.0, "12345678901234568")]
+    fn numbers_are_exact_and_short(#[case] value: f64, #[case] expected: &str) {
+        assert_eq!(written(|out| write_number(value, out)), expected);
+    }
+
+    #[rstest]
+    #[case(0.125, "12.5%")]
+    #[case(0.07, "7%")]
+    #[case(1.0, "100%")]
+    #[case(-0.005, "-0.5%")]
+    #[case(0.00125, "0.125%")]
+    #[case(0.0, "0%")]
+    fn percentages_are_as_they_are_seen(#[case] value: f64, #[case] expected: &str) {
+        assert_eq!(written(|out| write_percent(value, out)), expected);
+    }
+
+    #[rstest]
+    #[case(46_083.0, true, false, false, "2026-03-02")]
+    #[case(46_083.302_083_333_336, true, true, false, "2026-03-02 07:15:00")]
+    #[case(44_621.0, true, false, true, "2026-03-02")]
+    #[case(1.0, true, false, false, "1900-01-01")]
+    #[case(59.0, true, false, false, "1900-02-28")]
+    #[case(60.0, true, false, false, "1900-02-29")]
+    #[case(61.0, true, false, false, "1900-03-01")]
+    #[case(0.302_083_333_333_333_3, false, true, false, "07:15:00")]
+    #[case(0.0, true, false, true, "1904-01-01")]
+    #[case(-3.0, true, false, false, "-3")]
+    fn moments_count_from_their_systems_first_day(
+        #[case] value: f64,
+        #[case] day: bool,
+        #[case] time: bool,
+        #[case] is_1904: bool,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(written(|out| write_moment(value, day, time, is_1904, out)), expected);
+    }
+
+    #[rstest]
+    #[case("0.00%", Look::Percent)]
+    #[case("00000", Look::Padded(5))]
+    #[case("dd/mm/yyyy", Look::Moment { day: true, time: false })]
+    #[case("[$-409]h:mm AM/PM", Look::Moment { day: false, time: true })]
+    #[case("yyyy\\-mm\\-dd hh:mm", Look::Moment { day: true, time: true })]
+    #[case("\"100%\" 0", Look::Moment { day: false, time: false })]
+    fn formats_say_what_is_seen(#[case] code: &str, #[case] expected: Look) {
+        assert_eq!(Look::of_code(code), expected);
+    }
+
+    #[rstest]
+    #[case(1.5, "36:00:00")]
+    #[case(0.25, "06:00:00")]
+    #[case(-0.5, "-12:00:00")]
+    fn spans_may_be_longer_than_a_day(#[case] value: f64, #[case] expected: &str) {
+        assert_eq!(written(|out| write_span(value, out)), expected);
+    }
+}

@@ -1,0 +1,454 @@
+//! Reading the tables of a workbook: its cells are walked on a thread of their own and come out
+//! as batches of records.
+
+use std::collections::HashMap;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+use hypodoke_core::names::match_key;
+use hypodoke_core::record::Records;
+
+use super::book::{Book, CellAt, Value};
+use super::cell::{self, Look};
+use super::range::CellRange;
+use super::region::{self, Head, Region};
+use super::{SheetPick, WorkbookWishes};
+use crate::bytes::Encoding;
+use crate::error::ReadError;
+use crate::reader::{RecordReader, Shape, TableHead, clear};
+use crate::workbook::rows::{Account, RowMaker};
+
+/// The name of the column that says which sheet a row came from.
+pub const SHEET: &str = "sheet";
+
+/// What was found of a workbook.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct WorkbookShape {
+    /// What it is: `xlsx`, `xls`, `html`.
+    pub kind: String,
+    /// The sheets that are read, and where on them.
+    pub read: Vec<SheetShape>,
+    /// Its sheets, all of them.
+    pub sheets: Vec<String>,
+    /// Its days count from 1904.
+    pub is_1904: bool,
+    /// What there is to say before any row is read.
+    pub remarks: Vec<String>,
+}
+
+/// Where on a sheet a table was found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SheetShape {
+    /// The sheet.
+    pub name: String,
+    /// Its first row behind the header, counted from 1.
+    pub first_row: u32,
+    /// Its first and last column.
+    pub columns: (String, String),
+    /// Rows of the header.
+    pub header_rows: usize,
+    /// Filled rows before the header.
+    pub titles: u64,
+}
+
+/// What the walking thread sends.
+enum Message {
+    Opened(Box<Opened>),
+    Batch(Vec<Records>),
+    Failed(ReadError),
+    Done(Box<Account>),
+}
+
+struct Opened {
+    heads: Vec<TableHead>,
+    shape: WorkbookShape,
+}
+
+/// Reads the records of a workbook.
+pub struct WorkbookReader {
+    heads: Vec<TableHead>,
+    shape: WorkbookShape,
+    messages: Receiver<Message>,
+    empties: SyncSender<Vec<Records>>,
+    account: Account,
+    done: bool,
+}
+
+impl WorkbookReader {
+    /// Opens what `open` opens, on the thread that will walk it, and finds its tables.
+    pub fn open(
+        open: impl FnOnce() -> Result<Book, ReadError> + Send + 'static,
+        wishes: &WorkbookWishes,
+    ) -> Result<WorkbookReader, ReadError> {
+        let (sender, messages) = sync_channel(3);
+        let (empties, returned) = sync_channel(4);
+        let wishes = wishes.clone();
+        std::thread::spawn(move || {
+            let end = match walk(open, &wishes, &sender, &returned) {
+                Ok(account) => Message::Done(Box::new(account)),
+                Err(error) => Message::Failed(error),
+            };
+            // Nobody listens any more where the reader was dropped.
+            let _ = sender.send(end);
+        });
+        match messages.recv() {
+            Ok(Message::Opened(opened)) => Ok(WorkbookReader {
+                heads: opened.heads,
+                shape: opened.shape,
+                messages,
+                empties,
+                account: Account::default(),
+                done: false,
+            }),
+            Ok(Message::Failed(error)) => Err(error),
+            _ => Err(ReadError::Workbook("reading it broke off".to_owned())),
+        }
+    }
+}
+
+impl RecordReader for WorkbookReader {
+    fn tables(&self) -> &[TableHead] {
+        &self.heads
+    }
+
+    fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        if self.done {
+            clear(batch, self.heads.len());
+            return Ok(false);
+        }
+        match self.messages.recv() {
+            Ok(Message::Batch(found)) => {
+                let used = std::mem::replace(batch, found);
+                // Full means that the walker has buffers enough.
+                let _ = self.empties.try_send(used);
+                Ok(true)
+            }
+            Ok(Message::Done(account)) => {
+                self.account = *account;
+                self.done = true;
+                clear(batch, self.heads.len());
+                Ok(false)
+            }
+            Ok(Message::Failed(error)) => Err(error),
+            _ => Err(ReadError::Workbook("reading it broke off".to_owned())),
+        }
+    }
+
+    fn shape(&self) -> Shape {
+        Shape::Workbook(self.shape.clone())
+    }
+
+    fn encoding(&self) -> Option<Encoding> {
+        None
+    }
+
+    fn kind(&self) -> String {
+        let kind = &self.shape.kind;
+        match &self.shape.read[..] {
+            [only] => format!("{kind}, sheet {}", only.name),
+            several => format!("{kind}, {} sheets", several.len()),
+        }
+    }
+
+    fn rows_at(&self, table: usize) -> Option<String> {
+        match &self.shape.read[..] {
+            [only] => Some(only.name.clone()),
+            _ => Some(self.heads.get(table)?.path.clone()).filter(|path| !path.is_empty()),
+        }
+    }
+
+    fn footer(&self) -> Vec<String> {
+        self.account.footer.clone()
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let mut notes = self.shape.remarks.clone();
+        notes.extend(self.account.in_words());
+        notes
+    }
+}
+
+/// A sheet that is read.
+struct Chosen {
+    sheet: usize,
+    name: String,
+    region: Region,
+}
+
+fn walk(
+    open: impl FnOnce() -> Result<Book, ReadError>,
+    wishes: &WorkbookWishes,
+    sender: &SyncSender<Message>,
+    returned: &Receiver<Vec<Records>>,
+) -> Result<Account, ReadError> {
+    let mut book = open()?;
+    let (chosen, remarks) = choose(&mut book, wishes)?;
+    let plan = Plan::of(&chosen, wishes.stitched);
+    let tables = plan.heads.len();
+    let shape = WorkbookShape {
+        kind: book.kind.to_owned(),
+        read: chosen.iter().map(shape_of).collect(),
+        sheets: book.sheets.iter().map(|entry| entry.name.clone()).collect(),
+        is_1904: book.is_1904,
+        remarks,
+    };
+    if sender.send(Message::Opened(Box::new(Opened { heads: plan.heads, shape }))).is_err() {
+        return Ok(Account::default());
+    }
+    let mut account = Account::default();
+    let fresh = || {
+        let mut batch = returned.try_recv().unwrap_or_default();
+        clear(&mut batch, tables);
+        batch
+    };
+    for (one, (table, slots)) in chosen.iter().zip(plan.places) {
+        let merged = book.merged(one.sheet);
+        let is_1904 = book.is_1904;
+        let name = wishes.stitched.then_some(one.name.as_str());
+        let mut maker = RowMaker::new(&one.name, &one.region, slots, name, merged, is_1904, wishes.errors);
+        let mut batch = fresh();
+        maker.begin(&mut batch[table]);
+        let mut listening = true;
+        book.walk(one.sheet, &mut |cell| {
+            if !maker.take(cell, &mut batch[table]) {
+                return false;
+            }
+            if maker.is_full(&batch[table]) {
+                let mut next = fresh();
+                maker.begin(&mut next[table]);
+                maker.hold_back(&mut batch[table], &mut next[table]);
+                let full = std::mem::replace(&mut batch, next);
+                listening = sender.send(Message::Batch(full)).is_ok();
+            }
+            listening
+        })?;
+        maker.finish(&mut batch[table], &mut account);
+        if !listening || sender.send(Message::Batch(batch)).is_err() {
+            return Ok(account);
+        }
+    }
+    Ok(account)
+}
+
+fn shape_of(chosen: &Chosen) -> SheetShape {
+    let letters = |column: Option<&u32>| column.map(|column| super::range::letters(*column)).unwrap_or_default();
+    SheetShape {
+        name: chosen.name.clone(),
+        first_row: chosen.region.first_row + 1,
+        columns: (letters(chosen.region.columns.first()), letters(chosen.region.columns.last())),
+        header_rows: chosen.region.header_rows,
+        titles: chosen.region.titles,
+    }
+}
+
+/// The tables that the sheets make, and for each sheet its table and where its columns go there.
+struct Plan {
+    heads: Vec<TableHead>,
+    places: Vec<(usize, Vec<usize>)>,
+}
+
+impl Plan {
+    fn of(chosen: &[Chosen], stitched: bool) -> Plan {
+        if stitched {
+            return Plan::stitched(chosen);
+        }
+        let straight = |one: &Chosen| (0..one.region.columns.len()).collect::<Vec<_>>();
+        let head = |path: &str, names: &[String]| TableHead { path: path.to_owned(), names: names.to_vec(), is_child: false };
+        if let [only] = chosen {
+            return Plan { heads: vec![head("", &only.region.names)], places: vec![(0, straight(only))] };
+        }
+        let mut plan = Plan { heads: vec![head("", &[])], places: Vec::new() };
+        for one in chosen {
+            plan.places.push((plan.heads.len(), straight(one)));
+            plan.heads.push(head(&one.name, &one.region.names));
+        }
+        plan
+    }
+
+    /// All sheets in one table: columns are matched by name, blank names by their place.
+    fn stitched(chosen: &[Chosen]) -> Plan {
+        let mut names = vec![SHEET.to_owned()];
+        let mut known: HashMap<String, usize> = HashMap::new();
+        let mut places = Vec::new();
+        for one in chosen {
+            let mut slots = Vec::new();
+            for (at, name) in one.region.names.iter().enumerate() {
+                let key = if name.is_empty() { format!("\u{0}{at}") } else { match_key(name) };
+                let mut slot = *known.entry(key).or_insert_with(|| {
+                    names.push(name.clone());
+                    names.len() - 1
+                });
+                if slots.contains(&slot) {
+                    // A name that one sheet has twice.
+                    names.push(name.clone());
+                    slot = names.len() - 1;
+                }
+                slots.push(slot);
+            }
+            places.push((0, slots));
+        }
+        Plan { heads: vec![TableHead { path: String::new(), names, is_child: false }], places }
+    }
+}
+
+/// The sheets that are read, and what there is to say of the others.
+fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<String>), ReadError> {
+    let mut remarks = Vec::new();
+    let mut range = None;
+    let mut named_sheet = None;
+    if let Some(wanted) = &wishes.range {
+        let (sheet, cells) = wanted.rsplit_once('!').map_or((None, wanted.as_str()), |(s, c)| (Some(s), c));
+        range = match CellRange::parse(cells) {
+            Some(range) => {
+                named_sheet = sheet.map(|sheet| find_sheet(book, sheet.trim_matches('\''))).transpose()?;
+                Some(range)
+            }
+            None => {
+                let Some((sheet, range)) = book.named(wanted) else {
+                    let names = book.names();
+                    let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+                    let what = format!("`{wanted}` is neither a range (B4:H200) nor a name in the workbook; its names: {there}");
+                    return Err(ReadError::NotThere(what));
+                };
+                named_sheet = Some(sheet);
+                Some(range)
+            }
+        };
+    }
+    let hidden: Vec<String> =
+        book.sheets.iter().filter(|entry| entry.hidden).map(|entry| format!("`{}`", entry.name)).collect();
+    let wanted: Vec<usize> = match (named_sheet, &wishes.sheets) {
+        (Some(sheet), _) => vec![sheet],
+        (None, Some(SheetPick::Named(names))) => picked(book, names)?,
+        (None, _) => {
+            if !hidden.is_empty() {
+                let s = if hidden.len() == 1 { "sheet is" } else { "sheets are" };
+                remarks.push(format!("hidden {s} left out: {}", hidden.join(", ")));
+            }
+            (0..book.sheets.len()).filter(|at| !book.sheets[*at].hidden).collect()
+        }
+    };
+    let named = matches!(wishes.sheets, Some(SheetPick::Named(_))) || named_sheet.is_some();
+    let mut chosen = Vec::new();
+    let mut without = Vec::new();
+    for sheet in wanted {
+        let name = book.sheets[sheet].name.clone();
+        if !book.sheets[sheet].has_cells {
+            without.push(format!("`{name}` (a chart)"));
+            continue;
+        }
+        let head = head_of(book, sheet)?;
+        let region = region::find(&head, range, &wishes.table);
+        if head.is_empty() {
+            without.push(format!("`{name}` (empty)"));
+        } else if named || region.is_table() {
+            chosen.push((Chosen { sheet, name, region }, head.more));
+        } else {
+            without.push(format!("`{name}` (no table)"));
+        }
+    }
+    if chosen.is_empty() {
+        let sheets = without.join(", ");
+        return Err(ReadError::NoTable(if sheets.is_empty() { "it has no sheets".to_owned() } else { format!("sheets {sheets}") }));
+    }
+    if !without.is_empty() {
+        remarks.push(format!("left out: {}", without.join(", ")));
+    }
+    for (one, _) in &chosen {
+        remarks.extend(region::others_in_words(&one.region, &one.name));
+    }
+    if book.is_1904 {
+        remarks.push("its days count from 1904".to_owned());
+    }
+    Ok((chosen.into_iter().map(|(one, _)| one).collect(), remarks))
+}
+
+fn find_sheet(book: &Book, name: &str) -> Result<usize, ReadError> {
+    let exact = book.sheets.iter().position(|entry| entry.name == name);
+    let found = exact.or_else(|| book.sheets.iter().position(|entry| match_key(&entry.name) == match_key(name)));
+    found.ok_or_else(|| no_sheet(book, name))
+}
+
+fn no_sheet(book: &Book, name: &str) -> ReadError {
+    let names: Vec<String> = book.sheets.iter().map(|entry| format!("`{}`", entry.name)).collect();
+    ReadError::NotThere(format!("the workbook has no sheet `{name}`; it has {}", names.join(", ")))
+}
+
+/// The sheets of these names, or that fit these patterns.
+fn picked(book: &Book, names: &[String]) -> Result<Vec<usize>, ReadError> {
+    let mut found = Vec::new();
+    for name in names {
+        if !name.contains('*') {
+            found.push(find_sheet(book, name)?);
+            continue;
+        }
+        let before = found.len();
+        let fits = |at: &usize| !book.sheets[*at].hidden && fits(&book.sheets[*at].name, name);
+        found.extend((0..book.sheets.len()).filter(fits));
+        if found.len() == before {
+            return Err(no_sheet(book, name));
+        }
+    }
+    let mut seen = std::collections::HashSet::new();
+    found.retain(|at| seen.insert(*at));
+    Ok(found)
+}
+
+/// Whether a name fits a pattern in which `*` stands for anything.
+fn fits(name: &str, pattern: &str) -> bool {
+    let mut parts = pattern.split('*');
+    let first = parts.next().unwrap_or_default();
+    let Some(mut rest) = name.strip_prefix(first) else { return false };
+    let mut last = None;
+    for part in parts {
+        if let Some(middle) = last.replace(part) {
+            let Some(at) = rest.find(middle) else { return false };
+            rest = &rest[at + middle.len()..];
+        }
+    }
+    last.map_or(rest.is_empty(), |last: &str| rest.ends_with(last))
+}
+
+fn head_of(book: &mut Book, sheet: usize) -> Result<Head, ReadError> {
+    let mut head = Head::default();
+    let is_1904 = book.is_1904;
+    let mut text = Vec::new();
+    book.walk(sheet, &mut |found| {
+        text.clear();
+        write(&found, is_1904, &mut text);
+        head.take(found.row, found.column, &String::from_utf8_lossy(&text))
+    })?;
+    Ok(head)
+}
+
+/// Writes what a cell shows.
+pub fn write(found: &CellAt<'_>, is_1904: bool, out: &mut Vec<u8>) {
+    match found.value {
+        Value::Text(text) | Value::Error(text) => out.extend_from_slice(text.as_bytes()),
+        Value::Boolean(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),
+        Value::Number(value, look) => match look {
+            Look::Number => cell::write_number(value, out),
+            Look::Percent => cell::write_percent(value, out),
+            Look::Padded(width) => cell::write_padded(value, width, out),
+            Look::Moment { day, time } => cell::write_moment(value, day, time, is_1904, out),
+            Look::Span => cell::write_span(value, out),
+        },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::fits;
+
+    #[rstest]
+    #[case("Dues 2026", "Dues*", true)]
+    #[case("Dues 2026", "*2026", true)]
+    #[case("Dues 2026", "D*2*6", true)]
+    #[case("Dues 2026", "*", true)]
+    #[case("Dues 2026", "Fees*", false)]
+    #[case("Dues 2026", "Dues*5", false)]
+    fn sheets_fit_patterns(#[case] name: &str, #[case] pattern: &str, #[case] expected: bool) {
+        assert_eq!(fits(name, pattern), expected);
+    }
+}

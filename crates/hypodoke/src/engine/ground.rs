@@ -1,0 +1,167 @@
+//! The tables that a feed's files fill, as they were before a file.
+
+use hypodoke_core::layout::{Layout, Part};
+use hypodoke_core::names::Lineage;
+use hypodoke_core::reconcile::join;
+use hypodoke_formats::TableHead;
+use hypodoke_stores::{Store, StoreError, TableShape};
+
+use super::look::{Looked, LookedTable};
+use super::{Candidate, Feed};
+
+/// What a table was before the file.
+#[derive(Clone, Debug)]
+pub enum Base {
+    /// It is not there: the layout it will get.
+    New {
+        /// The layout, joined of all files at hand.
+        layout: Layout,
+    },
+    /// A load made it.
+    Ours {
+        /// Its layout.
+        layout: Layout,
+        /// The lineage columns it has.
+        lineage: Lineage,
+    },
+    /// Somebody else made it: it is filled as it is, and not changed.
+    Foreign(TableShape),
+}
+
+impl Base {
+    /// What a table is now.
+    pub fn of(store: &mut dyn Store, table: &str) -> Result<Base, StoreError> {
+        let kept = store.layout(table)?;
+        Ok(match (store.table(table)?, kept) {
+            (Some(shape), Some(entry)) => Base::Ours { layout: entry.layout, lineage: shape.lineage },
+            // The layout of a table that only names its parts has no table to it.
+            (None, Some(entry)) if entry.layout.columns.is_empty() && !entry.layout.parts.is_empty() => {
+                Base::Ours { layout: entry.layout, lineage: Lineage::Rows }
+            }
+            (Some(shape), None) => Base::Foreign(shape),
+            (None, _) => Base::New { layout: Layout::default() },
+        })
+    }
+
+    /// The lineage columns that the table has, or will have.
+    pub fn lineage(&self, is_child: bool) -> Lineage {
+        match self {
+            Base::New { .. } if is_child => Lineage::Children,
+            Base::New { .. } => Lineage::Rows,
+            Base::Ours { lineage, .. } => *lineage,
+            Base::Foreign(shape) => shape.lineage,
+        }
+    }
+
+    /// Its layout, where there is one to reconcile with.
+    pub fn layout(&self) -> Option<&Layout> {
+        match self {
+            Base::New { layout } | Base::Ours { layout, .. } => Some(layout),
+            Base::Foreign(_) => None,
+        }
+    }
+
+    /// The table is ours from now on, with this layout.
+    pub fn adopt(&mut self, layout: Layout, lineage: Lineage) {
+        if !matches!(self, Base::Foreign(_)) {
+            *self = Base::Ours { layout, lineage };
+        }
+    }
+}
+
+/// The tables of a feed.
+#[derive(Clone, Debug)]
+pub struct Ground {
+    /// The main one.
+    pub main: Base,
+    /// Those of sheets and of nested lists.
+    pub parts: Vec<(Part, Base)>,
+}
+
+impl Ground {
+    /// What a feed's tables are now.
+    pub fn of(store: &mut dyn Store, feed: &Feed) -> Result<Ground, StoreError> {
+        let main = Base::of(store, &feed.table)?;
+        let parts = main.layout().map(|layout| layout.parts.clone()).unwrap_or_default();
+        let part = |part: Part| Base::of(store, &part.table).map(|base| (part, base));
+        Ok(Ground { parts: parts.into_iter().map(part).collect::<Result<_, _>>()?, main })
+    }
+
+    /// Whether there is no table yet.
+    pub fn is_new(&self) -> bool {
+        matches!(self.main, Base::New { .. })
+    }
+
+    /// Takes in what files were found to hold, before the first of them is loaded: layouts are
+    /// joined, so that the order of the files does not matter.
+    pub fn expect<'a>(
+        &mut self,
+        store: &mut dyn Store,
+        files: impl Iterator<Item = &'a Looked>,
+    ) -> Result<(), StoreError> {
+        let mut main: Option<Layout> = None;
+        for looked in files {
+            let layout = looked.layout();
+            main = Some(main.map_or_else(|| layout.clone(), |all| join(&all, layout)));
+            for table in looked.tables.iter().skip(1) {
+                let named = layout.parts.iter().find(|part| part.path == table.head.path);
+                let Some(part) = named else { continue };
+                match self.parts.iter_mut().find(|(known, _)| known.path == part.path) {
+                    Some((_, Base::New { layout })) => *layout = join(layout, &table.layout),
+                    Some(_) => {}
+                    None => {
+                        let base = match Base::of(store, &part.table)? {
+                            Base::New { .. } => Base::New { layout: table.layout.clone() },
+                            there => there,
+                        };
+                        self.parts.push((part.clone(), base));
+                    }
+                }
+            }
+        }
+        if let (Base::New { layout }, Some(main)) = (&mut self.main, main) {
+            *layout = main;
+        }
+        Ok(())
+    }
+
+    /// The table of a part of a file, taken in if it is new.
+    pub fn part(
+        &mut self,
+        store: &mut dyn Store,
+        feed: &Feed,
+        table: &LookedTable,
+    ) -> Result<usize, StoreError> {
+        if let Some(at) = self.parts.iter().position(|(part, _)| part.path == table.head.path) {
+            return Ok(at);
+        }
+        let base = feed.table_of(&table.head.path);
+        let taken = |name: &str| {
+            feed.table.eq_ignore_ascii_case(name)
+                || self.parts.iter().any(|(part, _)| part.table.eq_ignore_ascii_case(name))
+        };
+        let numbered = (2..).map(|number| format!("{base}_{number}"));
+        let name = std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base);
+        let found = match Base::of(store, &name)? {
+            Base::New { .. } => Base::New { layout: table.layout.clone() },
+            there => there,
+        };
+        self.parts.push((Part { path: table.head.path.clone(), table: name }, found));
+        Ok(self.parts.len() - 1)
+    }
+
+    /// The tables as a reader may know them beforehand: the names that files have for columns.
+    pub fn heads(&self, file: &Candidate) -> Vec<TableHead> {
+        let is_part = |name: &str| file.parts.iter().any(|(part, _)| part.name == name);
+        let head = |path: &str, base: &Base, is_child: bool| {
+            let columns = base.layout().map(|layout| layout.columns.as_slice()).unwrap_or_default();
+            let own = columns.iter().filter(|column| is_child || !is_part(&column.source));
+            TableHead { path: path.to_owned(), names: own.map(|c| c.source.clone()).collect(), is_child }
+        };
+        let main = head("", &self.main, false);
+        let parts = self.parts.iter();
+        std::iter::once(main)
+            .chain(parts.map(|(part, base)| head(&part.path, base, base.lineage(true) == Lineage::Children)))
+            .collect()
+    }
+}
