@@ -5,8 +5,9 @@ use std::path::Path;
 
 use serde::Deserialize;
 
+use crate::dues;
 use crate::movements::{Movement, Movements, date, iso, quoted};
-use crate::write::{Encoding, write};
+use crate::write::{Encoding, write, write_bytes};
 
 /// The configuration of the demo.
 pub const CONFIGURATION: &str = include_str!("../hypodoke.toml");
@@ -72,9 +73,13 @@ pub fn write_step(inbox: &Path, step: Step) -> io::Result<()> {
         north(inbox, day)?;
         south(inbox, day)?;
         east(inbox, day, false)?;
+        let log = crate::pilotage::log(MONDAY, day);
+        let name = format!("pilots/pilotage_{}.json", compact(MONDAY + day));
+        write(&inbox.join(name), &log, Encoding::Utf8, MONDAY + day)?;
     }
     match step {
         Step::First => {
+            write_bytes(&inbox.join("dues/tariff_2026-03.xlsx"), &dues::tariff(0, false)?, MONDAY)?;
             let note = "The gauge at the north mole is down until Friday.\n";
             write(&inbox.join("north/read me.txt"), note, Encoding::Utf8, MONDAY)?;
             // Tuesday's file, sent again by somebody who was not sure.
@@ -83,7 +88,11 @@ pub fn write_step(inbox: &Path, step: Step) -> io::Result<()> {
             std::fs::write(&copy, again)?;
             crate::write::set_time(&copy, MONDAY + 2)
         }
-        Step::Second => east(inbox, 3, true),
+        Step::Second => {
+            // The island's office has another program, which counts its days from 1904.
+            write_bytes(&inbox.join("dues/tariff_2026-03_island.xlsx"), &dues::tariff(5, true)?, MONDAY + 4)?;
+            east(inbox, 3, true)
+        }
     }
 }
 

@@ -2,8 +2,10 @@
 //!
 //! Everything here is invented. The same call writes the same bytes on every machine.
 
+mod dues;
 mod harbour;
 pub mod movements;
+mod pilotage;
 mod random;
 mod write;
 

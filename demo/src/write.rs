@@ -21,9 +21,6 @@ const YEAR_2026: u64 = 1_767_225_600;
 
 /// Writes a text that was modified at six in the morning after a day of 2026.
 pub fn write(path: &Path, text: &str, encoding: Encoding, day: u32) -> io::Result<()> {
-    if let Some(folder) = path.parent() {
-        create_dir_all(folder)?;
-    }
     let bytes = match encoding {
         Encoding::Utf8 => text.as_bytes().to_vec(),
         Encoding::Utf16 => {
@@ -31,7 +28,15 @@ pub fn write(path: &Path, text: &str, encoding: Encoding, day: u32) -> io::Resul
         }
         Encoding::Windows1252 => text.chars().map(windows_1252).collect(),
     };
-    File::create(path)?.write_all(&bytes)?;
+    write_bytes(path, &bytes, day)
+}
+
+/// Writes bytes that were modified at six in the morning after a day of 2026.
+pub fn write_bytes(path: &Path, bytes: &[u8], day: u32) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        create_dir_all(folder)?;
+    }
+    File::create(path)?.write_all(bytes)?;
     set_time(path, day)
 }
 

@@ -203,7 +203,10 @@ mod tests {
 
     #[test]
     fn names_that_differ_in_punctuation_only_are_told_apart_where_both_are_there() {
-        let both = Layout { columns: vec![column(1, Domain::Date, false), column(1, Domain::Text, false)], parts: Vec::new() };
+        let both = Layout {
+            columns: vec![column(1, Domain::Date, false), column(1, Domain::Text, false)],
+            parts: Vec::new(),
+        };
         let mut both = both;
         both.columns[1].name = "c_1".to_owned();
         assert_eq!(reconcile(&both, &both).sources, [Some(0), Some(1)]);
@@ -214,10 +217,15 @@ mod tests {
     #[test]
     fn a_type_given_later_never_narrows() {
         let money = Type::Decimal { precision: 5, scale: 2 };
-        let given =
-            |ty| Layout { columns: vec![Column { pinned: Some(ty), ..column(1, Domain::Unknown, false) }], parts: Vec::new() };
+        let given = |ty| Layout {
+            columns: vec![Column { pinned: Some(ty), ..column(1, Domain::Unknown, false) }],
+            parts: Vec::new(),
+        };
         let ty_after = |before: Domain, ty| {
-            reconcile(&Layout { columns: vec![column(1, before, false)], parts: Vec::new() }, &given(ty)).layout.columns[0].ty()
+            reconcile(&Layout { columns: vec![column(1, before, false)], parts: Vec::new() }, &given(ty))
+                .layout
+                .columns[0]
+                .ty()
         };
         assert_eq!(ty_after(Domain::Text, money), Type::Text);
         assert_eq!(ty_after(Domain::Number(Digits { int: 3, ..Digits::default() }), money), money);

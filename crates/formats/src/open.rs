@@ -95,7 +95,9 @@ impl Kind {
 /// The head of a text of two bytes a character, near enough to tell its kind.
 fn plain(head: &[u8]) -> Vec<u8> {
     match head {
-        [0xFF, 0xFE, rest @ ..] | [0xFE, 0xFF, rest @ ..] => rest.iter().copied().filter(|b| *b != 0).collect(),
+        [0xFF, 0xFE, rest @ ..] | [0xFE, 0xFF, rest @ ..] => {
+            rest.iter().copied().filter(|b| *b != 0).collect()
+        }
         _ => head.to_vec(),
     }
 }
@@ -117,7 +119,11 @@ pub fn open<'a>(
     let whole: Box<dyn Read + Send + 'a> = Box::new(Cursor::new(head).chain(reader));
     let promised = Kind::promised(name).filter(|promised| *promised != kind);
     let remark = promised.map(|promised| {
-        format!("it is called as if it were {}, but is {}, and is read as that", promised.words(), kind.words())
+        format!(
+            "it is called as if it were {}, but is {}, and is read as that",
+            promised.words(),
+            kind.words()
+        )
     });
     let table = wishes.text.table.clone();
     let workbook = WorkbookWishes { table, ..wishes.workbook.clone() };
@@ -134,8 +140,11 @@ pub fn open<'a>(
         Kind::Html | Kind::Markup => {
             let text = text_of(whole, encoding)?;
             let read = move || {
-                let (word, grids) =
-                    if kind == Kind::Html { ("html", html_tables(&text)) } else { ("xml", markup_sheets(&text)?) };
+                let (word, grids) = if kind == Kind::Html {
+                    ("html", html_tables(&text))
+                } else {
+                    ("xml", markup_sheets(&text)?)
+                };
                 Ok(Book::of_grids(word, grids))
             };
             Box::new(WorkbookReader::open(read, &workbook)?)

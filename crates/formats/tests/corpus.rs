@@ -5,8 +5,8 @@ use std::path::Path;
 
 use hypodoke_core::evidence::{Hints, TableEvidence, decide_all};
 use hypodoke_core::record::Records;
-use hypodoke_formats::{RecordReader, Shape};
 use hypodoke_formats::text::{Delimiter, Escape, TextReader, TextWishes};
+use hypodoke_formats::{RecordReader, Shape};
 use serde_json::Value;
 
 /// What was found of a file.

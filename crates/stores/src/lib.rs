@@ -17,7 +17,9 @@ use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::Type;
 
 pub use error::StoreError;
-pub use ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry};
+pub use ledger::{
+    BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry,
+};
 pub use url::{StoreUrl, UrlError};
 
 /// A column of a table as the database has it.

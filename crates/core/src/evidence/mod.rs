@@ -108,7 +108,10 @@ impl ColumnEvidence {
     fn add_field(&mut self, records: &Records, field: Field, spot: impl Fn() -> Spot) {
         match field.origin() {
             Origin::Missing => self.missing += 1,
-            Origin::Text if self.strings_are_text => self.add_text_as_such(records.value(field), spot),
+            // A typed source has truth values of its own: a string that reads like one is a word.
+            Origin::Text if self.strings_are_text || is_truth_word(records.value(field)) => {
+                self.add_text_as_such(records.value(field), spot)
+            }
             _ => self.add(records.value(field), spot),
         }
     }
@@ -284,6 +287,12 @@ impl ColumnEvidence {
 
 fn merge_all(ours: &mut [Tally], theirs: &[Tally]) {
     ours.iter_mut().zip(theirs).for_each(|(a, b)| a.merge(b));
+}
+
+fn is_truth_word(value: &[u8]) -> bool {
+    value.len() <= words::LONGEST
+        && value.first().is_some_and(u8::is_ascii_alphabetic)
+        && matches!(recognise(value), Sight::Boolean(_))
 }
 
 fn characters(value: &[u8]) -> u64 {

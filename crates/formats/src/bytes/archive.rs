@@ -29,8 +29,13 @@ pub fn is_archive(head: &[u8]) -> bool {
 }
 
 /// Whether an archive is that of a workbook, which is a file and no archive to those who made it.
-pub fn holds_workbook(file: File) -> bool {
-    let Ok(archive) = ZipArchive::new(file) else { return false };
+/// Of one that is broken, its name has to tell.
+pub fn holds_workbook(file: File, name: &str) -> bool {
+    let named = || {
+        let name = name.to_lowercase();
+        [".xlsx", ".xlsm", ".xlsb", ".ods"].iter().any(|ending| name.ends_with(ending))
+    };
+    let Ok(archive) = ZipArchive::new(file) else { return named() };
     archive.index_for_name("[Content_Types].xml").is_some() || archive.index_for_name("content.xml").is_some()
 }
 

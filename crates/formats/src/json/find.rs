@@ -8,8 +8,38 @@ use super::path::{JsonPath, Step};
 use super::walk::{Found, Walker, blanks};
 
 /// Names that rows are usually kept under.
-const USUAL: &[&str] =
-    &["data", "rows", "items", "records", "results", "result", "values", "entries", "logs", "list", "features"];
+const USUAL: &[&str] = &[
+    "data", "rows", "items", "records", "results", "result", "values", "entries", "logs", "list", "features",
+];
+
+/// Names of what usually stands beside rows and says something of the answer, not of them.
+const ENVELOPE: &[&str] = &[
+    "meta",
+    "metadata",
+    "status",
+    "count",
+    "total",
+    "page",
+    "pages",
+    "next",
+    "previous",
+    "prev",
+    "version",
+    "ok",
+    "success",
+    "error",
+    "errors",
+    "message",
+    "links",
+    "schema",
+    "took",
+    "info",
+    "header",
+    "generated",
+    "generated_at",
+    "timestamp",
+    "type",
+];
 
 /// How deep rows are looked for.
 const DEEPEST: usize = 5;
@@ -23,8 +53,6 @@ pub enum Plan {
     Walk {
         /// Where the rows are.
         path: JsonPath,
-        /// The rows stand under keys that tell them apart.
-        keyed: bool,
         /// Other places where rows could be, with how many of them were seen.
         others: Vec<(JsonPath, usize)>,
         /// Keys beside the rows, which are left out.
@@ -39,7 +67,8 @@ pub fn looks_like_json(head: &[u8], name: &str) -> bool {
     let at = blanks(head);
     let next = |at: usize| head.get(at + blanks(head.get(at..).unwrap_or_default())).copied();
     let name = name.to_lowercase();
-    let named = ["json", "jsonl", "ndjson", "geojson"].iter().any(|ending| name.contains(&format!(".{ending}")));
+    let named =
+        ["json", "jsonl", "ndjson", "geojson"].iter().any(|ending| name.contains(&format!(".{ending}")));
     match head.get(at) {
         Some(b'{') => matches!(next(at + 1), Some(b'"' | b'}')) || named,
         Some(b'[') => match next(at + 1) {
@@ -63,12 +92,12 @@ pub fn plan(head: &[u8], whole: bool) -> Plan {
     if let Some(first) = &first {
         let line_end = memchr::memchr(b'\n', &head[start..]).map_or(head.len(), |at| start + at);
         let follows = blanks(&head[first.end..]) + first.end < head.len();
-        // Values that end on the line they began on, and more of them.
-        if follows && first.end <= line_end {
+        // Values that end on the line they began on, and more of them on others.
+        if follows && first.end <= line_end && first.end + blanks(&head[first.end..]) > line_end {
             return Plan::Lines;
         }
         if follows {
-            return Plan::Walk { path: JsonPath::default(), keyed: false, others: Vec::new(), beside: Vec::new() };
+            return Plan::Walk { path: JsonPath::default(), others: Vec::new(), beside: Vec::new() };
         }
     } else if !whole {
         // A first line that is whole JSON, behind which the text at hand breaks off.
@@ -78,12 +107,9 @@ pub fn plan(head: &[u8], whole: bool) -> Plan {
         }
     }
     match head.get(start) {
-        Some(b'[') => Plan::Walk {
-            path: JsonPath { steps: vec![Step::All] },
-            keyed: false,
-            others: Vec::new(),
-            beside: Vec::new(),
-        },
+        Some(b'[') => {
+            Plan::Walk { path: JsonPath { steps: vec![Step::All] }, others: Vec::new(), beside: Vec::new() }
+        }
         Some(b'{') => within_object(&head[start..], whole),
         _ => Plan::Lines,
     }
@@ -113,7 +139,7 @@ fn within_object(text: &[u8], whole: bool) -> Plan {
     // The text may break off: what was seen until then has to do.
     let _ = look(&mut jiter, &mut path, &mut seen, text.len());
     let plain = |path: Vec<Step>| JsonPath { steps: path };
-    let nothing = Plan::Walk { path: JsonPath::default(), keyed: false, others: Vec::new(), beside: Vec::new() };
+    let nothing = Plan::Walk { path: JsonPath::default(), others: Vec::new(), beside: Vec::new() };
     let total = text.len();
     let usual = |candidate: &Candidate| {
         candidate.path.iter().rev().nth(1).is_some_and(|step| match step {
@@ -121,24 +147,35 @@ fn within_object(text: &[u8], whole: bool) -> Plan {
             _ => false,
         })
     };
+    let first_key = |candidate: &Candidate| match candidate.path.first() {
+        Some(Step::Name(name)) => name.clone(),
+        _ => String::new(),
+    };
+    let beside = |candidate: &Candidate| {
+        let first = first_key(candidate);
+        seen.keys.iter().filter(|key| **key != first).cloned().collect::<Vec<String>>()
+    };
+    // A list with an unusual name is the rows if nothing would be lost by it, or if there is
+    // hardly anything else. Otherwise the object is a record with a list in it.
+    let stands_out = |candidate: &Candidate| {
+        let only_envelope =
+            beside(candidate).iter().all(|key| ENVELOPE.contains(&key.to_lowercase().as_str()));
+        candidate.rows > 0 && only_envelope || candidate.rows >= 10 && candidate.bytes * 5 >= total * 4
+    };
     let rank = |candidate: &&Candidate| (candidate.bytes, usize::from(usual(candidate)));
     let best = seen.candidates.iter().max_by_key(rank);
-    let chosen = best.filter(|best| usual(best) || best.rows > 1 && best.bytes * 2 > total).or_else(|| {
-        seen.candidates.iter().find(|candidate| usual(candidate))
-    });
+    let chosen = best
+        .filter(|best| usual(best) || stands_out(best))
+        .or_else(|| seen.candidates.iter().find(|candidate| usual(candidate)));
     if let Some(chosen) = chosen {
         let others = seen.candidates.iter().filter(|other| other.path != chosen.path && other.rows > 0);
         let others = others.map(|other| (plain(other.path.clone()), other.rows)).collect();
-        let first = match &chosen.path[0] {
-            Step::Name(name) => name.clone(),
-            _ => String::new(),
-        };
-        let beside = seen.keys.iter().filter(|key| **key != first).cloned().collect();
-        return Plan::Walk { path: plain(chosen.path.clone()), keyed: false, others, beside };
+        let beside = beside(chosen);
+        return Plan::Walk { path: plain(chosen.path.clone()), others, beside };
     }
     if is_map_of_rows(&seen, whole) {
         let path = JsonPath { steps: vec![Step::All] };
-        return Plan::Walk { path, keyed: true, others: Vec::new(), beside: Vec::new() };
+        return Plan::Walk { path, others: Vec::new(), beside: Vec::new() };
     }
     nothing
 }
@@ -151,7 +188,10 @@ fn is_map_of_rows(seen: &Seen, whole: bool) -> bool {
     let Some(first) = objects.first() else { return false };
     enough
         && first.len() > 1
-        && objects.iter().skip(1).all(|other| first.intersection(other).count() * 2 >= first.len().max(other.len()))
+        && objects
+            .iter()
+            .skip(1)
+            .all(|other| first.intersection(other).count() * 2 >= first.len().max(other.len()))
 }
 
 fn look(jiter: &mut Jiter<'_>, path: &mut Vec<Step>, seen: &mut Seen, end: usize) -> JiterResult<()> {

@@ -191,7 +191,12 @@ impl Flattener {
     }
 
     /// A list that stands for a row: its values go by their places.
-    fn positional(&mut self, jiter: &mut Jiter<'_>, node: NodeId, ground: &mut Ground<'_, '_>) -> Result<(), Broken> {
+    fn positional(
+        &mut self,
+        jiter: &mut Jiter<'_>,
+        node: NodeId,
+        ground: &mut Ground<'_, '_>,
+    ) -> Result<(), Broken> {
         let mut next = jiter.known_array()?;
         let mut place = 0;
         self.tree.nodes[node as usize].objects += 1;
@@ -204,7 +209,12 @@ impl Flattener {
         Ok(())
     }
 
-    fn object(&mut self, jiter: &mut Jiter<'_>, node: NodeId, ground: &mut Ground<'_, '_>) -> Result<(), Broken> {
+    fn object(
+        &mut self,
+        jiter: &mut Jiter<'_>,
+        node: NodeId,
+        ground: &mut Ground<'_, '_>,
+    ) -> Result<(), Broken> {
         let found = &mut self.tree.nodes[node as usize];
         found.objects += 1;
         let number = found.objects;
@@ -214,7 +224,8 @@ impl Flattener {
         };
         loop {
             let peek = jiter.peek()?;
-            if std::mem::replace(&mut self.tree.nodes[node as usize].members[member].met_in, number) == number {
+            if std::mem::replace(&mut self.tree.nodes[node as usize].members[member].met_in, number) == number
+            {
                 self.forget(node, member, ground);
             }
             self.member_value(jiter, peek, node, member, ground)?;
@@ -244,7 +255,9 @@ impl Flattener {
                 }
                 Ok(())
             }
-            Peek::Object | Peek::Array if self.wishes.nested == Nested::Json => self.subtree(jiter, peek, node, member, ground),
+            Peek::Object | Peek::Array if self.wishes.nested == Nested::Json => {
+                self.subtree(jiter, peek, node, member, ground)
+            }
             Peek::Object | Peek::Array if self.nesting >= MOST_DEPTH => {
                 self.too_deep += 1;
                 self.subtree(jiter, peek, node, member, ground)
@@ -278,7 +291,8 @@ impl Flattener {
         ground: &mut Ground<'_, '_>,
     ) -> Result<(), Broken> {
         let inner = jiter.current_index() + 1;
-        let first = ground.text.get(inner + super::walk::blanks(ground.text.get(inner..).unwrap_or_default()));
+        let first =
+            ground.text.get(inner + super::walk::blanks(ground.text.get(inner..).unwrap_or_default()));
         let as_rows = match first {
             Some(b'{') => true,
             Some(b']') => return Ok(jiter.known_skip(peek)?),
@@ -352,7 +366,10 @@ impl Flattener {
         jiter.known_skip(peek)?;
         let range = start..jiter.current_index();
         if let Err(error) = simdutf8::compat::from_utf8(&ground.text[range.clone()]) {
-            return Err(Broken { at: start + error.valid_up_to(), what: "bytes that are no UTF-8".to_owned() });
+            return Err(Broken {
+                at: start + error.valid_up_to(),
+                what: "bytes that are no UTF-8".to_owned(),
+            });
         }
         let column = self.tree.column_of(node, member);
         self.store(column, range, false, ground);
@@ -460,7 +477,8 @@ impl Flattener {
         let Some(records) = ground.batch.get_mut(list as usize) else { return };
         let owner = self.owner;
         let links = records.links();
-        let keep = links.len() - links.iter().rev().take_while(|link| link.owner == owner && wanted(link)).count();
+        let keep =
+            links.len() - links.iter().rev().take_while(|link| link.owner == owner && wanted(link)).count();
         let Some(first) = links.get(keep).map(|link| link.row) else { return };
         records.take_back(keep);
         self.tree.tables[list as usize].rows = first - 1;

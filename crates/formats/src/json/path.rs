@@ -62,7 +62,8 @@ fn bracket(inner: &str) -> Result<(Step, &str), String> {
             match c {
                 '\\' => name.extend(chars.next().map(|(_, c)| c)),
                 c if c == quote => {
-                    let after = inner[1 + at + 1..].strip_prefix(']').ok_or("a name in quotes ends in `]`")?;
+                    let after =
+                        inner[1 + at + 1..].strip_prefix(']').ok_or("a name in quotes ends in `]`")?;
                     return Ok((Step::Name(name), after));
                 }
                 c => name.push(c),
@@ -92,7 +93,9 @@ fn bracket(inner: &str) -> Result<(Step, &str), String> {
 
 /// Whether a key may stand in a path without quotes.
 pub fn is_plain(key: &str) -> bool {
-    !key.is_empty() && !key.contains(['.', '[', ']', '\'', '"', '\\', '*']) && !key.contains(char::is_whitespace)
+    !key.is_empty()
+        && !key.contains(['.', '[', ']', '\'', '"', '\\', '*'])
+        && !key.contains(char::is_whitespace)
 }
 
 /// A key as a path has it, in quotes where it needs them.

@@ -5,11 +5,11 @@ use std::ops::Range;
 
 use hypodoke_core::record::{Fault, Records};
 
+use super::JsonWishes;
 use super::find::{Plan, plan};
 use super::flatten::Flattener;
 use super::tree::Tree;
 use super::walk::{Found, Walker, blanks};
-use super::JsonWishes;
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
 use crate::reader::{RecordReader, Shape, TableHead, clear};
@@ -71,14 +71,12 @@ impl<'a> JsonReader<'a> {
         }
         let mut shape = JsonShape::default();
         let found = match &wishes.rows_at {
-            Some(path) => {
-                Plan::Walk { path: path.clone(), keyed: false, others: Vec::new(), beside: Vec::new() }
-            }
+            Some(path) => Plan::Walk { path: path.clone(), others: Vec::new(), beside: Vec::new() },
             None => plan(&carry, !more),
         };
         let splitter = match found {
             Plan::Lines => Splitter::Lines(0),
-            Plan::Walk { path, keyed: _, others, beside } => {
+            Plan::Walk { path, others, beside } => {
                 shape.rows_at = Some(path.to_string());
                 shape.others = others.into_iter().map(|(path, rows)| (path.to_string(), rows)).collect();
                 shape.beside = beside;
@@ -105,7 +103,10 @@ impl<'a> JsonReader<'a> {
 
     /// The records in the text at hand: their places, keys and numbers; and how much of the text
     /// is done with.
-    fn split(&mut self, text: &[u8]) -> Result<(Vec<(Range<usize>, Option<Range<usize>>, u64)>, usize), ReadError> {
+    fn split(
+        &mut self,
+        text: &[u8],
+    ) -> Result<(Vec<(Range<usize>, Option<Range<usize>>, u64)>, usize), ReadError> {
         let mut found = Vec::new();
         let last = !self.more;
         match &mut self.splitter {
@@ -133,13 +134,14 @@ impl<'a> JsonReader<'a> {
                             found.push((place, key, *count));
                         }
                         Found::NeedsMore => {
-                            let taken = walker.at.min(text.len());
+                            let taken = walker.done_with();
                             walker.taken(taken);
                             return Ok((found, taken));
                         }
                         Found::End => return Ok((found, text.len())),
                         Found::Broken(at, what) => {
-                            let lines = memchr::memchr_iter(b'\n', &text[..at.min(text.len())]).count() as u64;
+                            let lines =
+                                memchr::memchr_iter(b'\n', &text[..at.min(text.len())]).count() as u64;
                             return Err(ReadError::Json {
                                 byte: self.offset + at as u64,
                                 line: self.line + lines,
@@ -154,14 +156,20 @@ impl<'a> JsonReader<'a> {
         }
     }
 
-    fn flatten(&mut self, bytes: &[u8], found: Vec<(Range<usize>, Option<Range<usize>>, u64)>, batch: &mut Vec<Records>) {
+    fn flatten(
+        &mut self,
+        bytes: &[u8],
+        found: Vec<(Range<usize>, Option<Range<usize>>, u64)>,
+        batch: &mut Vec<Records>,
+    ) {
         for (place, key, line) in found {
             let start = place.start;
             if let Err(broken) = self.flattener.record(bytes, place.clone(), key, line, batch) {
                 let byte = self.offset + (start + broken.at) as u64;
                 batch[0].drop_open_fields();
                 batch[0].end_record(place, line);
-                batch[0].mark_fault(Fault::Broken(format!("no JSON: {} at byte {byte}", worded(&broken.what))));
+                batch[0]
+                    .mark_fault(Fault::Broken(format!("no JSON: {} at byte {byte}", worded(&broken.what))));
             }
             self.records += 1;
         }
@@ -169,7 +177,9 @@ impl<'a> JsonReader<'a> {
 
     fn check_width(&self) -> Result<(), ReadError> {
         match &self.flattener.tree.overgrown {
-            Some(path) => Err(ReadError::KeysAreData { path: if path.is_empty() { "$".to_owned() } else { path.clone() } }),
+            Some(path) => Err(ReadError::KeysAreData {
+                path: if path.is_empty() { "$".to_owned() } else { path.clone() },
+            }),
             None => Ok(()),
         }
     }
@@ -257,7 +267,8 @@ impl RecordReader for JsonReader<'_> {
         let mut notes = Vec::new();
         if let Some((key, line)) = &self.flattener.first_doubled {
             let count = self.flattener.doubled;
-            let what = if count == 1 { "1 key comes twice".to_owned() } else { format!("{count} keys come twice") };
+            let what =
+                if count == 1 { "1 key comes twice".to_owned() } else { format!("{count} keys come twice") };
             notes.push(format!("{what} in an object, the last one counts: `{key}`, first in record {line}"));
         }
         if self.flattener.too_deep > 0 {

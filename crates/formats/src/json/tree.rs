@@ -99,7 +99,9 @@ impl Tree {
     fn home_of(&self, path: &str) -> (usize, Vec<String>) {
         let keys = path::keys(path);
         let homes = self.heads.iter().enumerate().map(|(at, head)| (at, path::keys(&head.path)));
-        let best = homes.filter(|(_, of)| of.len() < keys.len() && keys.starts_with(of)).max_by_key(|(_, of)| of.len());
+        let best = homes
+            .filter(|(_, of)| of.len() < keys.len() && keys.starts_with(of))
+            .max_by_key(|(_, of)| of.len());
         best.map_or((0, keys.clone()), |(at, of)| (at, keys[of.len()..].to_vec()))
     }
 
@@ -139,7 +141,14 @@ impl Tree {
     }
 
     fn add_node(&mut self, table: u32, name: String) -> NodeId {
-        self.nodes.push(Node { table, name, members: Vec::new(), by_key: HashMap::new(), last: 0, objects: 0 });
+        self.nodes.push(Node {
+            table,
+            name,
+            members: Vec::new(),
+            by_key: HashMap::new(),
+            last: 0,
+            objects: 0,
+        });
         self.nodes.len() as NodeId - 1
     }
 
@@ -239,7 +248,8 @@ impl Tree {
         for node in 0..self.nodes.len() {
             for member in 0..self.nodes[node].members.len() {
                 let found = &self.nodes[node].members[member];
-                if found.was_null && found.column.is_none() && found.object.is_none() && found.list.is_none() {
+                if found.was_null && found.column.is_none() && found.object.is_none() && found.list.is_none()
+                {
                     self.column_of(node as NodeId, member);
                 }
             }

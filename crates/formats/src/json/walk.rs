@@ -70,14 +70,37 @@ impl Walker {
 
     /// How many bytes of the text at hand are done with. The caller takes them off, and calls
     /// [`Walker::taken`].
+    pub fn done_with(&self) -> usize {
+        // The key of a record that is not whole yet is wanted with it.
+        match self.levels.last() {
+            Some(level) if self.wants == Wants::Value && self.is_keyed() => {
+                self.at.min(level.key_range.start)
+            }
+            _ => self.at,
+        }
+    }
+
+    /// Says that so many bytes were taken off the text's beginning.
     pub fn taken(&mut self, bytes: usize) {
         self.at -= bytes;
+        for level in &mut self.levels {
+            let Range { start, end } = level.key_range;
+            level.key_range = start.saturating_sub(bytes)..end.saturating_sub(bytes);
+        }
+    }
+
+    /// Whether the records here stand under keys that tell them apart.
+    fn is_keyed(&self) -> bool {
+        let at_record = self.levels.len() == self.path.steps.len();
+        at_record
+            && self.path.steps.last() == Some(&Step::All)
+            && self.levels.last().is_some_and(|l| l.is_object)
     }
 
     /// Where in the document the walker is, as a JSONPath.
     pub fn place(&self) -> String {
         let mut steps = Vec::new();
-        for level in &self.levels {
+        for level in self.levels.iter().filter(|level| level.count > 0 || !level.is_object) {
             steps.push(if level.is_object {
                 Step::Name(level.key.clone())
             } else {
@@ -108,7 +131,9 @@ impl Walker {
             let Some(&byte) = text.get(self.at) else {
                 return match (last, self.levels.is_empty() && self.wants != Wants::First) {
                     (true, true) => Found::End,
-                    (true, false) => Found::Broken(text.len(), "the file ends before its brackets are closed".into()),
+                    (true, false) => {
+                        Found::Broken(text.len(), "the file ends before its brackets are closed".into())
+                    }
                     (false, _) => Found::NeedsMore,
                 };
             };
@@ -138,7 +163,7 @@ impl Walker {
                 let what = format!("a value is expected, not `{}`", (byte as char).escape_debug());
                 return Some(Found::Broken(self.at, what));
             }
-            let key = self.levels.last().filter(|level| level.is_object).map(|level| level.key_range.clone());
+            let key = self.levels.last().filter(|_| self.is_keyed()).map(|level| level.key_range.clone());
             self.at = end;
             self.wants = Wants::Next;
             return Some(Found::Record(record, key));
@@ -149,7 +174,12 @@ impl Walker {
             Step::Index(_) | Step::Slice(..) => byte == b'[',
         };
         if on_path {
-            self.levels.push(Level { is_object: byte == b'{', count: 0, key: String::new(), key_range: 0..0 });
+            self.levels.push(Level {
+                is_object: byte == b'{',
+                count: 0,
+                key: String::new(),
+                key_range: 0..0,
+            });
             self.at += 1;
             self.wants = Wants::First;
         } else {
@@ -177,13 +207,19 @@ impl Walker {
         let mut from = self.at;
         if self.wants == Wants::Next {
             if byte != b',' {
-                let what = format!("a comma or `{}` is expected, not `{}`", close as char, (byte as char).escape_debug());
+                let what = format!(
+                    "a comma or `{}` is expected, not `{}`",
+                    close as char,
+                    (byte as char).escape_debug()
+                );
                 return Some(Found::Broken(self.at, what));
             }
             from += 1;
             from += blanks(&text[from..]);
             if from >= text.len() {
-                return (!last).then_some(Found::NeedsMore).or(Some(Found::Broken(from, "the file ends after a comma".into())));
+                return (!last)
+                    .then_some(Found::NeedsMore)
+                    .or(Some(Found::Broken(from, "the file ends after a comma".into())));
             }
             if text[from] == close {
                 // A comma before the closing bracket is forgiven.
@@ -193,11 +229,16 @@ impl Walker {
         }
         if level.is_object {
             if text[from] != b'"' {
-                let what = format!("a key in quotes is expected, not `{}`", (text[from] as char).escape_debug());
+                let what =
+                    format!("a key in quotes is expected, not `{}`", (text[from] as char).escape_debug());
                 return Some(Found::Broken(from, what));
             }
             let Some(end) = Skim::default().run(text, from, false) else {
-                return Some(if last { Found::Broken(text.len(), "the file ends within a key".into()) } else { Found::NeedsMore });
+                return Some(if last {
+                    Found::Broken(text.len(), "the file ends within a key".into())
+                } else {
+                    Found::NeedsMore
+                });
             };
             let colon = end + blanks(&text[end..]);
             match text.get(colon) {
@@ -260,7 +301,9 @@ impl Skim {
                 b'{' | b'[' | b'"' => self.begun = true,
                 _ => {
                     let rest = &text[at..];
-                    let end = rest.iter().position(|b| matches!(b, b',' | b']' | b'}' | b' ' | b'\t' | b'\r' | b'\n' | b':'));
+                    let end = rest
+                        .iter()
+                        .position(|b| matches!(b, b',' | b']' | b'}' | b' ' | b'\t' | b'\r' | b'\n' | b':'));
                     return end.map(|end| at + end).or(last.then_some(text.len()));
                 }
             }
@@ -298,6 +341,83 @@ impl Skim {
                 }
             }
             at += 1;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// Walks a text that comes so many bytes at a time, and gives the records or what broke.
+    fn walk(path: &str, text: &str, step: usize) -> Result<Vec<String>, (usize, String)> {
+        let mut walker = Walker::new(JsonPath::parse(path).expect("a path"));
+        let (mut held, mut given, mut gone) = (Vec::new(), 0, 0);
+        let mut records = Vec::new();
+        loop {
+            let more = text.len().min(given + step);
+            held.extend_from_slice(&text.as_bytes()[given..more]);
+            given = more;
+            loop {
+                match walker.next(&held, given == text.len()) {
+                    Found::Record(place, key) => {
+                        let key = key.map(|key| String::from_utf8_lossy(&held[key]).into_owned() + ":");
+                        let value = String::from_utf8_lossy(&held[place]).into_owned();
+                        records.push(key.unwrap_or_default() + &value);
+                    }
+                    Found::NeedsMore => break,
+                    Found::End => return Ok(records),
+                    Found::Broken(at, _) => return Err((gone + at, walker.place())),
+                }
+            }
+            let done = walker.done_with();
+            gone += done;
+            held.drain(..done);
+            walker.taken(done);
+        }
+    }
+
+    const DEEP: &str = r#"{"meta":{"logs":[9],"a":"]}\""},"result":{"n":-1.5e3,"logs":[{"id":1,"t":"\\"},[2], "x\"]" ,null]},"z":[]}"#;
+
+    #[rstest]
+    #[case("$", "1 {\"a\":[1,{\"b\":\"}\"}]}\n[2]\"x\"", &["1", "{\"a\":[1,{\"b\":\"}\"}]}", "[2]", "\"x\""])]
+    #[case("$[*]", "[1, {\"a\":2} ,[3]]", &["1", "{\"a\":2}", "[3]"])]
+    #[case("$[*]", "[]", &[])]
+    #[case("$[*]", "[1,]", &["1"])]
+    #[case("$[*]", "[1][2]", &["1", "2"])]
+    #[case("$[1]", "[1,[2,3],4]", &["[2,3]"])]
+    #[case("$[1:3]", "[1,2,3,4]", &["2", "3"])]
+    #[case("$.result.logs[*]", DEEP, &["{\"id\":1,\"t\":\"\\\\\"}", "[2]", "\"x\\\"]\"", "null"])]
+    #[case("$.meta", DEEP, &["{\"logs\":[9],\"a\":\"]}\\\"\"}"])]
+    #[case("$.nothing[*]", DEEP, &[])]
+    #[case("$.*", "{\"a\":{\"n\":1},\"b\":{}}", &["\"a\":{\"n\":1}", "\"b\":{}"])]
+    fn records_are_found_however_the_text_comes(
+        #[case] path: &str,
+        #[case] text: &str,
+        #[case] expected: &[&str],
+    ) {
+        for step in (1..=9).chain([text.len()]) {
+            assert_eq!(walk(path, text, step).expect("records"), expected, "{step} bytes at a time");
+        }
+    }
+
+    #[rstest]
+    #[case("$[*]", "[1 2]", 3, "$[0]")]
+    #[case("$[*]", "[{\"a\":1}, {\"a\"", 14, "$[1]")]
+    #[case("$.a[*]", "{\"a\":[1,2}", 9, "$.a[1]")]
+    #[case("$.a[*]", "{\"a\" [1]}", 5, "$")]
+    #[case("$[*]", "[1", 2, "$[0]")]
+    fn what_is_broken_is_told_with_its_place(
+        #[case] path: &str,
+        #[case] text: &str,
+        #[case] at: usize,
+        #[case] place: &str,
+    ) {
+        for step in (1..=9).chain([text.len()]) {
+            let (found, told) = walk(path, text, step).expect_err("broken");
+            assert_eq!((found, told.as_str()), (at, place), "{step} bytes at a time");
         }
     }
 }

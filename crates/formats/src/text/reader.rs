@@ -302,8 +302,7 @@ impl RecordReader for TextReader<'_> {
 
     fn kind(&self) -> String {
         let dialect = self.shape.dialect;
-        let how =
-            if self.shape.is_fixed { "fixed width".to_owned() } else { dialect.delimiter.to_string() };
+        let how = if self.shape.is_fixed { "fixed width".to_owned() } else { dialect.delimiter.to_string() };
         format!("text, {how}, {}", self.source.encoding().name())
     }
 

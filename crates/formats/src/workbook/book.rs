@@ -3,7 +3,9 @@
 use std::io::Cursor;
 use std::sync::Arc;
 
-use calamine::{Cell as Kept, Data, DataRef, Dimensions, Ods, Reader, Sheet, SheetType, SheetVisible, Xls, Xlsb, Xlsx};
+use calamine::{
+    Cell as Kept, Data, DataRef, Dimensions, Ods, Reader, Sheet, SheetType, SheetVisible, Xls, Xlsb, Xlsx,
+};
 
 use super::cell::Look;
 use super::range::CellRange;
@@ -112,13 +114,25 @@ impl Book {
             let book = Xlsb::new(cursor()).map_err(broken)?;
             let is_1904 = book.has_1904_epoch();
             let sheets = entries(book.sheets_metadata());
-            return Ok(Book { sheets, kind: "xlsb", is_1904, inner: Inner::Xlsb(Box::new(book)), bytes: size });
+            return Ok(Book {
+                sheets,
+                kind: "xlsb",
+                is_1904,
+                inner: Inner::Xlsb(Box::new(book)),
+                bytes: size,
+            });
         }
         if holds(b"opendocument.spreadsheet") {
             return match Ods::new(cursor()) {
                 Ok(book) => {
                     let sheets = entries(book.sheets_metadata());
-                    Ok(Book { sheets, kind: "ods", is_1904: false, inner: Inner::Ods(Box::new(book)), bytes: size })
+                    Ok(Book {
+                        sheets,
+                        kind: "ods",
+                        is_1904: false,
+                        inner: Inner::Ods(Box::new(book)),
+                        bytes: size,
+                    })
                 }
                 Err(calamine::OdsError::Password) => Err(ReadError::Password),
                 Err(error) => Err(broken(error)),
@@ -187,9 +201,12 @@ impl Book {
     /// The merged cells of a sheet, where the container tells them and asking does not cost much.
     pub fn merged(&mut self, sheet: usize) -> Vec<CellRange> {
         let name = self.sheets[sheet].name.clone();
-        let range = |d: &Dimensions| CellRange { top: d.start.0, left: d.start.1, bottom: d.end.0, right: d.end.1 };
+        let range =
+            |d: &Dimensions| CellRange { top: d.start.0, left: d.start.1, bottom: d.end.0, right: d.end.1 };
         let found = match &mut self.inner {
-            Inner::Xlsx(book) if self.bytes <= MERGES_UP_TO => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
+            Inner::Xlsx(book) if self.bytes <= MERGES_UP_TO => {
+                book.merge_cells_by_sheet_name(&name).unwrap_or_default()
+            }
             Inner::Xls(book) => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
             _ => Vec::new(),
         };
@@ -233,7 +250,8 @@ impl Book {
     pub fn names(&mut self) -> Vec<String> {
         match &mut self.inner {
             Inner::Xlsx(book) => {
-                let mut names: Vec<String> = book.defined_names().iter().map(|(name, _)| name.clone()).collect();
+                let mut names: Vec<String> =
+                    book.defined_names().iter().map(|(name, _)| name.clone()).collect();
                 if book.load_tables().is_ok() {
                     names.extend(book.table_names().into_iter().cloned());
                 }

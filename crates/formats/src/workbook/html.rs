@@ -16,7 +16,9 @@ pub fn looks_like_html(head: &[u8]) -> bool {
     let start: Vec<u8> = head.iter().take(512).map(u8::to_ascii_lowercase).collect();
     let begins = [&b"<!doctype html"[..], b"<html", b"<table", b"<head", b"<body", b"<style", b"<meta"];
     begins.iter().any(|mark| start.starts_with(mark))
-        || start.starts_with(b"<") && !start.starts_with(b"<?xml") && memchr::memmem::find(&start, b"<table").is_some()
+        || start.starts_with(b"<")
+            && !start.starts_with(b"<?xml")
+            && memchr::memmem::find(&start, b"<table").is_some()
 }
 
 /// The tables of a page. A table inside a cell is part of that cell's text.
@@ -148,7 +150,11 @@ mod tests {
     fn cells_stretch_and_hang_and_keep_their_text_together() {
         let page = "<html><style>td{}</style><table><tr><th colspan=2>Cargo</th><th>Berth</th></tr>\
             <tr><td rowspan=2>Cod &amp; ling</td><td>1<br>ton</td><td>N1<tr><td>2</td><td>N2</td></table>";
-        let grid = vec![vec!["Cargo", "", "Berth"], vec!["Cod & ling", "1 ton", "N1"], vec!["Cod & ling", "2", "N2"]];
+        let grid = vec![
+            vec!["Cargo", "", "Berth"],
+            vec!["Cod & ling", "1 ton", "N1"],
+            vec!["Cod & ling", "2", "N2"],
+        ];
         let found = tables(page);
         assert_eq!(found[0].0, "table 1");
         assert_eq!(found[0].1, grid);

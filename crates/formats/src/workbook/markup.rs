@@ -16,7 +16,8 @@ const LONGEST: usize = 1_048_576;
 /// Whether a text is such XML.
 pub fn looks_like_sheet_markup(head: &[u8]) -> bool {
     let head = head.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(head).trim_ascii_start();
-    head.starts_with(b"<?xml") && memchr::memmem::find(head, b"urn:schemas-microsoft-com:office:spreadsheet").is_some()
+    head.starts_with(b"<?xml")
+        && memchr::memmem::find(head, b"urn:schemas-microsoft-com:office:spreadsheet").is_some()
 }
 
 /// The sheets of such a text.
@@ -52,7 +53,9 @@ pub fn sheets(text: &str) -> Result<Vec<(String, Grid)>, ReadError> {
                     let name = found.xml10_content();
                     match found.resolve_char_ref() {
                         Ok(Some(c)) => data.push(c),
-                        _ => data.push_str(quick_xml::escape::resolve_predefined_entity(&name).unwrap_or_default()),
+                        _ => data.push_str(
+                            quick_xml::escape::resolve_predefined_entity(&name).unwrap_or_default(),
+                        ),
                     }
                 }
             }

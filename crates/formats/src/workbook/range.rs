@@ -56,7 +56,8 @@ fn corner(text: &str) -> Option<Corner> {
     if letters.len() > 3 || letters.is_empty() && digits.is_empty() {
         return None;
     }
-    let column = letters.bytes().fold(0u32, |column, b| column * 26 + u32::from(b.to_ascii_uppercase() - b'A') + 1);
+    let column =
+        letters.bytes().fold(0u32, |column, b| column * 26 + u32::from(b.to_ascii_uppercase() - b'A') + 1);
     let row = if digits.is_empty() { None } else { Some(digits.parse::<u32>().ok()?.checked_sub(1)?) };
     Some((column.checked_sub(1), row))
 }

@@ -172,6 +172,7 @@ struct Chosen {
     sheet: usize,
     name: String,
     region: Region,
+    merged: Vec<CellRange>,
 }
 
 fn walk(
@@ -201,7 +202,7 @@ fn walk(
         batch
     };
     for (one, (table, slots)) in chosen.iter().zip(plan.places) {
-        let merged = book.merged(one.sheet);
+        let merged = one.merged.clone();
         let is_1904 = book.is_1904;
         let name = wishes.stitched.then_some(one.name.as_str());
         let mut maker = RowMaker::new(&one.name, &one.region, slots, name, merged, is_1904, wishes.errors);
@@ -230,7 +231,8 @@ fn walk(
 }
 
 fn shape_of(chosen: &Chosen) -> SheetShape {
-    let letters = |column: Option<&u32>| column.map(|column| super::range::letters(*column)).unwrap_or_default();
+    let letters =
+        |column: Option<&u32>| column.map(|column| super::range::letters(*column)).unwrap_or_default();
     SheetShape {
         name: chosen.name.clone(),
         first_row: chosen.region.first_row + 1,
@@ -252,7 +254,11 @@ impl Plan {
             return Plan::stitched(chosen);
         }
         let straight = |one: &Chosen| (0..one.region.columns.len()).collect::<Vec<_>>();
-        let head = |path: &str, names: &[String]| TableHead { path: path.to_owned(), names: names.to_vec(), is_child: false };
+        let head = |path: &str, names: &[String]| TableHead {
+            path: path.to_owned(),
+            names: names.to_vec(),
+            is_child: false,
+        };
         if let [only] = chosen {
             return Plan { heads: vec![head("", &only.region.names)], places: vec![(0, straight(only))] };
         }
@@ -306,7 +312,9 @@ fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<
                 let Some((sheet, range)) = book.named(wanted) else {
                     let names = book.names();
                     let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-                    let what = format!("`{wanted}` is neither a range (B4:H200) nor a name in the workbook; its names: {there}");
+                    let what = format!(
+                        "`{wanted}` is neither a range (B4:H200) nor a name in the workbook; its names: {there}"
+                    );
                     return Err(ReadError::NotThere(what));
                 };
                 named_sheet = Some(sheet);
@@ -337,34 +345,40 @@ fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<
             continue;
         }
         let head = head_of(book, sheet)?;
-        let region = region::find(&head, range, &wishes.table);
+        let merged = book.merged(sheet);
+        let region = region::find(&head, range, &merged, &wishes.table);
         if head.is_empty() {
             without.push(format!("`{name}` (empty)"));
         } else if named || region.is_table() {
-            chosen.push((Chosen { sheet, name, region }, head.more));
+            chosen.push(Chosen { sheet, name, region, merged });
         } else {
             without.push(format!("`{name}` (no table)"));
         }
     }
     if chosen.is_empty() {
         let sheets = without.join(", ");
-        return Err(ReadError::NoTable(if sheets.is_empty() { "it has no sheets".to_owned() } else { format!("sheets {sheets}") }));
+        return Err(ReadError::NoTable(if sheets.is_empty() {
+            "it has no sheets".to_owned()
+        } else {
+            format!("sheets {sheets}")
+        }));
     }
     if !without.is_empty() {
         remarks.push(format!("left out: {}", without.join(", ")));
     }
-    for (one, _) in &chosen {
+    for one in &chosen {
         remarks.extend(region::others_in_words(&one.region, &one.name));
     }
     if book.is_1904 {
         remarks.push("its days count from 1904".to_owned());
     }
-    Ok((chosen.into_iter().map(|(one, _)| one).collect(), remarks))
+    Ok((chosen, remarks))
 }
 
 fn find_sheet(book: &Book, name: &str) -> Result<usize, ReadError> {
     let exact = book.sheets.iter().position(|entry| entry.name == name);
-    let found = exact.or_else(|| book.sheets.iter().position(|entry| match_key(&entry.name) == match_key(name)));
+    let found =
+        exact.or_else(|| book.sheets.iter().position(|entry| match_key(&entry.name) == match_key(name)));
     found.ok_or_else(|| no_sheet(book, name))
 }
 

@@ -67,7 +67,9 @@ pub struct Region {
 impl Region {
     /// Whether this is a table, and not a few notes.
     pub fn is_table(&self) -> bool {
-        self.header_rows > 0 && !self.names.iter().all(String::is_empty) && (self.columns.len() > 1 || self.rows > 2)
+        self.header_rows > 0
+            && !self.names.iter().all(String::is_empty)
+            && (self.columns.len() > 1 || self.rows > 2)
             || self.columns.len() > 1 && self.rows > 2
     }
 }
@@ -84,7 +86,7 @@ struct Block {
 }
 
 /// Finds the table of a sheet, within a range where one is given.
-pub fn find(head: &Head, range: Option<CellRange>, wishes: &TableWishes) -> Region {
+pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], wishes: &TableWishes) -> Region {
     let within = range.unwrap_or(CellRange::ALL);
     let inside = |row: u32, column: u32| within.holds(row, column);
     let mut blocks = blocks(head, inside);
@@ -93,7 +95,8 @@ pub fn find(head: &Head, range: Option<CellRange>, wishes: &TableWishes) -> Regi
     } else {
         blocks = join_all(blocks);
     }
-    let Some(main) = blocks.iter().max_by_key(|block| (block.cells, std::cmp::Reverse(block.left))).cloned() else {
+    let Some(main) = blocks.iter().max_by_key(|block| (block.cells, std::cmp::Reverse(block.left))).cloned()
+    else {
         return Region { first_row: within.top, last_row: bottom_of(within), ..Region::default() };
     };
     let mut columns = filled_columns(head, &main, within);
@@ -107,22 +110,52 @@ pub fn find(head: &Head, range: Option<CellRange>, wishes: &TableWishes) -> Regi
     columns.truncate(width.max(names.len()));
     let mut names = names;
     names.resize(columns.len(), String::new());
+    let header_rows = numbers.get(preamble..preamble + header).unwrap_or_default();
+    if header > 1 && merged.iter().any(|range| header_rows.contains(&range.top)) {
+        names = columns.iter().map(|column| merged_name(head, header_rows, *column, merged)).collect();
+    }
     let first = numbers.get(preamble + header).copied();
-    let after_header = preamble.checked_add(header).and_then(|n| n.checked_sub(1)).and_then(|at| numbers.get(at));
+    let after_header =
+        preamble.checked_add(header).and_then(|n| n.checked_sub(1)).and_then(|at| numbers.get(at));
     let others = blocks
         .iter()
         .filter(|block| block.left != main.left && block.right > block.left && block.rows > 1)
-        .map(|block| CellRange { top: block.top, left: block.left, bottom: block.bottom, right: block.right });
+        .map(|block| CellRange {
+            top: block.top,
+            left: block.left,
+            bottom: block.bottom,
+            right: block.right,
+        });
     Region {
         first_row: first.or(after_header.map(|row| row + 1)).unwrap_or(main.top),
         last_row: bottom_of(within),
         header_rows: header,
-        titles: head.rows.keys().filter(|row| numbers.get(preamble).is_some_and(|first| *row < first)).count() as u64,
+        titles: head.rows.keys().filter(|row| numbers.get(preamble).is_some_and(|first| *row < first)).count()
+            as u64,
         rows: numbers.len().saturating_sub(preamble + header),
         others: others.collect(),
         columns,
         names,
     }
+}
+
+/// The name of a column under a header of several rows, some cells of which stretch over others:
+/// what stands over the column in each row, each text once.
+fn merged_name(head: &Head, rows: &[u32], column: u32, merged: &[CellRange]) -> String {
+    let mut words: Vec<&str> = Vec::new();
+    for row in rows {
+        let (top, left) = merged
+            .iter()
+            .find(|range| range.holds(*row, column))
+            .map_or((*row, column), |range| (range.top, range.left));
+        let text = head.rows.get(&top).and_then(|cells| cells.iter().find(|(at, _)| *at == left));
+        if let Some((_, text)) = text
+            && words.last() != Some(&text.as_str())
+        {
+            words.push(text);
+        }
+    }
+    words.join(" ").split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 fn bottom_of(range: CellRange) -> Option<u32> {
@@ -135,7 +168,8 @@ fn blocks(head: &Head, inside: impl Fn(u32, u32) -> bool) -> Vec<Block> {
     let cells = |least: usize| {
         let mut columns: BTreeMap<u32, Block> = BTreeMap::new();
         for (row, cells) in &head.rows {
-            let found: Vec<u32> = cells.iter().map(|(column, _)| *column).filter(|c| inside(*row, *c)).collect();
+            let found: Vec<u32> =
+                cells.iter().map(|(column, _)| *column).filter(|c| inside(*row, *c)).collect();
             if found.len() < least {
                 continue;
             }
@@ -228,7 +262,8 @@ fn records_of(head: &Head, columns: &[u32], block: &Block, within: CellRange) ->
     let mut records = Records::default();
     let mut numbers = Vec::new();
     for (row, cells) in &head.rows {
-        let mut found = cells.iter().filter(|(c, _)| (block.left..=block.right).contains(c) && within.holds(*row, *c));
+        let mut found =
+            cells.iter().filter(|(c, _)| (block.left..=block.right).contains(c) && within.holds(*row, *c));
         if found.clone().next().is_none() {
             continue;
         }
@@ -256,8 +291,12 @@ fn records_of(head: &Head, columns: &[u32], block: &Block, within: CellRange) ->
 pub fn others_in_words(region: &Region, sheet: &str) -> Option<String> {
     let first = region.columns.first().map(|left| cell(region.first_row, *left))?;
     let list: Vec<String> = region.others.iter().map(|range| format!("`{range}`")).collect();
-    let (stand, is) = if list.len() == 1 { ("another table stands", "it") } else { ("other tables stand", "one") };
+    let (stand, is) =
+        if list.len() == 1 { ("another table stands", "it") } else { ("other tables stand", "one") };
     (!list.is_empty()).then(|| {
-        format!("sheet `{sheet}`: {stand} beside the one at {first}, at {}; to read {is}, give its range", list.join(", "))
+        format!(
+            "sheet `{sheet}`: {stand} beside the one at {first}, at {}; to read {is}, give its range",
+            list.join(", ")
+        )
     })
 }

@@ -113,7 +113,8 @@ impl<'a> RowMaker<'a> {
         errors: ErrorCells,
     ) -> RowMaker<'a> {
         let width = slots.iter().max().map_or(0, |last| last + 1);
-        let tall = merged.into_iter().filter(|range| range.bottom > range.top && range.top >= region.first_row);
+        let tall =
+            merged.into_iter().filter(|range| range.bottom > range.top && range.top >= region.first_row);
         let merged = tall.map(|range| Merged { range, text: Vec::new() }).collect();
         RowMaker {
             sheet,
@@ -171,7 +172,9 @@ impl<'a> RowMaker<'a> {
             Value::Error(shown) => {
                 let place = || format!("{}!{}", self.sheet, range::cell(found.row, found.column));
                 if self.errors == ErrorCells::Reject {
-                    self.fault.get_or_insert_with(|| Fault::Broken(format!("cell {} holds the error {shown}", place())));
+                    self.fault.get_or_insert_with(|| {
+                        Fault::Broken(format!("cell {} holds the error {shown}", place()))
+                    });
                 } else {
                     field = Field::new(0..0, false);
                 }
@@ -179,11 +182,15 @@ impl<'a> RowMaker<'a> {
             }
             Value::Number(value, Look::Number) if cell::is_rounded(value) => {
                 let place = || format!("{}!{}", self.sheet, range::cell(found.row, found.column));
-                self.account.rounded.add(place, || String::from_utf8_lossy(&records.bytes[range.clone()]).into_owned());
+                self.account
+                    .rounded
+                    .add(place, || String::from_utf8_lossy(&records.bytes[range.clone()]).into_owned());
             }
             _ => {}
         }
-        for merged in self.merged.iter_mut().filter(|m| m.range.top == found.row && m.range.left == found.column) {
+        for merged in
+            self.merged.iter_mut().filter(|m| m.range.top == found.row && m.range.left == found.column)
+        {
             merged.text = records.bytes[range.clone()].to_vec();
         }
         self.fields[self.slots[at]] = field;
@@ -280,7 +287,11 @@ impl<'a> RowMaker<'a> {
             records.fields(at).iter().skip(named).filter(|field| !field.range().is_empty()).count()
         };
         let is_note = |at: usize| {
-            let first = records.fields(at).iter().map(|field| trim(records.value(*field))).find(|value| !value.is_empty());
+            let first = records
+                .fields(at)
+                .iter()
+                .map(|field| trim(records.value(*field)))
+                .find(|value| !value.is_empty());
             filled(at) == 1 && first.is_some_and(|value| value.len() > 3 && recognise(value) == Sight::Text)
         };
         for at in (count.saturating_sub(HELD_BACK)..count).rev() {

@@ -2,8 +2,8 @@
 
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::match_key;
-use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::Wishes;
+use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::json::{JsonPath, JsonWishes};
 use hypodoke_formats::text::Escape;
 use hypodoke_formats::workbook::WorkbookWishes;

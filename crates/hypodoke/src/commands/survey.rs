@@ -59,7 +59,8 @@ fn why(found: &Survey, column: &str, context: &Context) -> Result<String, Failur
         for table in &found.tables {
             let Some(evidence) = &table.evidence else { continue };
             names.extend(table.columns.iter().map(|c| c.name.clone()));
-            let wanted = |c: &ColumnReport| c.name == column || c.source == column || match_key(&c.name) == key;
+            let wanted =
+                |c: &ColumnReport| c.name == column || c.source == column || match_key(&c.name) == key;
             if let Some(at) = table.columns.iter().position(wanted) {
                 let report = &table.columns[at];
                 out.push_str(&render::survey::why(&file.path, report, &evidence.columns[at], context.screen));

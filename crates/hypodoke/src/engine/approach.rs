@@ -34,14 +34,28 @@ pub struct TableApproach {
 
 impl TableApproach {
     /// The way of a table whose evidence is in.
-    pub fn informed(table: String, head: &TableHead, base: &Layout, file: &Layout, lineage: Lineage) -> TableApproach {
+    pub fn informed(
+        table: String,
+        head: &TableHead,
+        base: &Layout,
+        file: &Layout,
+        lineage: Lineage,
+    ) -> TableApproach {
         let fit = reconcile(base, file);
         let format = |(column, source): (&Column, &Option<usize>)| match source {
             Some(at) => (file.columns[*at].format, file.columns[*at].domain),
             None => (column.format, column.domain),
         };
         let formats = fit.layout.columns.iter().zip(&fit.sources).map(format).collect();
-        TableApproach { table, head: head.clone(), fit, formats, lineage, keeps_layout: true, is_virtual: false }
+        TableApproach {
+            table,
+            head: head.clone(),
+            fit,
+            formats,
+            lineage,
+            keeps_layout: true,
+            is_virtual: false,
+        }
     }
 
     /// The way of a table of which only the names are known, into one whose layout is; `None` if
@@ -58,7 +72,15 @@ impl TableApproach {
             return None;
         }
         let formats = base.columns.iter().map(|column| (column.format, column.domain)).collect();
-        Some(TableApproach { table, head: head.clone(), fit, formats, lineage, keeps_layout: true, is_virtual: false })
+        Some(TableApproach {
+            table,
+            head: head.clone(),
+            fit,
+            formats,
+            lineage,
+            keeps_layout: true,
+            is_virtual: false,
+        })
     }
 
     /// The way of a file into a table that somebody else made.
@@ -97,13 +119,22 @@ impl TableApproach {
             formats.push((column.format, column.domain));
         }
         let (table, head) = (shape.name.clone(), head.clone());
-        Ok(TableApproach { table, head, fit, formats, lineage: shape.lineage, keeps_layout: false, is_virtual: false })
+        Ok(TableApproach {
+            table,
+            head,
+            fit,
+            formats,
+            lineage: shape.lineage,
+            keeps_layout: false,
+            is_virtual: false,
+        })
     }
 
     /// The way of a main table that only names its parts.
     pub fn of_parts_only(table: String, head: &TableHead, base: &Base, file: &Layout) -> TableApproach {
         let mut layout = base.layout().cloned().unwrap_or_default();
-        layout.parts = reconcile(&layout, &Layout { columns: Vec::new(), parts: file.parts.clone() }).layout.parts;
+        layout.parts =
+            reconcile(&layout, &Layout { columns: Vec::new(), parts: file.parts.clone() }).layout.parts;
         TableApproach {
             table,
             head: head.clone(),
@@ -159,7 +190,8 @@ impl TableApproach {
                     None => CellSource::Nothing,
                 },
                 format: Format { nulls, ..format },
-                also_null: rule_for(&rules, &column.source).map_or_else(Vec::new, |rule| rule.also_null.clone()),
+                also_null: rule_for(&rules, &column.source)
+                    .map_or_else(Vec::new, |rule| rule.also_null.clone()),
                 pinned: column.pinned.is_some(),
             }
         };

@@ -147,7 +147,11 @@ impl<'a> FileLoad<'a> {
     }
 
     /// The way of a file that has no table and no column but those known; `None` if it has.
-    fn optimistic(&self, ground: &Ground, source: &Source<'_>) -> Result<Option<Vec<TableApproach>>, Trouble> {
+    fn optimistic(
+        &self,
+        ground: &Ground,
+        source: &Source<'_>,
+    ) -> Result<Option<Vec<TableApproach>>, Trouble> {
         let Base::Ours { layout: main, .. } = &ground.main else { return Ok(None) };
         let heads = source.reader.tables();
         let mut all = Vec::new();
@@ -261,12 +265,16 @@ impl<'a> FileLoad<'a> {
             rejected: poured.rejected,
             left_out: 0,
             message: (!notes.is_empty()).then(|| notes.join("\n")),
-            parts: approach.iter().zip(&poured.tables).map(|(table, figures)| PartSummary {
-                read: figures.read,
-                loaded: figures.loaded,
-                layout: with_digits(table.fit.layout.clone(), &figures.digits),
-                missing: Vec::new(),
-            }).collect(),
+            parts: approach
+                .iter()
+                .zip(&poured.tables)
+                .map(|(table, figures)| PartSummary {
+                    read: figures.read,
+                    loaded: figures.loaded,
+                    layout: with_digits(table.fit.layout.clone(), &figures.digits),
+                    missing: Vec::new(),
+                })
+                .collect(),
             ended: clock::now(),
         };
         let number = loader.finish(&summary)?;
@@ -302,7 +310,9 @@ fn adopt(ground: &mut Ground, approach: &[TableApproach], summary: &FileSummary)
     for (at, (table, part)) in approach.iter().zip(&summary.parts).enumerate() {
         if at == 0 {
             ground.main.adopt(part.layout.clone(), table.lineage);
-        } else if let Some((_, base)) = ground.parts.iter_mut().find(|(known, _)| known.path == table.head.path) {
+        } else if let Some((_, base)) =
+            ground.parts.iter_mut().find(|(known, _)| known.path == table.head.path)
+        {
             base.adopt(part.layout.clone(), table.lineage);
         }
     }

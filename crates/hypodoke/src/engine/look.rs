@@ -76,9 +76,10 @@ impl Looked {
     /// list, its objects are lists of one.
     pub fn would_join(&self, lists: &[String]) -> bool {
         lists.iter().filter(|list| !self.lists().any(|own| own == *list)).any(|list| {
-            self.tables.iter().flat_map(|table| table.head.names.iter().map(|name| path_of(&table.head, name))).any(
-                |path| path.strip_prefix(list.as_str()).is_some_and(|rest| rest.starts_with(['.', '['])),
-            )
+            self.tables
+                .iter()
+                .flat_map(|table| table.head.names.iter().map(|name| path_of(&table.head, name)))
+                .any(|path| path.strip_prefix(list.as_str()).is_some_and(|rest| rest.starts_with(['.', '['])))
         })
     }
 }
@@ -179,8 +180,10 @@ fn look_once(
     for (at, (head, evidence)) in heads.iter().zip(evidence).enumerate() {
         let rules = feed.rules_of(&head.path);
         let header = if at == 0 && is_virtual { Vec::new() } else { source.header(at) };
-        let forced: Vec<Forced> =
-            header.iter().map(|name| rule_for(&rules, name).map(|rule| rule.forced).unwrap_or_default()).collect();
+        let forced: Vec<Forced> = header
+            .iter()
+            .map(|name| rule_for(&rules, name).map(|rule| rule.forced).unwrap_or_default())
+            .collect();
         let decisions = decide_all(&evidence, hints(&shape), &forced);
         let all = if head.is_child { decisions.clone() } else { with_parts(&decisions, file) };
         let mut layout = Layout::observed(&header, &all, &feed.namer, &rules);

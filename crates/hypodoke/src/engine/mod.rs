@@ -23,8 +23,8 @@ pub mod source;
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::{MAX_NAME, Namer, cut};
 use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::bytes::archive::Member;
 use hypodoke_formats::Wishes;
+use hypodoke_formats::bytes::archive::Member;
 use hypodoke_places::Seen;
 
 /// A feed as the engine needs it: what its files are and where they go.

@@ -86,7 +86,8 @@ impl Parcel {
             return Err(Stop::Surprise);
         }
         self.rows.resize_with(self.records.len(), Rows::default);
-        for ((caster, rows), records) in funnel.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records) {
+        for ((caster, rows), records) in funnel.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records)
+        {
             std::mem::swap(&mut rows.records, records);
             caster.cast(rows);
         }

@@ -39,10 +39,20 @@ pub fn preview(
 ) -> Result<Vec<Preview>, Failure> {
     let looked = look(file, feed, Way::alone(), &[], listener)?;
     let mut source = Source::open(file, feed, false, &looked.heads(), listener)?;
-    let approach: Vec<TableApproach> = looked.tables.iter().map(|table| {
-        let lineage = if table.head.is_child { Lineage::Children } else { Lineage::Rows };
-        TableApproach::informed(feed.table_of(&table.head.path), &table.head, &table.layout, &table.layout, lineage)
-    }).collect();
+    let approach: Vec<TableApproach> = looked
+        .tables
+        .iter()
+        .map(|table| {
+            let lineage = if table.head.is_child { Lineage::Children } else { Lineage::Rows };
+            TableApproach::informed(
+                feed.table_of(&table.head.path),
+                &table.head,
+                &table.layout,
+                &table.layout,
+                lineage,
+            )
+        })
+        .collect();
     let mut casters: Vec<_> = approach.iter().map(|table| table.caster(file, feed)).collect();
     let paths: Vec<String> = approach.iter().map(|table| table.head.path.clone()).collect();
     let mut previews: Vec<Preview> = approach.iter().map(empty).collect();

@@ -8,9 +8,8 @@ use crate::exit::Exit;
 
 /// The version of the receipt's JSON.
 ///
-/// 1: batch, database, files, known, unmatched, totals.
-/// 2: the parts of a file, and notes on it.
-pub const RECEIPT_VERSION: u32 = 2;
+/// 1: batch, database, files, known, unmatched, totals. Fields may be added without a new version.
+pub const RECEIPT_VERSION: u32 = 1;
 
 /// The account of a batch.
 #[derive(Clone, Debug, PartialEq, Serialize)]

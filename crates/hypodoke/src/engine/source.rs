@@ -96,7 +96,8 @@ pub fn header(head: &TableHead, parts: &[String]) -> Vec<String> {
 
 fn is_workbook(file: &Candidate) -> Result<bool, Failure> {
     let path = &file.seen.file;
-    Ok(holds_workbook(File::open(path).map_err(|error| PlaceError::of(path, error))?))
+    let opened = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    Ok(holds_workbook(opened, &file.seen.arrival.path))
 }
 
 /// Opens the file itself, or its member of an archive.
@@ -134,7 +135,6 @@ fn limit(wishes: &Wishes) -> ExpansionLimit {
     let usual = ExpansionLimit::default();
     ExpansionLimit { ratio: wishes.text.max_expansion.unwrap_or(usual.ratio), ..usual }
 }
-
 
 /// Tells the listener how much was read.
 struct Reporting<'a, R> {

@@ -44,7 +44,11 @@ pub fn text(path: &str, preview: &Preview, screen: Screen) -> String {
             grid.keep(at + 1);
         }
     }
-    let title = if preview.path.is_empty() { clean(path) } else { format!("{}: {}", clean(path), clean(&preview.path)) };
+    let title = if preview.path.is_empty() {
+        clean(path)
+    } else {
+        format!("{}: {}", clean(path), clean(&preview.path))
+    };
     let mut out = format!("{}\n{}", screen.paint(Tone::Heading, &title), grid.text());
     if shown < preview.columns.len() {
         let rest: Vec<String> = preview.columns[shown..].iter().map(|(name, _)| clean(name)).collect();

@@ -12,9 +12,8 @@ use crate::survey::{FileReport, FoundTable, Survey};
 
 /// The version of the document.
 ///
-/// 1: files, layouts.
-/// 2: a file may have several tables, each with its place in the file.
-const SURVEY_VERSION: u32 = 2;
+/// 1: files, layouts. A file may have several tables. Fields may be added without a new version.
+const SURVEY_VERSION: u32 = 1;
 
 /// The document.
 #[derive(Serialize)]

@@ -55,9 +55,11 @@ fn feeds<'a>(survey: &'a Survey, keys: &'a [Option<String>]) -> Vec<FeedDraft<'a
     let mut feeds: Vec<FeedDraft<'a>> = Vec::new();
     let (mains, parts): (Vec<_>, Vec<_>) =
         survey.groups.iter().zip(keys).partition(|(group, _)| group.path.is_empty());
-    feeds.extend(mains.into_iter().map(|(group, key)| FeedDraft { groups: vec![group], key: key.as_deref() }));
+    feeds
+        .extend(mains.into_iter().map(|(group, key)| FeedDraft { groups: vec![group], key: key.as_deref() }));
     for (group, _) in parts {
-        let shares = |feed: &&mut FeedDraft<'_>| feed.groups[0].files.iter().any(|file| group.files.contains(file));
+        let shares =
+            |feed: &&mut FeedDraft<'_>| feed.groups[0].files.iter().any(|file| group.files.contains(file));
         match feeds.iter_mut().find(shares) {
             Some(feed) => feed.groups.push(group),
             None => feeds.push(FeedDraft { groups: vec![group], key: None }),

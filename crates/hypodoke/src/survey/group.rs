@@ -286,7 +286,12 @@ fn short_files(files: &[usize], reports: &[FileReport]) -> Vec<String> {
 }
 
 /// Columns that are there from some file on, or up to one.
-fn comings_and_goings(columns: &[ColumnReport], path: &str, files: &[usize], reports: &[FileReport]) -> Vec<String> {
+fn comings_and_goings(
+    columns: &[ColumnReport],
+    path: &str,
+    files: &[usize],
+    reports: &[FileReport],
+) -> Vec<String> {
     let have: Vec<(usize, HashSet<String>)> = files
         .iter()
         .filter_map(|file| {

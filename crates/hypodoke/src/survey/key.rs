@@ -44,7 +44,9 @@ fn is_unique(column: &ColumnReport, group: &Group, files: &[Candidate], feed: &F
         while let Ok(true) = source.reader.next(&mut batch) {
             let heads = source.reader.tables();
             let table = heads.iter().position(|head| head.path == group.path).unwrap_or(0);
-            let Some(at) = heads[table].names.iter().position(|name| match_key(name) == key) else { continue };
+            let Some(at) = heads[table].names.iter().position(|name| match_key(name) == key) else {
+                continue;
+            };
             let records = &batch[table];
             for row in 0..records.len() {
                 let Some(field) = records.fields(row).get(at) else { continue };

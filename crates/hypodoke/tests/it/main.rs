@@ -6,9 +6,12 @@ mod configured;
 mod crash;
 mod demo;
 mod docs;
+mod json;
 mod load;
 mod manual;
+mod nested;
 mod survey;
+mod workbook;
 
 use hypodoke_testkit::Workshop;
 

@@ -157,8 +157,9 @@ fn a_preview_shows_typed_rows_and_marks_rejects() {
         assert!(out.contains(part), "{part} in {out}");
     }
     let document = shop.json("preview a.csv -n 2", 0);
-    assert_eq!(document["rows"].as_array().unwrap().len(), 2);
-    assert_eq!(document["rows"][0]["values"][1], "1234.50");
+    let rows = &document["tables"][0]["rows"];
+    assert_eq!(rows.as_array().unwrap().len(), 2);
+    assert_eq!(rows[0]["values"][1], "1234.50");
     shop.write("hypodoke.toml", "[place.p]\npath = \".\"\n[feed.fees]\nplace = \"p\"\nfiles = \"a*.csv\"\n");
     assert!(shop.ok("preview fees").out.contains("1234.50"));
 }

@@ -5,7 +5,9 @@ use hypodoke_core::event::Outcome;
 use rusqlite::{Connection, Result, Row, named_params, params};
 
 use super::tables::{moment, read_moment};
-use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, PartEntry, RejectEntry};
+use crate::ledger::{
+    BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, PartEntry, RejectEntry,
+};
 
 const SCHEMA: &str = "
 CREATE TABLE hd_ledger (version INTEGER NOT NULL, program TEXT NOT NULL);
@@ -204,7 +206,13 @@ pub fn parts(connection: &Connection, file: i64) -> Result<Vec<PartEntry>> {
     )?;
     let entry = |row: &Row<'_>| {
         let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
-        Ok(PartEntry { file: row.get(0)?, table: row.get(1)?, path: row.get(2)?, read: count(3)?, loaded: count(4)? })
+        Ok(PartEntry {
+            file: row.get(0)?,
+            table: row.get(1)?,
+            path: row.get(2)?,
+            read: count(3)?,
+            loaded: count(4)?,
+        })
     };
     statement.query_map([file], entry)?.collect()
 }

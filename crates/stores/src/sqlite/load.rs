@@ -39,7 +39,8 @@ impl<'a> SqliteLoader<'a> {
         // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
         // beside what borrows from it.
         std::mem::forget(Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?);
-        let mut loader = SqliteLoader { inserts: Vec::new(), connection, committed: false, plan, path, file: 0 };
+        let mut loader =
+            SqliteLoader { inserts: Vec::new(), connection, committed: false, plan, path, file: 0 };
         if loader.is_loaded_by_now()? {
             return Ok(None);
         }
@@ -212,8 +213,7 @@ impl<'a> SqliteLoader<'a> {
     /// Writes a new version of the layout where the file made one, and what changed.
     fn keep_layout(&self, table: &TablePlan, part: &PartSummary) -> Result<()> {
         let text = serde_json::to_string(&part.layout).unwrap_or_default();
-        let newest =
-            rusqlite::OptionalExtension::optional(ledger::layout(self.connection, &table.table))?;
+        let newest = rusqlite::OptionalExtension::optional(ledger::layout(self.connection, &table.table))?;
         let altered = table.changes.iter().any(|change| !matches!(change, Change::Missing { .. }));
         match newest {
             Some((version, before)) if !altered => {
