@@ -166,6 +166,12 @@ impl Records {
         self.fields.push(field);
     }
 
+    /// How many bytes of memory the batch holds.
+    pub fn held(&self) -> u64 {
+        let fields = self.fields.capacity() * size_of::<Field>();
+        (self.bytes.capacity() + fields + self.entries.capacity() * size_of::<Entry>()) as u64
+    }
+
     /// How many fields the open record has so far.
     pub fn open_fields(&self) -> usize {
         self.fields.len() - self.entries.last().map_or(0, |e| e.fields_end as usize)

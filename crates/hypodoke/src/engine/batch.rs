@@ -7,7 +7,7 @@ use hypodoke_stores::{FileEntry, Store, StoreError};
 
 use super::file::{FileLoad, Loaded, Trouble};
 use super::ground::Ground;
-use super::look::{Looked, Way, lists_only, look, look_at_all};
+use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
 use super::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
 use super::{Candidate, Delivery, Feed, clock};
@@ -127,13 +127,14 @@ impl Batch<'_> {
         ground: &mut Ground,
     ) -> Result<Vec<Option<Result<Looked, Failure>>>, StoreError> {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
+        let is_slow = |at: usize| named_as_workbook(&files[at].seen.arrival.path);
         // The evidence has served its purpose once the layout is decided.
         let without_evidence = |mut looked: Looked| {
             looked.tables.iter_mut().for_each(|table| table.evidence = Default::default());
             looked
         };
         let mut looks =
-            look_at_all(&wanted, |_| false, self.listener, |_, looked| looked.map(without_evidence));
+            look_at_all(&wanted, is_slow, MOST_KEPT, self.listener, |_, looked| looked.map(without_evidence));
         let lists: Vec<String> =
             looks.iter().flatten().flat_map(|looked| looked.lists()).map(str::to_owned).collect();
         for (looked, file) in looks.iter_mut().zip(files) {
@@ -212,6 +213,12 @@ impl Batch<'_> {
         self.known.learn(note);
         Ok(line)
     }
+}
+
+/// Whether a file is called a workbook: its records may be kept, and it is hashed as it is read.
+fn named_as_workbook(path: &str) -> bool {
+    let path = path.to_lowercase();
+    [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
 }
 
 fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {

@@ -102,7 +102,7 @@ impl<'a> FileLoad<'a> {
                 }
             }
         }
-        let looked = match looked {
+        let mut looked = match looked {
             Some(looked) => looked,
             None => self.look(ground)?,
         };
@@ -110,7 +110,10 @@ impl<'a> FileLoad<'a> {
         self.check_width(&approach)?;
         self.listener.on(Event::FileBegan { path: self.file.shown.clone(), step: Step::Loading, bytes });
         let heads: Vec<_> = approach.iter().map(|table| table.head.clone()).collect();
-        let source = self.open(&heads)?;
+        let source = match Source::again(self.file, &mut looked) {
+            Some(source) => source,
+            None => self.open(&heads)?,
+        };
         match self.attempt(ground, approach, source, false)? {
             Attempt::Done(loaded) => Ok(*loaded),
             Attempt::Surprised => {
@@ -126,7 +129,7 @@ impl<'a> FileLoad<'a> {
 
     fn look(&self, ground: &Ground) -> Result<Looked, Failure> {
         let lists = ground.heads(self.file).into_iter().filter(|head| head.is_child).map(|head| head.path);
-        look(self.file, self.feed, Way::alone(), &lists_only(lists), self.listener)
+        look(self.file, self.feed, Way::before_load(), &lists_only(lists), self.listener)
     }
 
     fn check_width(&self, approach: &[TableApproach]) -> Result<(), Failure> {
@@ -253,7 +256,7 @@ impl<'a> FileLoad<'a> {
             Err(Stop::Read(error)) => return Err(Failure::reading(&self.file.shown, &error).into()),
             Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
         };
-        let hash = source.meter.finish().map_err(Failure::from)?.0;
+        let hash = source.hash()?;
         let footer = source.reader.footer();
         let mut notes: Vec<String> = source.notes();
         notes.extend(left_behind(&footer));

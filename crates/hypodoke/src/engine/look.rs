@@ -9,6 +9,7 @@ use hypodoke_core::layout::{Column, Format, Layout, Part, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
 
+use super::replay::{Keeper, Replay};
 use super::source::Source;
 use super::{Candidate, Feed};
 use crate::failure::Failure;
@@ -45,8 +46,12 @@ pub struct Looked {
     pub compression: Option<&'static str>,
     /// The hash of its content, where that was wanted.
     pub hash: Option<String>,
+    /// It is something else than its name says.
+    pub remark: Option<String>,
     /// What else there is to say of it.
     pub notes: Vec<String>,
+    /// Its records, where they were kept.
+    pub kept: Option<Replay>,
     /// Lines after the table that were left out.
     pub footer: Vec<String>,
 }
@@ -115,14 +120,24 @@ pub struct Way {
     pub threads: usize,
     /// Whether the content's hash is wanted.
     pub hashed: bool,
+    /// Up to how many bytes of records are kept, of files that are slow to read.
+    pub keep: u64,
 }
 
 impl Way {
     /// One file on all cores.
     pub fn alone() -> Way {
-        Way { number: 0, threads: threads(), hashed: false }
+        Way { number: 0, threads: threads(), hashed: false, keep: 0 }
+    }
+
+    /// One file on all cores, that is loaded next.
+    pub fn before_load() -> Way {
+        Way { hashed: true, keep: MOST_KEPT, ..Way::alone() }
     }
 }
+
+/// How many bytes of records are kept of files that are slow to read, all together.
+pub const MOST_KEPT: u64 = 256 << 20;
 
 /// How often a file is looked at anew because keys turned out to be objects here and lists there.
 const MOST_LOOKS: usize = 4;
@@ -169,10 +184,13 @@ fn look_once(
         (evidence.also_null, evidence.strings_are_text) = (also_null, strings_are_text);
         evidence
     };
-    let evidence = gather(source.reader.as_mut(), &blank, way.number, threads)
+    let is_slow = matches!(source.reader.shape(), Shape::Workbook(_));
+    let keeper = (way.keep > 0 && way.hashed && is_slow).then(|| Keeper::new(way.keep));
+    let evidence = gather(source.reader.as_mut(), &blank, way.number, threads, keeper.as_ref())
         .map_err(|error| Failure::reading(&file.shown, &error))?;
     // Whatever was found of a file that changed meanwhile is true of neither version.
-    let hash = Some(source.meter.finish()?.0).filter(|_| way.hashed);
+    let hash = Some(source.hash()?).filter(|_| way.hashed);
+    let kept = keeper.and_then(|keeper| keeper.finish(source.reader.as_ref()));
     let shape = source.reader.shape();
     let heads = source.reader.tables().to_vec();
     let is_virtual = is_virtual(&heads);
@@ -200,6 +218,8 @@ fn look_once(
         compression: source.compression,
         footer: source.reader.footer(),
         notes: source.notes(),
+        remark: source.remark,
+        kept,
         hash,
         tables,
         is_virtual,
@@ -264,23 +284,29 @@ pub fn gather(
     blank: &(dyn Fn(&TableHead, usize) -> ColumnEvidence + Sync),
     file: u32,
     threads: usize,
+    keeper: Option<&Keeper>,
 ) -> Result<Vec<TableEvidence>, ReadError> {
-    let shared = Mutex::new(reader);
+    let shared = Mutex::new((reader, 0u64));
     let work = || -> Result<Vec<TableEvidence>, ReadError> {
         let mut evidence: Vec<TableEvidence> = Vec::new();
         let mut batch = Vec::new();
         loop {
-            let more = {
-                let mut reader = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+            let (more, number) = {
+                let mut shared = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+                let (reader, number) = &mut *shared;
                 let more = reader.next(&mut batch)?;
                 widen(&mut evidence, reader.tables(), blank);
-                more
+                *number += 1;
+                (more, *number)
             };
             if !more {
                 return Ok(evidence);
             }
             for (table, records) in evidence.iter_mut().zip(&batch) {
                 table.add(records, file);
+            }
+            if let Some(keeper) = keeper {
+                keeper.take(number, &mut batch);
             }
         }
     };
@@ -318,18 +344,21 @@ pub fn threads() -> usize {
 }
 
 /// Looks at many files: side by side where there are many, each on all cores where few.
-/// `keep` makes of each look what is wanted of it, so that evidence is not held for all.
+/// `finish` makes of each look what is wanted of it, so that evidence is not held for all; of
+/// slow files up to `most_kept` bytes of records are kept.
 pub fn look_at_all<T: Send>(
     files: &[(&Candidate, &Feed)],
     hashed: impl Fn(usize) -> bool + Sync,
+    most_kept: u64,
     listener: &dyn Listener,
-    keep: impl Fn(usize, Result<Looked, Failure>) -> T + Sync,
+    finish: impl Fn(usize, Result<Looked, Failure>) -> T + Sync,
 ) -> Vec<T> {
     let threads = threads();
+    let keep = most_kept / (files.len() as u64).max(1);
     let numbered = |at: usize, threads: usize| {
         let (file, feed) = files[at];
-        let way = Way { number: at as u32, threads, hashed: hashed(at) };
-        keep(at, look(file, feed, way, &[], listener))
+        let way = Way { number: at as u32, threads, hashed: hashed(at), keep };
+        finish(at, look(file, feed, way, &[], listener))
     };
     if files.len() < 2 * threads {
         return (0..files.len()).map(|at| numbered(at, threads)).collect();

@@ -17,6 +17,7 @@ pub mod own;
 pub mod pour;
 pub mod preview;
 pub mod receipt;
+pub mod replay;
 pub mod select;
 pub mod source;
 

@@ -9,6 +9,7 @@ use hypodoke_formats::bytes::{Compression, ExpansionLimit};
 use hypodoke_formats::{ReadError, RecordReader, TableHead, Wishes};
 use hypodoke_places::{Meter, Opened, PlaceError, open, open_inside};
 
+use super::look::Looked;
 use super::{Candidate, Feed};
 use crate::failure::Failure;
 
@@ -16,8 +17,8 @@ use crate::failure::Failure;
 pub struct Source<'a> {
     /// Its records.
     pub reader: Box<dyn RecordReader + 'a>,
-    /// Its content's hash, once read.
-    pub meter: Meter,
+    /// What it is known by.
+    identity: Identity,
     /// How it is compressed.
     pub compression: Option<&'static str>,
     /// It is something else than its name says.
@@ -25,7 +26,35 @@ pub struct Source<'a> {
     parts: Vec<String>,
 }
 
+/// What a file's content is known by.
+enum Identity {
+    /// Found out while it is read.
+    Metered(Meter),
+    /// Known of an earlier reading.
+    Known(String),
+}
+
 impl<'a> Source<'a> {
+    /// A file that was read before, its records kept.
+    pub fn again(file: &Candidate, looked: &mut Looked) -> Option<Source<'a>> {
+        let (replay, hash) = (looked.kept.take()?, looked.hash.clone()?);
+        Some(Source {
+            reader: Box::new(replay),
+            identity: Identity::Known(hash),
+            compression: looked.compression,
+            remark: looked.remark.clone(),
+            parts: part_names(file),
+        })
+    }
+
+    /// The hash of its content, once all of it is read.
+    pub fn hash(&self) -> Result<String, Failure> {
+        match &self.identity {
+            Identity::Metered(meter) => Ok(meter.finish()?.0),
+            Identity::Known(hash) => Ok(hash.clone()),
+        }
+    }
+
     /// Opens a candidate. `hashed` says whether its content is hashed on the way; `known` are
     /// tables whose columns keep their places where the file tells none beforehand.
     pub fn open(
@@ -59,8 +88,9 @@ impl<'a> Source<'a> {
             Some(compression) => Some(compression.word()),
             None => (zipped || file.member.is_some()).then_some("zip"),
         };
-        let parts = file.parts.iter().map(|(part, _)| part.name.clone()).collect();
-        Ok(Source { reader: opened.reader, meter, compression, remark: opened.remark, parts })
+        let identity = Identity::Metered(meter);
+        let parts = part_names(file);
+        Ok(Source { reader: opened.reader, identity, compression, remark: opened.remark, parts })
     }
 
     /// What the file is, in a few words: `text, semicolon, windows-1252`.
@@ -83,6 +113,10 @@ impl<'a> Source<'a> {
     pub fn notes(&self) -> Vec<String> {
         self.remark.iter().cloned().chain(self.reader.notes()).collect()
     }
+}
+
+fn part_names(file: &Candidate) -> Vec<String> {
+    file.parts.iter().map(|(part, _)| part.name.clone()).collect()
 }
 
 /// See [`Source::header`].

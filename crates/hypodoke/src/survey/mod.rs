@@ -106,6 +106,7 @@ pub fn survey(files: &[Candidate], feed: &Feed, keep_evidence: bool, listener: &
     let reports = look_at_all(
         &wanted,
         |at| shared_size(files, &sizes, at),
+        0,
         listener,
         |at, looked| {
             let arrival = &files[at].seen.arrival;
