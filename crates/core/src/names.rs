@@ -17,6 +17,16 @@ pub const PARENT_COLUMN: &str = "hd_parent";
 /// The lineage column that holds a child's place in its parent's list, counted from 1.
 pub const POSITION_COLUMN: &str = "hd_position";
 
+/// The column that says from when on a version of a row holds.
+pub const VALID_FROM_COLUMN: &str = "hd_valid_from";
+/// The column that says until when; null for the current one.
+pub const VALID_TO_COLUMN: &str = "hd_valid_to";
+
+/// Whether a column is one of ours, and no column of any file.
+pub fn is_own(name: &str) -> bool {
+    Lineage::Children.columns().contains(&name) || name == VALID_FROM_COLUMN || name == VALID_TO_COLUMN
+}
+
 /// Which lineage columns a table has.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Lineage {

@@ -94,6 +94,19 @@ pub enum Change {
     },
 }
 
+impl Change {
+    /// The column, the change in a word, and the types before and after where there are any.
+    pub fn parts(&self) -> (&str, &'static str, Option<String>, Option<String>) {
+        match self {
+            Change::Added { column, to } => (column, "added", None, Some(to.to_string())),
+            Change::Widened { column, from, to } => {
+                (column, "widened", Some(from.to_string()), Some(to.to_string()))
+            }
+            Change::Missing { column } => (column, "missing", None, None),
+        }
+    }
+}
+
 /// How a file fits its table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fit {

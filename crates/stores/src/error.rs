@@ -45,6 +45,56 @@ pub enum StoreError {
         /// The newest version known here.
         known: i64,
     },
+    /// A right is missing.
+    #[error("{shown} does not let the user `{user}` do that: {why}")]
+    Denied {
+        /// The database.
+        shown: String,
+        /// The user.
+        user: String,
+        /// Its own words: which right, on which object.
+        why: String,
+    },
+    /// The connection was lost, or the server went away, while something was done.
+    #[error("the connection to {shown} was lost: {why}")]
+    Lost {
+        /// The database.
+        shown: String,
+        /// What is known of it.
+        why: String,
+    },
+    /// It gave up on something that might work when it is tried again: a deadlock, a timeout.
+    #[error("{shown} gave up: {why}")]
+    GaveUp {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
+    /// The table is not what it was when the load was planned: another process changed it.
+    #[error("the table `{table}` was changed by somebody else meanwhile")]
+    Changed {
+        /// The table.
+        table: String,
+    },
+    /// A value was refused in the middle of many: which one shows when they are sent in small lots.
+    #[error("{shown} refused a row: {why}")]
+    RowRefused {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
+    /// A statement of the user's own failed.
+    #[error("the statement of `{setting}` failed: {why}\n  {statement}")]
+    Statement {
+        /// The setting it stands in.
+        setting: &'static str,
+        /// The statement.
+        statement: String,
+        /// The database's own words.
+        why: String,
+    },
     /// It refused a statement.
     #[error("{shown} refused: {why}")]
     Refused {
@@ -66,7 +116,21 @@ pub enum StoreError {
 impl StoreError {
     /// Whether the database could not be reached or used at all, rather than refusing one load.
     pub fn is_unreachable(&self) -> bool {
-        !matches!(self, StoreError::Refused { .. } | StoreError::Damaged { .. })
+        !matches!(
+            self,
+            StoreError::Refused { .. }
+                | StoreError::Damaged { .. }
+                | StoreError::Denied { .. }
+                | StoreError::Changed { .. }
+                | StoreError::RowRefused { .. }
+                | StoreError::Statement { .. }
+                | StoreError::GaveUp { .. }
+        )
+    }
+
+    /// Whether the same may work when it is tried again: nothing of it was kept.
+    pub fn is_passing(&self) -> bool {
+        matches!(self, StoreError::Lost { .. } | StoreError::GaveUp { .. } | StoreError::Changed { .. })
     }
 
     /// What a person can do about it.
@@ -80,7 +144,15 @@ impl StoreError {
             StoreError::Full { .. } => "make room; nothing of the file in hand was kept, so load again then",
             StoreError::NotADatabase { .. } => "name another file, or move that one away",
             StoreError::NewerLedger { .. } => "use the newer program for this database",
-            StoreError::Refused { .. } | StoreError::Damaged { .. } => return None,
+            StoreError::Denied { .. } => "`hypodoke check` prints the GRANT statements that are missing",
+            StoreError::Lost { .. } => {
+                "load again once the server is back: what was loaded is kept, and nothing twice"
+            }
+            StoreError::GaveUp { .. } | StoreError::Changed { .. } => "load again",
+            StoreError::Statement { .. } => "mend the statement; nothing of the file was kept",
+            StoreError::Refused { .. } | StoreError::Damaged { .. } | StoreError::RowRefused { .. } => {
+                return None;
+            }
         })
     }
 }

@@ -7,10 +7,12 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::Layout;
 
+use crate::merge::Counts;
+
 /// The version of the ledger's tables.
 ///
 /// 1: batches, files, layouts, drift, rejects.
-/// 2: parts; the place of a reject.
+/// 2: parts; the place of a reject; what the modes did with the rows.
 pub const LEDGER_VERSION: i64 = 2;
 
 /// The ledger's tables.
@@ -63,6 +65,8 @@ pub struct FileEntry {
     pub rejected: u64,
     /// Records left out by rule.
     pub left_out: u64,
+    /// What became of the rows loaded.
+    pub counts: Counts,
     /// When it was begun and done with: microseconds since 1970.
     pub began: i64,
     /// See `began`.

@@ -6,11 +6,13 @@
 
 mod error;
 mod ledger;
+mod merge;
+mod postgres;
 mod sqlite;
 mod url;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_core::cast::Rows;
+use hypodoke_core::cast::{Limit, Rows};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::reconcile::Change;
@@ -20,6 +22,7 @@ pub use error::StoreError;
 pub use ledger::{
     BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry,
 };
+pub use merge::{Counts, Mode};
 pub use url::{StoreUrl, UrlError};
 
 /// A column of a table as the database has it.
@@ -33,6 +36,10 @@ pub struct TableColumn {
     pub required: bool,
     /// The database fills it where nothing is given.
     pub filled: bool,
+    /// It always fills it itself, and takes no values.
+    pub generated: bool,
+    /// What it holds is narrower than its type.
+    pub limit: Option<Limit>,
 }
 
 /// A table as the database has it.
@@ -63,6 +70,10 @@ pub struct TablePlan {
     pub keeps_layout: bool,
     /// The file has no rows of its own for it, only for its parts: there is no such table.
     pub is_virtual: bool,
+    /// What becomes of its rows.
+    pub mode: Mode,
+    /// The columns that tell rows apart, where the mode asks for them.
+    pub key: Vec<String>,
 }
 
 /// One file to load: what is to become of its tables, and what the ledger is to say.
@@ -82,6 +93,24 @@ pub struct LoadPlan {
     pub kind: String,
     /// When the load began: microseconds since 1970.
     pub began: i64,
+    /// It is the first file of a delivery: what the tables hold until now goes, where the mode is
+    /// to replace it.
+    pub first_of_delivery: bool,
+    /// Statements that are run before the first row, in the same transaction.
+    pub sql_before: Vec<String>,
+    /// Statements that are run after the last row.
+    pub sql_after: Vec<String>,
+    /// Rows are sent in small lots, so that one the database refuses costs no other.
+    pub careful: bool,
+}
+
+/// What came of a file.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Finished {
+    /// Its number in the ledger.
+    pub file: i64,
+    /// What became of its rows.
+    pub counts: Counts,
 }
 
 impl LoadPlan {
@@ -157,6 +186,27 @@ pub trait Store: Send {
     /// Begins to load a file. `None` if meanwhile somebody else loaded it.
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Loader + 'a>>, StoreError>;
 
+    /// Connects anew after the connection was lost.
+    fn reconnect(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    /// Begins a delivery: files loaded from now on are kept all together, or none.
+    fn begin_delivery(&mut self) -> Result<(), StoreError>;
+
+    /// Ends a delivery: keeps its files, or takes them back.
+    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError>;
+
+    /// The SQL that loading a file would run to make or change its tables.
+    fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError>;
+
+    /// What the database says of itself: its version and the user it knows us as.
+    fn about(&mut self) -> Result<About, StoreError>;
+
+    /// The rights that loading into these tables needs and that are not given, as the statements
+    /// that would give them.
+    fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError>;
+
     /// Writes down a file that is not loaded, and why.
     fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError>;
 
@@ -179,6 +229,17 @@ pub trait Store: Send {
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError>;
 }
 
+/// What a database says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct About {
+    /// Its program and version.
+    pub version: String,
+    /// The user it knows us as, where it knows users.
+    pub user: Option<String>,
+    /// The schema that is used, where it has schemas.
+    pub schema: Option<String>,
+}
+
 /// Rows of a table as people are shown them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SampleRows {
@@ -195,13 +256,17 @@ pub trait Loader {
     /// `table` is the table's place in the plan.
     fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError>;
 
-    /// Commits the rows with the file's entry in the ledger, and gives that entry's number.
-    fn finish(self: Box<Self>, summary: &FileSummary) -> Result<i64, StoreError>;
+    /// Commits the rows with the file's entry in the ledger. What the mode leaves out of the rows
+    /// loaded is taken off them, here and in the ledger.
+    fn finish(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError>;
 }
 
 /// Opens a store.
 pub fn open(url: &StoreUrl) -> Result<Box<dyn Store>, StoreError> {
     match url {
         StoreUrl::Sqlite { path, wait } => Ok(Box::new(sqlite::SqliteStore::open(path, *wait)?)),
+        StoreUrl::Postgres { address, schema, wait } => {
+            Ok(Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?))
+        }
     }
 }

@@ -3,6 +3,8 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use crate::postgres::Address;
+
 /// How long a lock of somebody else's is waited for unless said otherwise.
 pub const DEFAULT_WAIT: Duration = Duration::from_secs(10);
 
@@ -16,13 +18,22 @@ pub enum StoreUrl {
         /// How long a lock is waited for.
         wait: Duration,
     },
+    /// A PostgreSQL server.
+    Postgres {
+        /// Where it is.
+        address: Box<Address>,
+        /// The schema of the staging tables and the ledger; the user's own first one if unsaid.
+        schema: Option<String>,
+        /// How long a lock is waited for.
+        wait: Duration,
+    },
 }
 
 /// What is wrong with a database's address.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum UrlError {
     /// No store is of that kind.
-    #[error("`{0}:` is no database that is known; use sqlite:FILE")]
+    #[error("`{0}:` is no database that is known; use sqlite:FILE or postgres://USER@HOST/DATABASE")]
     Scheme(String),
     /// Nothing before a colon.
     #[error("`{0}` does not say which kind of database it is; for a file write sqlite:{0}")]
@@ -30,6 +41,9 @@ pub enum UrlError {
     /// No file is named.
     #[error("`sqlite:` needs the name of a file behind it")]
     NoFile,
+    /// It is no address.
+    #[error("the address of the PostgreSQL database does not read: {0}")]
+    Address(String),
 }
 
 impl StoreUrl {
@@ -44,6 +58,10 @@ impl StoreUrl {
                 }
                 Ok(StoreUrl::Sqlite { path: base.join(file), wait: DEFAULT_WAIT })
             }
+            "postgres" | "postgresql" => {
+                let address = Address::parse(text).map_err(UrlError::Address)?;
+                Ok(StoreUrl::Postgres { address: Box::new(address), schema: None, wait: DEFAULT_WAIT })
+            }
             _ => Err(UrlError::Scheme(scheme.to_owned())),
         }
     }
@@ -52,7 +70,28 @@ impl StoreUrl {
     pub fn waiting(self, wait: Duration) -> StoreUrl {
         match self {
             StoreUrl::Sqlite { path, .. } => StoreUrl::Sqlite { path, wait },
+            StoreUrl::Postgres { address, schema, .. } => StoreUrl::Postgres { address, schema, wait },
         }
+    }
+
+    /// The same address with a schema; what has none is given back as it is.
+    pub fn in_schema(self, name: String) -> Result<StoreUrl, StoreUrl> {
+        match self {
+            StoreUrl::Postgres { address, wait, .. } => {
+                Ok(StoreUrl::Postgres { address, schema: Some(name), wait })
+            }
+            other => Err(other),
+        }
+    }
+
+    /// Whether the address itself holds a password.
+    pub fn has_password(&self) -> bool {
+        matches!(self, StoreUrl::Postgres { address, .. } if address.has_password)
+    }
+
+    /// Whether several connections may write side by side.
+    pub fn takes_many_writers(&self) -> bool {
+        matches!(self, StoreUrl::Postgres { .. })
     }
 
     /// The files that the database is kept in, journals included; none if it is a server.
@@ -66,6 +105,7 @@ impl StoreUrl {
                     PathBuf::from(file)
                 })
                 .collect(),
+            StoreUrl::Postgres { .. } => Vec::new(),
         }
     }
 
@@ -73,6 +113,7 @@ impl StoreUrl {
     pub fn exists(&self) -> bool {
         match self {
             StoreUrl::Sqlite { path, .. } => path.exists(),
+            StoreUrl::Postgres { .. } => true,
         }
     }
 }
@@ -81,6 +122,7 @@ impl std::fmt::Display for StoreUrl {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             StoreUrl::Sqlite { path, .. } => write!(f, "sqlite:{}", path.display()),
+            StoreUrl::Postgres { address, .. } => f.write_str(&address.shown),
         }
     }
 }

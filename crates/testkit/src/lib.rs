@@ -1,11 +1,15 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
+mod postgres;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
 use rusqlite::{Connection, OpenFlags};
 use serde_json::Value;
 use tempfile::TempDir;
+
+pub use postgres::{Database, Server};
 
 /// A temporary folder with the built program at hand.
 pub struct Workshop {

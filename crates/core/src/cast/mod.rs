@@ -6,11 +6,13 @@
 
 mod cell;
 mod family;
+mod limit;
 mod reason;
 mod value;
 
 pub use cell::{Cell, Reject, Rows};
 pub use family::settle;
+pub use limit::Limit;
 pub use reason::Reason;
 
 use crate::layout::Format;
@@ -46,6 +48,10 @@ pub struct Target {
     pub also_null: Vec<String>,
     /// A value that does not fit is a reject by the user's will, not a surprise.
     pub pinned: bool,
+    /// It takes no null.
+    pub required: bool,
+    /// What the column holds is narrower than its type.
+    pub limit: Option<Limit>,
 }
 
 impl Target {
@@ -150,7 +156,13 @@ impl Caster {
                 continue;
             }
             // A record that may stop short has no more than it says.
-            let Some(place) = records.fields(at).get(field).copied() else { continue };
+            let Some(place) = records.fields(at).get(field).copied() else {
+                if target.required {
+                    self.bad[at] = true;
+                    self.misfits.push(Misfit { record: at as u32, column, reason: Reason::Required });
+                }
+                continue;
+            };
             let cell = &mut cells[at * *width + column];
             let read = match place.origin() {
                 Origin::Missing => Ok(Cell::Null),
@@ -160,6 +172,11 @@ impl Caster {
                 Ok(Cell::Text { start, len }) if holds_nul && has_nul(records, start, len) => {
                     Err(Reason::Nul)
                 }
+                Ok(Cell::Null) if target.required => Err(Reason::Required),
+                Ok(value) => match target.limit {
+                    Some(limit) if !limit.holds(value, records) => Err(Reason::Beyond(limit)),
+                    _ => Ok(value),
+                },
                 other => other,
             };
             match read {

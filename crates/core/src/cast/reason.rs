@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use super::Limit;
 use crate::record::Fault;
 use crate::types::Type;
 
@@ -30,6 +31,10 @@ pub enum Reason {
         /// What the header has.
         expected: usize,
     },
+    /// The column takes no null.
+    Required,
+    /// The column holds less than its type.
+    Beyond(Limit),
     /// The record itself is broken.
     Fault(Fault),
 }
@@ -59,6 +64,8 @@ impl fmt::Display for Reason {
                 let s = if *found == 1 { "" } else { "s" };
                 write!(f, "{found} field{s}, the header has {expected}")
             }
+            Reason::Required => f.write_str("null, and the column takes none"),
+            Reason::Beyond(limit) => limit.fmt(f),
             Reason::Fault(Fault::UnclosedQuote) => f.write_str("a quote is opened and never closed"),
             Reason::Fault(Fault::NotText { offset }) => {
                 write!(f, "bytes that are not text in the file's encoding, at byte {offset}")

@@ -13,6 +13,8 @@ fn target(ty: Type) -> Target {
         format: Format::default(),
         also_null: Vec::new(),
         pinned: false,
+        required: false,
+        limit: None,
     }
 }
 

@@ -235,7 +235,7 @@ proptest! {
             source: crate::cast::Source::Field(0),
             format: decision.format,
             also_null: Vec::new(),
-            pinned: false,
+            pinned: false, required: false, limit: None,
         };
         let mut rows = crate::cast::Rows { records, ..Default::default() };
         crate::cast::Caster::new(vec![target], 1).cast(&mut rows);

@@ -111,7 +111,7 @@ fn settings(folder: &Path) -> Result<Settings, Failure> {
 fn load_once(folder: &Path) -> Result<Receipt, Failure> {
     let task = load::by_configuration(&LoadArguments::default(), &settings(folder)?)?;
     let mut store = hypodoke_stores::open(&task.store)?;
-    let ended = batch::run(store.as_mut(), &task.deliveries, task.unmatched, &Silent)?;
+    let ended = batch::run(store.as_mut(), None, &task.deliveries, task.unmatched, &Silent)?;
     ended.broken_off.map_or(Ok(ended.receipt), Err)
 }
 

@@ -155,6 +155,7 @@ fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
         rows_loaded: entry.loaded,
         rows_rejected: entry.rejected,
         rows_left_out: entry.left_out,
+        counts: entry.counts.into(),
         bytes: entry.arrival.bytes,
         seconds: seconds(entry.began, entry.ended),
         message,

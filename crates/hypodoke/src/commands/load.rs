@@ -2,14 +2,13 @@
 
 use std::path::Path;
 
-use hypodoke_core::names::Namer;
 use hypodoke_places::list;
 use hypodoke_stores::{Store, StoreUrl};
 
 use super::Context;
 use crate::cli::LoadArguments;
 use crate::engine::archive::unfold;
-use crate::engine::batch::{self, Ended};
+use crate::engine::batch::{self, Connections, Ended};
 use crate::engine::by_hand::{self, Known};
 use crate::engine::naming::table_name;
 use crate::engine::own::Own;
@@ -41,6 +40,8 @@ pub struct Task {
     pub deliveries: Vec<Delivery>,
     /// Files that no feed wants.
     pub unmatched: Vec<String>,
+    /// How many connections load side by side.
+    pub connections: usize,
     /// What could not be looked at.
     troubles: Vec<Failure>,
     defaulted: bool,
@@ -49,8 +50,11 @@ pub struct Task {
 /// Loads a task and prints its receipt.
 fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit, Failure> {
     let listener = context.listener();
+    let open = || hypodoke_stores::open(&task.store);
+    let connections = Connections { open: &open, most: task.connections };
+    let more = Some(&connections).filter(|_| task.store.takes_many_writers() && task.connections > 1);
     let Ended { receipt, broken_off } =
-        batch::run(store, &task.deliveries, task.unmatched.clone(), listener.as_ref())?;
+        batch::run(store, more, &task.deliveries, task.unmatched.clone(), listener.as_ref())?;
     drop(listener);
     if context.json {
         json::print(&receipt);
@@ -65,6 +69,22 @@ fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit,
         None if task.troubles.is_empty() => Ok(receipt.exit()),
         None => Ok(receipt.exit().max(Exit::Failed)),
     }
+}
+
+/// As many connections as there are cores, and a few more: the server works while they wait.
+fn usual_connections() -> usize {
+    crate::engine::look::threads().clamp(2, 8)
+}
+
+/// The database that an option names. A password does not belong on a command line.
+pub fn database(url: &str) -> Result<StoreUrl, Failure> {
+    let store = StoreUrl::parse(url, Path::new(""))?;
+    if store.has_password() {
+        let what = "the address on the command line holds a password, which others could read there";
+        return Err(Failure::usage(what)
+            .advise("give it in PGPASSWORD, in a password file, or in the configuration as ${NAME}"));
+    }
+    Ok(store)
 }
 
 /// What the configuration wants loaded.
@@ -83,6 +103,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
     })?;
     let mut task = Task {
         store: settings.store.clone(),
+        connections: settings.connections.unwrap_or_else(usual_connections),
         deliveries: Vec::new(),
         unmatched: Vec::new(),
         troubles: Vec::new(),
@@ -149,7 +170,8 @@ fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
     let defaulted = arguments.database.into.is_none();
     let url = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
     let mut task = Task {
-        store: StoreUrl::parse(url, Path::new(""))?,
+        store: database(url)?,
+        connections: usual_connections(),
         deliveries: Vec::new(),
         unmatched: Vec::new(),
         troubles: Vec::new(),
@@ -163,7 +185,6 @@ fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
 }
 
 fn add(deliveries: &mut Vec<Delivery>, file: Candidate, arguments: &LoadArguments) -> Result<(), Failure> {
-    let namer = Namer::default();
     let table = match &arguments.table {
         Some(table) => table.clone(),
         None => table_name(&file.seen.file),
@@ -173,7 +194,7 @@ fn add(deliveries: &mut Vec<Delivery>, file: Candidate, arguments: &LoadArgument
         return Ok(());
     }
     let wishes = arguments.reading.over(Default::default())?;
-    let feed = Feed { name: None, table, rules: arguments.reading.rules(&[])?, namer, wishes };
+    let feed = Feed::plain(table, wishes, arguments.reading.rules(&[])?);
     deliveries.push(Delivery { feed, files: vec![file] });
     Ok(())
 }

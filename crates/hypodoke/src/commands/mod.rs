@@ -74,7 +74,7 @@ impl Context {
     /// Opens a database that has to be there, with a ledger in it.
     pub fn ledger(&self, database: &DatabaseArguments) -> Result<Box<dyn Store>, Failure> {
         let url = match (&database.into, self.settings()?) {
-            (Some(url), _) => StoreUrl::parse(url, Path::new(""))?,
+            (Some(url), _) => load::database(url)?,
             (None, Some(settings)) => settings.store,
             (None, None) => StoreUrl::parse(DEFAULT_DATABASE, Path::new(""))?,
         };

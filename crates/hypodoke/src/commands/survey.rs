@@ -1,7 +1,7 @@
 //! `hypodoke survey`: what files are.
 
 use hypodoke_core::evidence::ColumnReport;
-use hypodoke_core::names::{Namer, match_key};
+use hypodoke_core::names::match_key;
 
 use super::Context;
 use crate::cli::SurveyArguments;
@@ -16,7 +16,7 @@ use crate::survey::{Survey, survey};
 /// A feed for files of which nothing is said.
 pub fn anything(reading: &crate::cli::ReadingArguments) -> Result<Feed, Failure> {
     let wishes = reading.over(Default::default())?;
-    Ok(Feed { name: None, table: String::new(), rules: reading.rules(&[])?, namer: Namer::default(), wishes })
+    Ok(Feed::plain(String::new(), wishes, reading.rules(&[])?))
 }
 
 /// Surveys with a progress bar.

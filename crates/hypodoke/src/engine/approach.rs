@@ -1,13 +1,15 @@
 //! How a file is to go into its tables.
 
-use hypodoke_core::cast::{Caster, Source as CellSource, Target};
+use std::collections::HashMap;
+
+use hypodoke_core::cast::{Caster, Limit, Source as CellSource, Target};
 use hypodoke_core::layout::{Column, Format, Layout, rule_for};
 use hypodoke_core::names::{Lineage, match_key};
 use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{TablePlan, TableShape};
+use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape};
 
 use super::ground::Base;
 use super::{Candidate, Feed};
@@ -30,9 +32,65 @@ pub struct TableApproach {
     pub keeps_layout: bool,
     /// It has no rows of its own.
     pub is_virtual: bool,
+    /// The columns that tell rows apart.
+    pub key: Vec<String>,
+    /// What the table asks of its columns, where somebody else made it: whether they take nulls,
+    /// and how much they hold.
+    demands: HashMap<String, (bool, Option<Limit>)>,
 }
 
 impl TableApproach {
+    fn new(
+        table: String,
+        head: &TableHead,
+        fit: Fit,
+        formats: Vec<(Format, Domain)>,
+        lineage: Lineage,
+    ) -> TableApproach {
+        TableApproach {
+            table,
+            head: head.clone(),
+            fit,
+            formats,
+            lineage,
+            keeps_layout: true,
+            is_virtual: false,
+            key: Vec::new(),
+            demands: HashMap::new(),
+        }
+    }
+
+    /// Finds the columns of the feed's key in the table.
+    pub fn find_key(&mut self, file: &Candidate, feed: &Feed) -> Result<(), Failure> {
+        if !feed.mode.has_key() || self.is_virtual {
+            return Ok(());
+        }
+        if self.head.is_child {
+            let what = format!(
+                "{}: mode `{}` cannot keep the list `{}` beside its records",
+                file.shown,
+                feed.mode.word(),
+                self.head.path
+            );
+            return Err(Failure::load(what)
+                .advise("keep nested lists as JSON, nested = \"json\", or use mode = \"append\""));
+        }
+        for wanted in &feed.key {
+            let by_source = self.fit.layout.columns.iter().position(|column| column.source == *wanted);
+            let Some(at) = by_source.or_else(|| self.fit.layout.find(wanted)) else {
+                let names: Vec<&str> = self.fit.layout.columns.iter().map(|c| c.name.as_str()).collect();
+                let what = format!(
+                    "{}: no column `{wanted}`, which is in the key; there are {}",
+                    file.shown,
+                    names.join(", ")
+                );
+                return Err(Failure::load(what));
+            };
+            self.key.push(self.fit.layout.columns[at].name.clone());
+        }
+        Ok(())
+    }
+
     /// The way of a table whose evidence is in.
     pub fn informed(
         table: String,
@@ -47,15 +105,7 @@ impl TableApproach {
             None => (column.format, column.domain),
         };
         let formats = fit.layout.columns.iter().zip(&fit.sources).map(format).collect();
-        TableApproach {
-            table,
-            head: head.clone(),
-            fit,
-            formats,
-            lineage,
-            keeps_layout: true,
-            is_virtual: false,
-        }
+        TableApproach::new(table, head, fit, formats, lineage)
     }
 
     /// The way of a table of which only the names are known, into one whose layout is; `None` if
@@ -72,15 +122,7 @@ impl TableApproach {
             return None;
         }
         let formats = base.columns.iter().map(|column| (column.format, column.domain)).collect();
-        Some(TableApproach {
-            table,
-            head: head.clone(),
-            fit,
-            formats,
-            lineage,
-            keeps_layout: true,
-            is_virtual: false,
-        })
+        Some(TableApproach::new(table, head, fit, formats, lineage))
     }
 
     /// The way of a file into a table that somebody else made.
@@ -92,8 +134,10 @@ impl TableApproach {
     ) -> Result<TableApproach, Failure> {
         let matched = |column: &Column| {
             let key = match_key(&column.name);
-            let by_key = || shape.columns.iter().find(|c| match_key(&c.name) == key);
-            shape.columns.iter().find(|c| c.name == column.name).or_else(by_key)
+            // What the database numbers or works out itself is left to it.
+            let taken = || shape.columns.iter().filter(|c| !c.generated);
+            let by_key = || taken().find(|c| match_key(&c.name) == key);
+            taken().find(|c| c.name == column.name).or_else(by_key)
         };
         let (found, strange): (Vec<_>, Vec<_>) =
             looked.columns.iter().enumerate().partition(|(_, c)| matched(c).is_some());
@@ -118,16 +162,11 @@ impl TableApproach {
             fit.sources.push(Some(at));
             formats.push((column.format, column.domain));
         }
-        let (table, head) = (shape.name.clone(), head.clone());
-        Ok(TableApproach {
-            table,
-            head,
-            fit,
-            formats,
-            lineage: shape.lineage,
-            keeps_layout: false,
-            is_virtual: false,
-        })
+        let mut approach = TableApproach::new(shape.name.clone(), head, fit, formats, shape.lineage);
+        approach.keeps_layout = false;
+        let demand = |column: &TableColumn| (column.name.clone(), (column.required, column.limit));
+        approach.demands = shape.columns.iter().map(demand).collect();
+        Ok(approach)
     }
 
     /// The way of a main table that only names its parts.
@@ -135,19 +174,14 @@ impl TableApproach {
         let mut layout = base.layout().cloned().unwrap_or_default();
         layout.parts =
             reconcile(&layout, &Layout { columns: Vec::new(), parts: file.parts.clone() }).layout.parts;
-        TableApproach {
-            table,
-            head: head.clone(),
-            fit: Fit { sources: vec![None; layout.columns.len()], changes: Vec::new(), layout },
-            formats: Vec::new(),
-            lineage: Lineage::None,
-            keeps_layout: true,
-            is_virtual: true,
-        }
+        let fit = Fit { sources: vec![None; layout.columns.len()], changes: Vec::new(), layout };
+        let mut approach = TableApproach::new(table, head, fit, Vec::new(), Lineage::None);
+        approach.is_virtual = true;
+        approach
     }
 
     /// The table's part of the plan.
-    pub fn plan(&self) -> TablePlan {
+    pub fn plan(&self, mode: Mode) -> TablePlan {
         TablePlan {
             table: self.table.clone(),
             path: self.head.path.clone(),
@@ -156,6 +190,8 @@ impl TableApproach {
             lineage: self.lineage,
             keeps_layout: self.keeps_layout,
             is_virtual: self.is_virtual,
+            mode,
+            key: self.key.clone(),
         }
     }
 
@@ -174,6 +210,7 @@ impl TableApproach {
         let target = |(at, column): (usize, &Column)| {
             let ty = column.ty();
             let (format, domain) = self.formats[at];
+            let demand = self.demands.get(&column.name);
             // Whether a word is a null follows from the table's type alone, so that it does not
             // depend on which file came first.
             let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
@@ -193,6 +230,8 @@ impl TableApproach {
                 also_null: rule_for(&rules, &column.source)
                     .map_or_else(Vec::new, |rule| rule.also_null.clone()),
                 pinned: column.pinned.is_some(),
+                required: self.key.contains(&column.name) || demand.is_some_and(|(required, _)| *required),
+                limit: demand.and_then(|(_, limit)| *limit),
             }
         };
         self.fit.layout.columns.iter().enumerate().map(target).collect()

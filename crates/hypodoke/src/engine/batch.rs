@@ -1,17 +1,26 @@
-//! A batch: every new file of every feed, loaded one by one, each in its own transaction.
+//! A batch: every new file of every feed, loaded one by one, each in its own transaction; on
+//! several connections side by side where the database takes that.
 
+use std::collections::HashMap;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
-use hypodoke_stores::{FileEntry, Store, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
 use super::file::{FileLoad, Loaded, Trouble};
 use super::ground::Ground;
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
+use super::order::{Turn, turns};
+use super::patience::Patience;
 use super::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
 use super::{Candidate, Delivery, Feed, clock};
 use crate::failure::Failure;
+
+/// A feed's files are only loaded side by side if there are at least so many.
+const WORTH_SHARING: usize = 8;
 
 /// A batch that is over: its receipt, and what broke it off if something did.
 pub struct Ended {
@@ -21,9 +30,18 @@ pub struct Ended {
     pub broken_off: Option<Failure>,
 }
 
+/// More connections to the database.
+pub struct Connections<'a> {
+    /// Opens one more.
+    pub open: &'a (dyn Fn() -> Result<Box<dyn Store>, StoreError> + Sync),
+    /// How many there may be in all.
+    pub most: usize,
+}
+
 /// Loads all that is new.
 pub fn run(
     store: &mut dyn Store,
+    more: Option<&Connections<'_>>,
     deliveries: &[Delivery],
     unmatched: Vec<String>,
     listener: &dyn Listener,
@@ -38,15 +56,19 @@ pub fn run(
             delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival, &delivery.feed.table));
         known_count += old.len() as u64;
         if !new.is_empty() {
-            pending.push((&delivery.feed, new));
+            pending.push(Pending { feed: &delivery.feed, old, new });
         }
     }
-    let mut batch = Batch { store, known, listener, number: None, lines: Vec::new() };
-    let broken_off =
-        if pending.is_empty() { None } else { batch.load(&pending, began_at).err().map(Failure::from) };
+    let mut batch = Batch { store, more, known, listener, number: 0, lines: Vec::new() };
+    let mut number = None;
+    let broken_off = if pending.is_empty() {
+        None
+    } else {
+        batch.load(&pending, began_at, &mut number).err().map(Failure::from)
+    };
     let receipt = Receipt {
         version: RECEIPT_VERSION,
-        batch: batch.number,
+        batch: number,
         database: batch.store.shown(),
         began_at: rfc3339(began_at),
         seconds: began.elapsed().as_secs_f64(),
@@ -64,43 +86,187 @@ pub fn rfc3339(micros: i64) -> String {
     moment.round(jiff::Unit::Second).unwrap_or(moment).to_string()
 }
 
+/// A feed with the files that are to be loaded, and those that were before.
+struct Pending<'a> {
+    feed: &'a Feed,
+    old: Vec<&'a Candidate>,
+    new: Vec<&'a Candidate>,
+}
+
+/// What a look at a file gave, where it was looked at already.
+type Look = Option<Result<Looked, Failure>>;
+
 struct Batch<'a> {
     store: &'a mut dyn Store,
+    more: Option<&'a Connections<'a>>,
     known: Known,
     listener: &'a dyn Listener,
-    number: Option<i64>,
+    number: i64,
     lines: Vec<ReceiptLine>,
 }
 
 impl Batch<'_> {
-    fn load(&mut self, pending: &[(&Feed, Vec<&Candidate>)], at: i64) -> Result<(), StoreError> {
+    fn load(&mut self, pending: &[Pending<'_>], at: i64, number: &mut Option<i64>) -> Result<(), StoreError> {
         self.store.open_ledger()?;
-        let number = self.store.begin_batch(at)?;
-        self.number = Some(number);
-        let files = pending.iter().map(|(_, files)| files.len()).sum();
-        let bytes = pending.iter().flat_map(|(_, files)| files).map(|f| f.seen.arrival.bytes).sum();
+        self.number = self.store.begin_batch(at)?;
+        *number = Some(self.number);
+        let files = pending.iter().map(|pending| pending.new.len()).sum();
+        let bytes = pending.iter().flat_map(|p| &p.new).map(|f| f.seen.arrival.bytes).sum();
         self.listener.on(Event::BatchBegan { files, bytes, step: Step::Loading });
-        for (feed, files) in pending {
-            self.load_delivery(feed, files, number)?;
+        match self.more.filter(|more| more.most > 1 && pending.len() > 1) {
+            Some(more) => self.load_side_by_side(pending, more)?,
+            None => {
+                for one in pending {
+                    self.load_delivery(one)?;
+                }
+            }
         }
         self.listener.on(Event::BatchEnded);
-        self.store.end_batch(number, clock::now())
+        self.store.end_batch(self.number, clock::now())
     }
 
-    fn load_delivery(&mut self, feed: &Feed, files: &[&Candidate], batch: i64) -> Result<(), StoreError> {
-        let mut ground = Ground::of(self.store, feed)?;
-        let looked = if ground.is_new() {
-            self.first_sight(feed, files, &mut ground)?
-        } else {
-            files.iter().map(|_| None).collect()
+    /// Each feed on a connection of its own, as many at a time as there may be.
+    fn load_side_by_side(
+        &mut self,
+        pending: &[Pending<'_>],
+        more: &Connections<'_>,
+    ) -> Result<(), StoreError> {
+        let work = |other: &mut Batch<'_>, at: usize| {
+            let before = other.lines.len();
+            other.load_delivery(&pending[at])?;
+            Ok(other.lines.split_off(before))
         };
-        for (file, looked) in files.iter().zip(looked) {
+        let lines = self.share(pending.len(), more, &work)?;
+        self.lines.extend(lines.into_iter().flatten());
+        Ok(())
+    }
+
+    /// Does so many pieces of work on several connections, and gives what each came to, in order.
+    fn share<T: Send>(
+        &self,
+        pieces: usize,
+        more: &Connections<'_>,
+        work: &(dyn Fn(&mut Batch<'_>, usize) -> Result<T, StoreError> + Sync),
+    ) -> Result<Vec<T>, StoreError> {
+        let next = AtomicUsize::new(0);
+        let done: Mutex<Vec<(usize, T)>> = Mutex::default();
+        let (known, listener, number) = (&self.known, self.listener, self.number);
+        let run = || -> Result<(), StoreError> {
+            let mut store = (more.open)()?;
+            store.open_ledger()?;
+            let known = known.clone();
+            let mut batch =
+                Batch { store: store.as_mut(), more: None, known, listener, number, lines: Vec::new() };
+            loop {
+                let at = next.fetch_add(1, Ordering::Relaxed);
+                if at >= pieces {
+                    return Ok(());
+                }
+                let came = work(&mut batch, at)?;
+                done.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).push((at, came));
+            }
+        };
+        std::thread::scope(|scope| {
+            let workers: Vec<_> = (0..more.most.min(pieces)).map(|_| scope.spawn(run)).collect();
+            let ends: Vec<_> = workers
+                .into_iter()
+                .map(|worker| worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+                .collect();
+            ends.into_iter().collect::<Result<Vec<()>, StoreError>>()
+        })?;
+        let mut done = done.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
+        done.sort_by_key(|(at, _)| *at);
+        Ok(done.into_iter().map(|(_, came)| came).collect())
+    }
+
+    fn load_delivery(&mut self, pending: &Pending<'_>) -> Result<(), StoreError> {
+        let Pending { feed, old, new } = pending;
+        let mut ground = Ground::of(self.store, feed)?;
+        let mut looks: Vec<Look> = if ground.is_new() {
+            self.first_sight(feed, new, &mut ground)?
+        } else {
+            new.iter().map(|_| None).collect()
+        };
+        let shared =
+            self.more.filter(|more| more.most > 1 && feed.mode == Mode::Append && new.len() >= WORTH_SHARING);
+        if let Some(more) = shared {
+            return self.load_shared(feed, new, looks, ground, more);
+        }
+        for turn in turns(feed, old, new) {
+            match turn {
+                Turn::Single(at) => {
+                    let look = looks[at].take();
+                    let line = self.load_one(feed, new[at], &mut ground, look, feed.mode == Mode::Replace)?;
+                    self.lines.push(line);
+                }
+                Turn::Together { files, continues } => {
+                    let mut taken: Vec<(usize, Look)> =
+                        files.into_iter().map(|at| (at, looks[at].take())).collect();
+                    self.load_together(feed, new, &mut taken, &mut ground, continues)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The files of one feed on several connections. The first makes the table; those of one size
+    /// with another may be the same content twice, and are loaded one after another.
+    fn load_shared(
+        &mut self,
+        feed: &Feed,
+        files: &[&Candidate],
+        mut looks: Vec<Look>,
+        mut ground: Ground,
+        more: &Connections<'_>,
+    ) -> Result<(), StoreError> {
+        let mut lines: Vec<Option<ReceiptLine>> = files.iter().map(|_| None).collect();
+        let mut sizes: HashMap<u64, u32> = HashMap::new();
+        files.iter().for_each(|file| *sizes.entry(file.seen.arrival.bytes).or_default() += 1);
+        let mut rest = Vec::new();
+        for at in 0..files.len() {
+            let bytes = files[at].seen.arrival.bytes;
+            let twin = sizes[&bytes] > 1 || self.known.has_size(bytes);
+            if ground.is_new() || twin && !self.known.claims_content(files[at], &feed.table) {
+                let look = looks[at].take();
+                lines[at] = Some(self.load_one(feed, files[at], &mut ground, look, false)?);
+            } else {
+                rest.push((at, Mutex::new(looks[at].take())));
+            }
+        }
+        let work = |other: &mut Batch<'_>, piece: usize| {
+            let (at, look) = &rest[piece];
+            let look = look.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
+            let mut own = ground.clone();
+            let line = other.load_one(feed, files[*at], &mut own, look, false)?;
+            Ok((*at, line))
+        };
+        for (at, line) in self.share(rest.len(), more, &work)? {
+            lines[at] = Some(line);
+        }
+        self.lines.extend(lines.into_iter().flatten());
+        Ok(())
+    }
+
+    /// The files of one delivery: all of them are kept, or none.
+    fn load_together(
+        &mut self,
+        feed: &Feed,
+        files: &[&Candidate],
+        taken: &mut Vec<(usize, Look)>,
+        ground: &mut Ground,
+        continues: bool,
+    ) -> Result<(), StoreError> {
+        let before = ground.clone();
+        let first = self.lines.len();
+        self.store.begin_delivery()?;
+        let mut failed = false;
+        let mut empties = !continues;
+        for (at, look) in taken.drain(..) {
             let began = Instant::now();
-            let began_at = clock::now();
-            let result = match looked {
+            let file = files[at];
+            let result = match look {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
-                Some(Ok(looked)) => self.load_file(feed, file, batch, &mut ground, Some(looked)),
-                None => self.load_file(feed, file, batch, &mut ground, None),
+                look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
             };
             let mut line = match result {
                 Ok(line) => line,
@@ -109,13 +275,86 @@ impl Batch<'_> {
                 Err(Trouble::File(failure)) => failed_line(feed, file, &failure),
             };
             line.seconds = began.elapsed().as_secs_f64();
-            if line.outcome == Outcome::Failed {
-                self.store.note_file(&entry_of(&line, feed, file, batch, began_at, None))?;
-            }
-            self.listener.on(Event::FileEnded { path: file.shown.clone(), outcome: line.outcome });
+            failed |= line.outcome == Outcome::Failed;
+            empties &= line.outcome != Outcome::Loaded;
             self.lines.push(line);
         }
+        self.store.end_delivery(!failed)?;
+        if failed {
+            *ground = before;
+            for line in &mut self.lines[first..] {
+                if line.outcome == Outcome::Loaded {
+                    let what = "not loaded: another file of the same delivery failed";
+                    *line = ReceiptLine {
+                        path: line.path.clone(),
+                        feed: line.feed.clone(),
+                        table: line.table.clone(),
+                        bytes: line.bytes,
+                        outcome: Outcome::Failed,
+                        message: Some(what.to_owned()),
+                        ..ReceiptLine::default()
+                    };
+                }
+            }
+            for (line, file) in self.lines[first..].iter().zip(files) {
+                self.store.note_file(&entry_of(line, feed, file, self.number, clock::now(), None))?;
+            }
+        }
         Ok(())
+    }
+
+    /// One file by itself, tried again where something passed that may not pass again.
+    fn load_one(
+        &mut self,
+        feed: &Feed,
+        file: &Candidate,
+        ground: &mut Ground,
+        look: Look,
+        empties: bool,
+    ) -> Result<ReceiptLine, StoreError> {
+        let began = Instant::now();
+        let began_at = clock::now();
+        let result = match look {
+            Some(Err(failure)) => Err(Trouble::File(failure)),
+            look => self.load_patiently(feed, file, ground, look.and_then(Result::ok), empties),
+        };
+        let mut line = match result {
+            Ok(line) => line,
+            Err(Trouble::Store(error)) if error.is_unreachable() => return Err(error),
+            Err(Trouble::Store(error)) => failed_line(feed, file, &Failure::from(error)),
+            Err(Trouble::File(failure)) => failed_line(feed, file, &failure),
+        };
+        line.seconds = began.elapsed().as_secs_f64();
+        if line.outcome == Outcome::Failed {
+            self.store.note_file(&entry_of(&line, feed, file, self.number, began_at, None))?;
+        }
+        self.listener.on(Event::FileEnded { path: file.shown.clone(), outcome: line.outcome });
+        Ok(line)
+    }
+
+    fn load_patiently(
+        &mut self,
+        feed: &Feed,
+        file: &Candidate,
+        ground: &mut Ground,
+        mut looked: Option<Looked>,
+        empties: bool,
+    ) -> Result<ReceiptLine, Trouble> {
+        let mut patience = Patience::new();
+        loop {
+            let error = match self.load_file(feed, file, ground, looked.take(), empties) {
+                Err(Trouble::Store(error)) if error.is_passing() => error,
+                other => return other,
+            };
+            if !patience.has_more(&error) {
+                return Err(Trouble::Store(error));
+            }
+            patience.wait(&error);
+            if matches!(error, StoreError::Lost { .. }) {
+                patience.reconnect(self.store)?;
+            }
+            *ground = Ground::of(self.store, feed)?;
+        }
     }
 
     /// A table that is not there yet: all its files are looked at, and their layouts joined
@@ -152,14 +391,14 @@ impl Batch<'_> {
         &mut self,
         feed: &Feed,
         file: &Candidate,
-        batch: i64,
         ground: &mut Ground,
         looked: Option<Looked>,
+        first_of_delivery: bool,
     ) -> Result<ReceiptLine, Trouble> {
         let began_at = clock::now();
         let replaces = match self.known.judge(file, &feed.table).map_err(Trouble::File)? {
             Verdict::Known => return Ok(line_of(feed, file, Outcome::Known)),
-            Verdict::Same(entry, hash) => return self.note_same(feed, file, batch, &entry, hash, began_at),
+            Verdict::Same(entry, hash) => return self.note_same(feed, file, &entry, hash, began_at),
             Verdict::New => None,
             Verdict::Changed(earlier) => Some(earlier),
         };
@@ -176,19 +415,18 @@ impl Batch<'_> {
             store: self.store,
             feed,
             file,
-            batch,
+            batch: self.number,
             replaces,
             listener: self.listener,
             began: began_at,
+            first_of_delivery,
         };
         let Some(loaded) = load.run(ground, looked)? else {
-            let mut line = line_of(feed, file, Outcome::Known);
-            line.message = Some("another hypodoke loaded it meanwhile".to_owned());
-            return Ok(line);
+            return self.loaded_meanwhile(feed, file);
         };
         let line = loaded_line(feed, file, &loaded, replaces.is_some());
         // A later file of this batch with the same path or content is judged by this entry.
-        let entry = entry_of(&line, feed, file, batch, began_at, Some(loaded.hash));
+        let entry = entry_of(&line, feed, file, self.number, began_at, Some(loaded.hash));
         self.known.learn(FileEntry { file: loaded.number, ..entry });
         Ok(line)
     }
@@ -197,7 +435,6 @@ impl Batch<'_> {
         &mut self,
         feed: &Feed,
         file: &Candidate,
-        batch: i64,
         entry: &FileEntry,
         hash: String,
         began_at: i64,
@@ -208,10 +445,36 @@ impl Batch<'_> {
         } else {
             format!("same content as {}, loaded in batch {}", entry.arrival.path, entry.batch)
         });
-        let note = entry_of(&line, feed, file, batch, began_at, Some(hash));
+        let note = entry_of(&line, feed, file, self.number, began_at, Some(hash));
         self.store.note_file(&note).map_err(Trouble::Store)?;
         self.known.learn(note);
         Ok(line)
+    }
+
+    /// The ledger says that a file is loaded: by another process, or by this one just before the
+    /// connection broke, so that the answer was lost.
+    fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, Trouble> {
+        let query = FileQuery { batch: Some(self.number), most: None };
+        let arrival = &file.seen.arrival;
+        let ours = self.store.files(&query)?.into_iter().find(|entry| {
+            entry.outcome == Outcome::Loaded
+                && entry.arrival.path == arrival.path
+                && entry.arrival.place == arrival.place
+        });
+        let Some(entry) = ours else {
+            let mut line = line_of(feed, file, Outcome::Known);
+            line.message = Some("another hypodoke loaded it meanwhile".to_owned());
+            return Ok(line);
+        };
+        Ok(ReceiptLine {
+            kind: entry.kind.clone(),
+            rows_read: entry.read,
+            rows_loaded: entry.loaded,
+            rows_rejected: entry.rejected,
+            rows_left_out: entry.left_out,
+            counts: entry.counts.into(),
+            ..line_of(feed, file, Outcome::Loaded)
+        })
     }
 }
 
@@ -246,6 +509,8 @@ fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -
         rows_read: loaded.read,
         rows_loaded: loaded.loaded,
         rows_rejected: loaded.rejected,
+        rows_left_out: loaded.left_out,
+        counts: loaded.counts.into(),
         parts: loaded.parts.clone(),
         changes: loaded.changes.clone(),
         replaced,
@@ -276,6 +541,7 @@ fn entry_of(
         loaded: line.rows_loaded,
         rejected: line.rows_rejected,
         left_out: line.rows_left_out,
+        counts: Default::default(),
         began,
         ended: clock::now(),
         message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),

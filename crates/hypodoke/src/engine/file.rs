@@ -8,7 +8,7 @@ use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::{Digits, Domain};
-use hypodoke_stores::{FileSummary, LoadPlan, PartSummary, Store, StoreError};
+use hypodoke_stores::{Counts, FileSummary, Finished, LoadPlan, PartSummary, Store, StoreError};
 
 use super::approach::TableApproach;
 use super::ground::{Base, Ground};
@@ -56,6 +56,8 @@ pub struct FileLoad<'a> {
     pub listener: &'a dyn Listener,
     /// When it was begun.
     pub began: i64,
+    /// It is the first file of a delivery.
+    pub first_of_delivery: bool,
 }
 
 /// A file that was loaded.
@@ -68,6 +70,10 @@ pub struct Loaded {
     pub loaded: u64,
     /// Rows rejected of them.
     pub rejected: u64,
+    /// Rows left out by rule.
+    pub left_out: u64,
+    /// What became of the rows in their tables.
+    pub counts: Counts,
     /// What went to its other tables.
     pub parts: Vec<PartLine>,
     /// The file in a few words.
@@ -80,6 +86,17 @@ pub struct Loaded {
     pub footer: Vec<String>,
     /// What else there is to say.
     pub notes: Vec<String>,
+}
+
+/// How a file is poured.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Manner {
+    /// By what the table is: the first surprise undoes it.
+    Watchful,
+    /// By what was found of its values.
+    Informed,
+    /// The same, in small lots, since the database refused some row.
+    Careful,
 }
 
 enum Attempt {
@@ -97,8 +114,11 @@ impl<'a> FileLoad<'a> {
                 self.check_width(&approach)?;
                 let path = self.file.shown.clone();
                 self.listener.on(Event::FileBegan { path, step: Step::Loading, bytes });
-                if let Attempt::Done(loaded) = self.attempt(ground, approach, source, true)? {
-                    return Ok(*loaded);
+                match self.attempt(ground, &approach, source, Manner::Watchful) {
+                    Ok(Attempt::Done(loaded)) => return Ok(*loaded),
+                    // A look at the values tells more than the database does.
+                    Ok(Attempt::Surprised) | Err(Trouble::Store(StoreError::RowRefused { .. })) => {}
+                    Err(trouble) => return Err(trouble),
                 }
             }
         }
@@ -114,7 +134,13 @@ impl<'a> FileLoad<'a> {
             Some(source) => source,
             None => self.open(&heads)?,
         };
-        match self.attempt(ground, approach, source, false)? {
+        let mut done = self.attempt(ground, &approach, source, Manner::Informed);
+        if let Err(Trouble::Store(StoreError::RowRefused { .. })) = &done {
+            // Some row is one that the database will not have: which one, shows in small lots.
+            let source = self.open(&heads)?;
+            done = self.attempt(ground, &approach, source, Manner::Careful);
+        }
+        match done? {
             Attempt::Done(loaded) => Ok(*loaded),
             Attempt::Surprised => {
                 let what = format!("{}: it changed while it was read", self.file.shown);
@@ -176,7 +202,10 @@ impl<'a> FileLoad<'a> {
             };
             let Base::Ours { layout, lineage } = base else { return Ok(None) };
             match TableApproach::optimistic(table, head, layout, &named, *lineage) {
-                Some(approach) => all.push(approach),
+                Some(mut approach) => {
+                    approach.find_key(self.file, self.feed)?;
+                    all.push(approach);
+                }
                 None => return Ok(None),
             }
         }
@@ -209,6 +238,7 @@ impl<'a> FileLoad<'a> {
                 // What the first files lack of a table that is made for them is no change of it.
                 approach.fit.changes.retain(|change| matches!(change, Change::Missing { .. }));
             }
+            approach.find_key(self.file, self.feed)?;
             all.push(approach);
         }
         // The names that parts got here are those that the main layout tells.
@@ -223,18 +253,22 @@ impl<'a> FileLoad<'a> {
     fn attempt(
         &mut self,
         ground: &mut Ground,
-        approach: Vec<TableApproach>,
+        approach: &[TableApproach],
         mut source: Source<'_>,
-        watchful: bool,
+        manner: Manner,
     ) -> Result<Attempt, Trouble> {
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
             feed: self.feed.name.clone(),
-            tables: approach.iter().map(TableApproach::plan).collect(),
+            tables: approach.iter().map(|table| table.plan(self.feed.mode)).collect(),
             replaces: self.replaces,
             kind: source.kind(),
             began: self.began,
+            first_of_delivery: self.first_of_delivery,
+            sql_before: self.feed.sql_before.clone(),
+            sql_after: self.feed.sql_after.clone(),
+            careful: manner == Manner::Careful,
         };
         let Some(mut loader) = self.store.begin_load(&plan)? else {
             return Ok(Attempt::Done(Box::new(None)));
@@ -246,7 +280,7 @@ impl<'a> FileLoad<'a> {
         let funnel = Funnel {
             casters: approach.iter().map(|table| table.caster(self.file, self.feed)).collect(),
             heads: approach.iter().map(|table| table.head.clone()).collect(),
-            watchful,
+            watchful: manner == Manner::Watchful,
             place: &place,
         };
         let bytes = self.file.seen.arrival.bytes;
@@ -260,7 +294,7 @@ impl<'a> FileLoad<'a> {
         let footer = source.reader.footer();
         let mut notes: Vec<String> = source.notes();
         notes.extend(left_behind(&footer));
-        let (read, loaded) = records_of(&approach, &poured);
+        let (read, loaded) = records_of(approach, &poured);
         let summary = FileSummary {
             hash: hash.clone(),
             read,
@@ -280,12 +314,27 @@ impl<'a> FileLoad<'a> {
                 .collect(),
             ended: clock::now(),
         };
-        let number = loader.finish(&summary)?;
-        adopt(ground, &approach, &summary);
-        let parts = parts_of(&approach, &poured);
+        let Finished { file: number, counts } = loader.finish(&summary)?;
+        let loaded = loaded - counts.left_out.min(loaded);
+        adopt(ground, approach, &summary);
+        let parts = parts_of(approach, &poured);
         let changes = approach.iter().flat_map(|table| table.fit.changes.iter().cloned()).collect();
         let (kind, rejected) = (source.kind(), poured.rejected);
-        let loaded = Loaded { number, read, loaded, rejected, parts, kind, hash, changes, footer, notes };
+        let left_out = counts.left_out;
+        let loaded = Loaded {
+            number,
+            read,
+            loaded,
+            rejected,
+            left_out,
+            counts,
+            parts,
+            kind,
+            hash,
+            changes,
+            footer,
+            notes,
+        };
         Ok(Attempt::Done(Box::new(Some(loaded))))
     }
 }

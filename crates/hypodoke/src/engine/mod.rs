@@ -13,7 +13,9 @@ pub mod file;
 pub mod ground;
 pub mod look;
 pub mod naming;
+pub mod order;
 pub mod own;
+pub mod patience;
 pub mod pour;
 pub mod preview;
 pub mod receipt;
@@ -27,6 +29,7 @@ use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::archive::Member;
 use hypodoke_places::Seen;
+use hypodoke_stores::Mode;
 
 /// A feed as the engine needs it: what its files are and where they go.
 #[derive(Clone, Debug)]
@@ -41,9 +44,35 @@ pub struct Feed {
     pub namer: Namer,
     /// What is said of how its files are written.
     pub wishes: Wishes,
+    /// What becomes of its rows.
+    pub mode: Mode,
+    /// The columns that tell rows apart, by their names in the file or the table.
+    pub key: Vec<String>,
+    /// The named part of its pattern whose files are one delivery.
+    pub delivery: Option<String>,
+    /// Statements run before the first row of a file.
+    pub sql_before: Vec<String>,
+    /// Statements run after its last row.
+    pub sql_after: Vec<String>,
 }
 
 impl Feed {
+    /// A feed of which only the table is known.
+    pub fn plain(table: String, wishes: Wishes, rules: Vec<ColumnRule>) -> Feed {
+        Feed {
+            name: None,
+            table,
+            rules,
+            namer: Namer::default(),
+            wishes,
+            mode: Mode::Append,
+            key: Vec::new(),
+            delivery: None,
+            sql_before: Vec::new(),
+            sql_after: Vec::new(),
+        }
+    }
+
     /// What is said of the columns of one of a file's tables. Columns of a part are named with
     /// its path before them.
     pub fn rules_of(&self, path: &str) -> Vec<ColumnRule> {

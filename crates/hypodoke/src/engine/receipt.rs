@@ -2,6 +2,7 @@
 
 use hypodoke_core::event::Outcome;
 use hypodoke_core::reconcile::Change;
+use hypodoke_stores::Counts;
 use serde::Serialize;
 
 use crate::exit::Exit;
@@ -53,6 +54,26 @@ pub struct Totals {
     pub bytes: u64,
 }
 
+/// What became of the rows of a file in their table.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RowCounts {
+    /// Rows added.
+    pub inserted: u64,
+    /// Rows that took the place of others, or a new version of them.
+    pub updated: u64,
+    /// Rows that were there just so.
+    pub unchanged: u64,
+    /// Rows taken out.
+    pub deleted: u64,
+}
+
+impl From<Counts> for RowCounts {
+    fn from(counts: Counts) -> RowCounts {
+        let Counts { inserted, updated, unchanged, deleted, .. } = counts;
+        RowCounts { inserted, updated, unchanged, deleted }
+    }
+}
+
 /// What a file gave to one of its tables, besides the main one.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct PartLine {
@@ -87,6 +108,8 @@ pub struct ReceiptLine {
     pub rows_rejected: u64,
     /// Records left out by rule.
     pub rows_left_out: u64,
+    /// What became of its rows in the table.
+    pub counts: RowCounts,
     /// What went to its other tables: sheets, and what was nested in its records.
     pub parts: Vec<PartLine>,
     /// Its size.

@@ -1,6 +1,6 @@
 //! What is new: arrivals held against the ledger.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
@@ -18,7 +18,7 @@ fn path_of(arrival: &Arrival, table: &str) -> Path {
 }
 
 /// The files whose rows are in the tables now, found by path and by content.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Known {
     /// The newest entry of each place, path and table, as a look at the file would find it.
     by_path: HashMap<Path, FileEntry>,
@@ -27,6 +27,8 @@ pub struct Known {
     /// Loaded content, per table.
     by_hash: HashMap<(String, String), FileEntry>,
     sizes: HashMap<u64, u32>,
+    /// Content that is about to be loaded on another connection, per table.
+    claimed: HashSet<(String, String)>,
 }
 
 /// What a file is to the ledger.
@@ -66,6 +68,19 @@ impl Known {
     pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
         let path = path_of(arrival, table);
         self.by_path.get(&path).is_some_and(|entry| arrival.looks_like(&entry.arrival))
+    }
+
+    /// Whether something of that size was loaded before.
+    pub fn has_size(&self, bytes: u64) -> bool {
+        self.sizes.contains_key(&bytes)
+    }
+
+    /// Whether a file's content is new: not loaded before, and not asked for before. It is read
+    /// for this.
+    pub fn claims_content(&mut self, file: &Candidate, table: &str) -> bool {
+        let Ok(hash) = content_hash(file) else { return false };
+        let key = (table.to_owned(), hash);
+        !self.by_hash.contains_key(&key) && self.claimed.insert(key)
     }
 
     /// What a file is. It is read only where something of its size was loaded before.

@@ -86,6 +86,7 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     if let Some(advice) = &line.advice {
         remarks.push((Tone::Plain, format!("→ {advice}")));
     }
+    remarks.extend(counted(line).map(|words| (Tone::Plain, words)));
     if line.replaced {
         remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
     }
@@ -93,6 +94,24 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
         remarks.push((Tone::Warning, change_words(change)));
     }
     remarks
+}
+
+/// What became of rows that were not simply added.
+fn counted(line: &ReceiptLine) -> Option<String> {
+    let counts = &line.counts;
+    let part = |count: u64, word: &str| (count > 0).then(|| format!("{} {word}", count::number(count)));
+    let others = [
+        part(counts.updated, "updated"),
+        part(counts.unchanged, "unchanged"),
+        part(counts.deleted, "deleted"),
+        part(line.rows_left_out, "left out"),
+    ];
+    if others.iter().all(Option::is_none) || line.outcome != Outcome::Loaded {
+        return None;
+    }
+    let inserted = format!("{} inserted", count::number(counts.inserted));
+    let all: Vec<String> = std::iter::once(inserted).chain(others.into_iter().flatten()).collect();
+    Some(format!("rows: {}", all.join(", ")))
 }
 
 /// A change of the table in words.

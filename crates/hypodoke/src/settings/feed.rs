@@ -10,6 +10,8 @@ use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, TableWishes, TextWishes};
 
+use hypodoke_stores::Mode;
+
 use super::formats;
 use super::reader::{Section, suggest};
 use crate::cli::ReadingArguments;
@@ -33,6 +35,16 @@ pub struct FeedSettings {
     pub namer: Namer,
     /// What is said of how its files are written.
     pub wishes: Wishes,
+    /// What becomes of its rows.
+    pub mode: Mode,
+    /// The columns that tell rows apart.
+    pub key: Vec<String>,
+    /// The named part of its pattern whose files are one delivery.
+    pub delivery: Option<String>,
+    /// Statements run before the first row of a file.
+    pub sql_before: Vec<String>,
+    /// Statements run after its last row.
+    pub sql_after: Vec<String>,
 }
 
 impl FeedSettings {
@@ -44,6 +56,11 @@ impl FeedSettings {
             rules: reading.rules(&self.rules)?,
             namer: self.namer,
             wishes: reading.over(self.wishes.clone())?,
+            mode: self.mode,
+            key: self.key.clone(),
+            delivery: self.delivery.clone(),
+            sql_before: self.sql_before.clone(),
+            sql_after: self.sql_after.clone(),
         })
     }
 }
@@ -65,13 +82,31 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         Some(table) => table.value,
         None => namer.name(&name),
     };
-    section.word("mode", &[("append", ())])?;
+    let mode_at = section.text("mode")?;
+    let mode = section.word("mode", &Mode::WORDS)?.unwrap_or_default();
     let key = section.texts("key")?;
     if let Some(blank) =
         key.as_ref().filter(|key| key.value.is_empty() || key.value.iter().any(|k| k.trim().is_empty()))
     {
         return Err(section.wrong(blank, "`key` needs the names of one or more columns"));
     }
+    if let (true, None, Some(mode_at)) = (mode.has_key(), &key, &mode_at) {
+        let what = format!("mode `{}` tells rows apart by `key`, and [feed.{name}] has none", mode.word());
+        return Err(section
+            .wrong(mode_at, what)
+            .advise("name the columns that tell rows apart, key = [\"movement_id\"]"));
+    }
+    let delivery = match section.text("delivery")? {
+        Some(part) if !pattern.parts().iter().any(|known| known.name == part.value) => {
+            let names: Vec<&str> = pattern.parts().iter().map(|known| known.name.as_str()).collect();
+            let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+            let what = format!("`files` has no named part `{}`; it has {there}", part.value);
+            return Err(suggest(section.wrong(&part, what), &part.value, &names));
+        }
+        part => part.map(|part| part.value),
+    };
+    let sql_before = statements(&mut section, "sql_before")?;
+    let sql_after = statements(&mut section, "sql_after")?;
     let wishes = Wishes {
         text: text_wishes(&mut section)?,
         json: formats::json_wishes(&mut section)?,
@@ -100,7 +135,40 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         rules.push(ColumnRule { source, name: name.map(|name| name.value), ty, forced, also_null });
     }
     section.finish()?;
-    Ok(FeedSettings { name, place: place.value, files: pattern, table, rules, namer, wishes })
+    let key = key.map(|key| key.value).unwrap_or_default();
+    Ok(FeedSettings {
+        name,
+        place: place.value,
+        files: pattern,
+        table,
+        rules,
+        namer,
+        wishes,
+        mode,
+        key,
+        delivery,
+        sql_before,
+        sql_after,
+    })
+}
+
+/// Statements of SQL: a text, several, or `@FILE` beside the configuration.
+fn statements(section: &mut Section<'_>, key: &'static str) -> Result<Vec<String>, Failure> {
+    let Some(found) = section.texts(key)? else { return Ok(Vec::new()) };
+    let mut all = Vec::new();
+    for text in &found.value {
+        match text.strip_prefix('@') {
+            Some(file) => {
+                let path = section.beside(file);
+                let read = std::fs::read_to_string(&path);
+                all.push(read.map_err(|error| {
+                    section.wrong(&found, format!("`{key}`: {}: {error}", path.display()))
+                })?);
+            }
+            None => all.push(text.clone()),
+        }
+    }
+    Ok(all)
 }
 
 fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {

@@ -26,6 +26,8 @@ pub const DEFAULT_DATABASE: &str = "sqlite:hypodoke.db";
 pub struct Settings {
     /// The staging database.
     pub store: StoreUrl,
+    /// How many connections load side by side, where the database takes that.
+    pub connections: Option<usize>,
     /// The places.
     pub places: Vec<PlaceSettings>,
     /// The feeds, in the order of the file.
@@ -60,9 +62,9 @@ impl Settings {
         let document = text.parse()?;
         let base = file.parent().unwrap_or(Path::new("")).to_path_buf();
         let mut root = text.section("", document.as_table());
-        let store = match root.only("staging")? {
+        let (store, connections) = match root.only("staging")? {
             Some(section) => staging(section, &base)?,
-            None => StoreUrl::parse(DEFAULT_DATABASE, &base)?,
+            None => (StoreUrl::parse(DEFAULT_DATABASE, &base)?, None),
         };
         let places = root.inner("place")?.into_iter().map(|(name, section)| place(name, section, &base));
         let places: Vec<PlaceSettings> = places.collect::<Result<_, _>>()?;
@@ -70,7 +72,7 @@ impl Settings {
         let feeds = root.inner("feed")?.into_iter().map(|(name, section)| feed::read(name, section, &names));
         let feeds = feeds.collect::<Result<_, _>>()?;
         root.finish()?;
-        Ok(Settings { store, places, feeds })
+        Ok(Settings { store, connections, places, feeds })
     }
 
     /// The feeds of these names; all where none is named.
@@ -89,7 +91,7 @@ impl Settings {
     }
 }
 
-fn staging(mut section: Section<'_>, base: &Path) -> Result<StoreUrl, Failure> {
+fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<usize>), Failure> {
     let url = section.required("url", "\"sqlite:harbour.db\"")?;
     let expanded = expand(&section, &url)?;
     let store = StoreUrl::parse(&expanded, base).map_err(|error| section.wrong(&url, error))?;
@@ -100,11 +102,24 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<StoreUrl, Failure> {
         })?),
         None => None,
     };
+    let store = match section.text("schema")? {
+        Some(schema) => store
+            .in_schema(schema.value.clone())
+            .map_err(|_| section.wrong(&schema, "SQLite has no schemas; `schema` goes with postgres://"))?,
+        None => store,
+    };
+    let connections = match section.count("connections")? {
+        Some(count) if count.value == 0 || count.value > 64 => {
+            return Err(section.wrong(&count, "`connections` is 1 to 64"));
+        }
+        count => count.map(|count| count.value as usize),
+    };
     section.finish()?;
-    Ok(match wait {
+    let store = match wait {
         Some(wait) => store.waiting(wait),
         None => store,
-    })
+    };
+    Ok((store, connections))
 }
 
 fn place(name: String, mut section: Section<'_>, base: &Path) -> Result<PlaceSettings, Failure> {

@@ -159,6 +159,11 @@ impl<'a> Section<'a> {
         Ok(Some(self.text.section(key, table)))
     }
 
+    /// A file beside the configuration.
+    pub fn beside(&self, file: &str) -> PathBuf {
+        self.text.file.parent().map(|folder| folder.join(file)).unwrap_or_else(|| PathBuf::from(file))
+    }
+
     /// Complains of a value.
     pub fn wrong<T>(&self, found: &Placed<T>, what: impl std::fmt::Display) -> Failure {
         self.text.wrong(found.span.clone(), what)

@@ -8,6 +8,7 @@ use super::tables::{moment, read_moment};
 use crate::ledger::{
     BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, PartEntry, RejectEntry,
 };
+use crate::merge::Counts;
 
 const SCHEMA: &str = "
 CREATE TABLE hd_ledger (version INTEGER NOT NULL, program TEXT NOT NULL);
@@ -20,7 +21,9 @@ CREATE TABLE hd_files (
   content_hash TEXT, feed TEXT, table_name TEXT, kind TEXT, outcome TEXT NOT NULL,
   rows_read INTEGER NOT NULL DEFAULT 0, rows_loaded INTEGER NOT NULL DEFAULT 0,
   rows_rejected INTEGER NOT NULL DEFAULT 0, rows_left_out INTEGER NOT NULL DEFAULT 0,
-  began_at TEXT NOT NULL, ended_at TEXT, message TEXT, replaced_by INTEGER REFERENCES hd_files
+  began_at TEXT NOT NULL, ended_at TEXT, message TEXT, replaced_by INTEGER REFERENCES hd_files,
+  rows_inserted INTEGER NOT NULL DEFAULT 0, rows_updated INTEGER NOT NULL DEFAULT 0,
+  rows_unchanged INTEGER NOT NULL DEFAULT 0, rows_deleted INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
@@ -47,7 +50,15 @@ CREATE TABLE hd_parts (
 ";
 
 /// What the second version added to the first.
-const TO_SECOND: &str = "ALTER TABLE hd_rejects ADD COLUMN place TEXT;";
+const TO_SECOND: &str = "
+ALTER TABLE hd_rejects ADD COLUMN place TEXT;
+ALTER TABLE hd_files ADD COLUMN rows_inserted INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_updated INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_unchanged INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_deleted INTEGER NOT NULL DEFAULT 0;
+UPDATE hd_files SET rows_inserted = rows_loaded;
+INSERT INTO hd_ledger SELECT 2, program FROM hd_ledger LIMIT 1;
+";
 
 /// The program and its version, as the ledger names it.
 const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
@@ -81,7 +92,10 @@ pub fn create(connection: &Connection) -> Result<()> {
     match version(connection)? {
         // Another process made them while this one waited for the lock.
         Some(LEDGER_VERSION..) => return Ok(()),
-        Some(_) => connection.execute_batch(TO_SECOND)?,
+        Some(_) => {
+            connection.execute_batch(TO_SECOND)?;
+            return connection.execute_batch(PARTS);
+        }
         None => connection.execute_batch(SCHEMA)?,
     }
     connection.execute_batch(PARTS)?;
@@ -132,7 +146,8 @@ pub fn note_file(connection: &Connection, entry: &FileEntry) -> Result<i64> {
 
 const FILE_COLUMNS: &str =
     "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
-  rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by";
+  rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by,
+  rows_inserted, rows_updated, rows_unchanged, rows_deleted";
 
 fn file_of(row: &Row<'_>) -> Result<FileEntry> {
     let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
@@ -156,6 +171,13 @@ fn file_of(row: &Row<'_>) -> Result<FileEntry> {
         ended: when(16)?,
         message: row.get(17)?,
         replaced_by: row.get(18)?,
+        counts: Counts {
+            inserted: count(19)?,
+            updated: count(20)?,
+            unchanged: count(21)?,
+            deleted: count(22)?,
+            left_out: 0,
+        },
     })
 }
 

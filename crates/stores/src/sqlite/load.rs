@@ -5,16 +5,17 @@ use std::path::Path;
 
 use hypodoke_core::cast::{Reject, Rows};
 use hypodoke_core::event::Outcome;
-use hypodoke_core::names::{FILE_COLUMN, quote};
+use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN, quote};
 use hypodoke_core::reconcile::Change;
-use rusqlite::{Connection, Result, Transaction, TransactionBehavior, params};
+use rusqlite::{Connection, Result, params};
 
 use super::bulk::{BulkInsert, Stepped};
 use super::tables::{alter, create_sql, moment};
 use super::{fail, ledger, tables};
 use crate::error::StoreError;
 use crate::ledger::FileEntry;
-use crate::{FileSummary, LoadPlan, Loader, PartSummary, TablePlan};
+use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
+use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
 
 /// A file being loaded. Dropped, it rolls everything back.
 pub struct SqliteLoader<'a> {
@@ -26,6 +27,21 @@ pub struct SqliteLoader<'a> {
     plan: &'a LoadPlan,
     path: &'a Path,
     file: i64,
+    in_delivery: bool,
+    deleted: u64,
+    /// Per table, how many rows were sent.
+    sent: Vec<u64>,
+}
+
+/// The SQL that makes the index on the key of a table of ours.
+pub fn key_index(table: &TablePlan) -> Option<String> {
+    let wanted = table.mode.has_key() && table.keeps_layout;
+    wanted.then(|| merge_of(table).index(&quote(&index_name(&table.table)), table.mode))
+}
+
+fn merge_of(table: &TablePlan) -> Merge {
+    let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
+    Merge::new(quote(&table.table), &columns, table.lineage.columns(), &table.key)
 }
 
 impl<'a> SqliteLoader<'a> {
@@ -34,13 +50,38 @@ impl<'a> SqliteLoader<'a> {
         connection: &'a mut Connection,
         plan: &'a LoadPlan,
         path: &'a Path,
-    ) -> Result<Option<SqliteLoader<'a>>> {
+        in_delivery: bool,
+    ) -> std::result::Result<Option<SqliteLoader<'a>>, StoreError> {
         let connection: &'a Connection = connection;
+        let Some(loader) =
+            SqliteLoader::open(connection, plan, path, in_delivery).map_err(|error| fail(path, error))?
+        else {
+            return Ok(None);
+        };
+        loader.statements(&plan.sql_before, "sql_before")?;
+        Ok(Some(loader))
+    }
+
+    fn open(
+        connection: &'a Connection,
+        plan: &'a LoadPlan,
+        path: &'a Path,
+        in_delivery: bool,
+    ) -> Result<Option<SqliteLoader<'a>>> {
         // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
         // beside what borrows from it.
-        std::mem::forget(Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?);
-        let mut loader =
-            SqliteLoader { inserts: Vec::new(), connection, committed: false, plan, path, file: 0 };
+        connection.execute_batch(if in_delivery { "SAVEPOINT hd_file" } else { "BEGIN IMMEDIATE" })?;
+        let mut loader = SqliteLoader {
+            inserts: Vec::new(),
+            connection,
+            committed: false,
+            plan,
+            path,
+            file: 0,
+            in_delivery,
+            deleted: 0,
+            sent: vec![0; plan.tables.len()],
+        };
         if loader.is_loaded_by_now()? {
             return Ok(None);
         }
@@ -51,6 +92,9 @@ impl<'a> SqliteLoader<'a> {
         if let Some(replaced) = plan.replaces {
             loader.take_out(replaced)?;
         }
+        if plan.first_of_delivery {
+            loader.empty()?;
+        }
         for table in &plan.tables {
             let insert = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
             loader.inserts.push(insert);
@@ -58,12 +102,105 @@ impl<'a> SqliteLoader<'a> {
         Ok(Some(loader))
     }
 
+    /// Takes all rows out of the tables that hold one delivery at a time.
+    fn empty(&mut self) -> Result<()> {
+        for table in self.plan.tables.iter().filter(|table| table.mode == Mode::Replace && !table.is_virtual)
+        {
+            self.deleted +=
+                self.connection.execute(&format!("DELETE FROM {}", quote(&table.table)), [])? as u64;
+        }
+        Ok(())
+    }
+
+    fn statements(
+        &self,
+        statements: &[String],
+        setting: &'static str,
+    ) -> std::result::Result<(), StoreError> {
+        for statement in statements {
+            self.connection.execute_batch(statement).map_err(|error| StoreError::Statement {
+                setting,
+                statement: statement.clone(),
+                why: error.to_string(),
+            })?;
+        }
+        Ok(())
+    }
+
+    /// The table that rows brought in by key come to first.
+    fn stage(&self, table: &TablePlan) -> Result<()> {
+        let own =
+            table.layout.columns.iter().map(|c| format!("{} {}", quote(&c.name), tables::declared(c.ty())));
+        let lineage = table.lineage.columns().iter().map(|name| format!("{} INTEGER", quote(name)));
+        let all: Vec<String> =
+            std::iter::once(format!("{SEQUENCE} INTEGER PRIMARY KEY")).chain(own).chain(lineage).collect();
+        self.connection.execute_batch(&format!("CREATE TEMP TABLE {STAGE} ({})", all.join(", ")))
+    }
+
+    /// Brings staged rows into their table.
+    fn merge(&mut self) -> Result<Counts> {
+        let mut all = Counts { deleted: self.deleted, ..Counts::default() };
+        for (table, sent) in self.plan.tables.iter().zip(&self.sent) {
+            if table.is_virtual {
+                continue;
+            }
+            if !table.mode.has_key() {
+                all.inserted += if table.lineage == Lineage::Children { 0 } else { *sent };
+                continue;
+            }
+            let counts = self.merge_table(table, *sent)?;
+            all.inserted += counts.inserted;
+            all.updated += counts.updated;
+            all.unchanged += counts.unchanged;
+            all.left_out += counts.left_out;
+            self.connection.execute_batch(&format!("DROP TABLE temp.{STAGE}"))?;
+        }
+        Ok(all)
+    }
+
+    fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts> {
+        let merge = merge_of(table);
+        let run = |sql: &str| self.connection.execute(sql, []).map(|count| count as u64);
+        let doubles = run(&merge.drop_doubles())?;
+        let staged = sent - doubles;
+        Ok(match table.mode {
+            Mode::InsertNew => {
+                let inserted = run(&merge.insert_new())?;
+                Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
+            }
+            Mode::History => {
+                let began = format!("'{}'", moment(self.plan.began));
+                let updated = run(&merge.end_versions(&began))?;
+                let added = run(&merge.begin_versions(&began))?;
+                Counts {
+                    inserted: added - updated,
+                    updated,
+                    unchanged: staged - added,
+                    left_out: doubles,
+                    deleted: 0,
+                }
+            }
+            _ => {
+                let updated = run(&merge.update())?;
+                let inserted = run(&merge.insert_new())?;
+                let unchanged = staged - updated - inserted;
+                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+            }
+        })
+    }
+
     fn prepare(&self, table: &TablePlan) -> Result<BulkInsert<'a>> {
         let names = table.layout.columns.iter().map(|column| quote(&column.name));
         let lineage = table.lineage.columns().iter().map(|name| quote(name));
         let all: Vec<String> = names.chain(lineage).collect();
         let marks = vec!["?"; all.len()].join(", ");
-        let sql = format!("INSERT INTO {} ({}) VALUES ({marks})", quote(&table.table), all.join(", "));
+        let into = if table.mode.has_key() {
+            self.stage(table)?;
+            format!("temp.{STAGE}")
+        } else {
+            quote(&table.table)
+        };
+        let sql = format!("INSERT INTO {into} ({}) VALUES ({marks})", all.join(", "));
         let texts = table.layout.columns.iter().map(|column| tables::is_text_decimal(column.ty())).collect();
         let mut insert = BulkInsert::prepare(self.connection, &sql, texts)?;
         if table.lineage.is_kept() {
@@ -87,9 +224,16 @@ impl<'a> SqliteLoader<'a> {
             return Ok(());
         }
         if tables::shape(self.connection, &table.table)?.is_none() {
-            return self.connection.execute_batch(&create_sql(&table.table, &table.layout, table.lineage));
+            self.connection.execute_batch(&create_sql(
+                &table.table,
+                &table.layout,
+                table.lineage,
+                table.mode,
+            ))?;
+        } else {
+            alter(self.connection, table)?;
         }
-        alter(self.connection, &table.table, &table.layout, &table.changes, table.lineage)
+        key_index(table).map_or(Ok(()), |sql| self.connection.execute_batch(&sql))
     }
 
     fn entry(&self) -> FileEntry {
@@ -107,6 +251,7 @@ impl<'a> SqliteLoader<'a> {
             loaded: 0,
             rejected: 0,
             left_out: 0,
+            counts: Counts::default(),
             began: plan.began,
             ended: plan.began,
             message: None,
@@ -115,12 +260,22 @@ impl<'a> SqliteLoader<'a> {
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.
-    fn take_out(&self, replaced: i64) -> Result<()> {
-        let main = self.plan.tables.first().filter(|main| !main.is_virtual).map(|main| main.table.clone());
+    fn take_out(&mut self, replaced: i64) -> Result<()> {
+        let main = self.plan.tables.first().filter(|main| !main.is_virtual);
+        let mode = main.map_or(Mode::Append, |main| main.mode);
+        let main = main.map(|main| main.table.clone());
         let parts = ledger::parts(self.connection, replaced)?.into_iter().map(|part| part.table);
         for table in main.into_iter().chain(parts) {
             if tables::shape(self.connection, &table)?.is_some_and(|shape| shape.lineage.is_kept()) {
                 let sql = format!("DELETE FROM {} WHERE {} = ?1", quote(&table), quote(FILE_COLUMN));
+                self.deleted += self.connection.execute(&sql, [replaced])? as u64;
+            }
+            if mode == Mode::History {
+                // The versions that it had ended are current again.
+                let sql = format!(
+                    "UPDATE {} SET {VALID_TO_COLUMN} = NULL WHERE {VALID_TO_COLUMN} = (SELECT began_at FROM hd_files WHERE file = ?1)",
+                    quote(&table)
+                );
                 self.connection.execute(&sql, [replaced])?;
             }
         }
@@ -143,6 +298,7 @@ impl<'a> SqliteLoader<'a> {
                 }
             }
         }
+        self.sent[table] += loaded;
         self.keep_rejects(&rows.rejects)?;
         Ok(loaded)
     }
@@ -173,20 +329,25 @@ impl<'a> SqliteLoader<'a> {
         Ok(())
     }
 
-    fn close(&mut self, summary: &FileSummary) -> Result<()> {
-        self.inserts.clear();
+    fn close(&mut self, summary: &FileSummary, counts: Counts) -> Result<()> {
+        let loaded = summary.loaded - counts.left_out.min(summary.loaded);
         self.connection.execute(
             "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
-               rows_left_out = ?6, ended_at = ?7, message = ?8 WHERE file = ?1",
+               rows_left_out = ?6, ended_at = ?7, message = ?8, rows_inserted = ?9, rows_updated = ?10,
+               rows_unchanged = ?11, rows_deleted = ?12 WHERE file = ?1",
             params![
                 self.file,
                 summary.hash,
                 summary.read as i64,
-                summary.loaded as i64,
+                loaded as i64,
                 summary.rejected as i64,
-                summary.left_out as i64,
+                (summary.left_out + counts.left_out) as i64,
                 moment(summary.ended),
-                summary.message
+                summary.message,
+                counts.inserted as i64,
+                counts.updated as i64,
+                counts.unchanged as i64,
+                counts.deleted as i64,
             ],
         )?;
         for (at, (table, part)) in self.plan.tables.iter().zip(&summary.parts).enumerate() {
@@ -197,7 +358,7 @@ impl<'a> SqliteLoader<'a> {
                 self.keep_layout(table, part)?;
             }
         }
-        self.connection.execute_batch("COMMIT")?;
+        self.connection.execute_batch(if self.in_delivery { "RELEASE hd_file" } else { "COMMIT" })?;
         self.committed = true;
         Ok(())
     }
@@ -235,13 +396,7 @@ impl<'a> SqliteLoader<'a> {
         let missing = part.missing.iter().map(|column| Change::Missing { column: column.clone() });
         let missing: Vec<Change> = missing.collect();
         for change in table.changes.iter().chain(&missing) {
-            let (column, word, from, to) = match change {
-                Change::Added { column, to } => (column, "added", None, Some(to.to_string())),
-                Change::Widened { column, from, to } => {
-                    (column, "widened", Some(from.to_string()), Some(to.to_string()))
-                }
-                Change::Missing { column } => (column, "missing", None, None),
-            };
+            let (column, word, from, to) = change.parts();
             self.connection.execute(
                 "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
                 params![self.file, table.table, column, word, from, to],
@@ -256,10 +411,13 @@ impl Loader for SqliteLoader<'_> {
         self.insert_rows(table, rows).map_err(|error| fail(self.path, error))
     }
 
-    fn finish(mut self: Box<Self>, summary: &FileSummary) -> std::result::Result<i64, StoreError> {
+    fn finish(mut self: Box<Self>, summary: &FileSummary) -> std::result::Result<Finished, StoreError> {
         let path = self.path;
-        self.close(summary).map_err(|error| fail(path, error))?;
-        Ok(self.file)
+        self.inserts.clear();
+        let counts = self.merge().map_err(|error| fail(path, error))?;
+        self.statements(&self.plan.sql_after, "sql_after")?;
+        self.close(summary, counts).map_err(|error| fail(path, error))?;
+        Ok(Finished { file: self.file, counts })
     }
 }
 
@@ -269,7 +427,8 @@ impl Drop for SqliteLoader<'_> {
         if !self.committed && !self.connection.is_autocommit() {
             // Nothing can be done about a failure here; SQLite undoes the transaction when the
             // file is next opened.
-            let _ = self.connection.execute_batch("ROLLBACK");
+            let undo = if self.in_delivery { "ROLLBACK TO hd_file; RELEASE hd_file" } else { "ROLLBACK" };
+            let _ = self.connection.execute_batch(undo);
         }
     }
 }

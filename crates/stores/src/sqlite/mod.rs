@@ -5,6 +5,8 @@ mod ledger;
 mod load;
 mod tables;
 
+pub(crate) use tables::moment;
+
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -13,7 +15,8 @@ use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionB
 
 use crate::error::StoreError;
 use crate::ledger::{BatchEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry};
-use crate::{LoadPlan, Loader, SampleRows, Store, TableShape};
+use crate::merge::Mode;
+use crate::{About, LoadPlan, Loader, SampleRows, Store, TableShape};
 
 /// A connection to a database file.
 pub struct SqliteStore {
@@ -22,6 +25,8 @@ pub struct SqliteStore {
     /// The hashes of files already loaded change hands in the same transaction as rows; this
     /// says whether the ledger's tables were seen, so that they are looked for once.
     ledger_seen: bool,
+    /// Files are being loaded that are kept all together or none.
+    in_delivery: bool,
 }
 
 /// Memory that SQLite may use for pages, in KiB: enough that a bulk load rarely waits.
@@ -46,7 +51,8 @@ impl SqliteStore {
                 _ => unreachable(error.to_string()),
             }
         })?;
-        let store = SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false };
+        let store =
+            SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false, in_delivery: false };
         store.prepare(wait).map_err(|error| store.fail(error))?;
         Ok(store)
     }
@@ -54,7 +60,6 @@ impl SqliteStore {
     fn prepare(&self, wait: Duration) -> rusqlite::Result<()> {
         self.connection.busy_timeout(wait)?;
         self.connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
-        self.connection.pragma_update(None, "temp_store", "memory")?;
         // A table written anew takes its old name without a look at the views that use it.
         self.connection.pragma_update(None, "legacy_alter_table", true)?;
         self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
@@ -70,6 +75,9 @@ impl SqliteStore {
 
     fn write<T>(&mut self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
         let path = &self.path;
+        if self.in_delivery {
+            return work(&self.connection).map_err(|error| fail(path, error));
+        }
         let run = || {
             let transaction = self.connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
             let value = work(&transaction)?;
@@ -179,9 +187,51 @@ impl Store for SqliteStore {
 
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Loader + 'a>>, StoreError> {
         let path = &self.path;
-        let loader =
-            load::SqliteLoader::begin(&mut self.connection, plan, path).map_err(|error| fail(path, error))?;
+        let loader = load::SqliteLoader::begin(&mut self.connection, plan, path, self.in_delivery)?;
         Ok(loader.map(|loader| Box::new(loader) as Box<dyn Loader + 'a>))
+    }
+
+    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+        self.connection.execute_batch("BEGIN IMMEDIATE").map_err(|error| self.fail(error))?;
+        self.in_delivery = true;
+        Ok(())
+    }
+
+    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError> {
+        self.in_delivery = false;
+        let end = if keep { "COMMIT" } else { "ROLLBACK" };
+        self.connection.execute_batch(end).map_err(|error| self.fail(error))
+    }
+
+    fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {
+        let mut statements = Vec::new();
+        for table in plan.tables.iter().filter(|table| !table.is_virtual) {
+            match self.read(|connection| tables::shape(connection, &table.table))? {
+                None => {
+                    statements.push(tables::create_sql(
+                        &table.table,
+                        &table.layout,
+                        table.lineage,
+                        table.mode,
+                    ));
+                    statements.extend(load::key_index(table));
+                }
+                Some(_) => statements.extend(tables::alter_sql(table)),
+            }
+        }
+        Ok(statements)
+    }
+
+    fn about(&mut self) -> Result<About, StoreError> {
+        Ok(About { version: format!("SQLite {}", rusqlite::version()), user: None, schema: None })
+    }
+
+    fn missing_rights(&mut self, _: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
+        // Rights are those on the file: opening it has shown that it may be read.
+        if self.connection.is_readonly("main").map_err(|error| self.fail(error))? {
+            return Err(StoreError::ReadOnly { shown: self.shown() });
+        }
+        Ok(Vec::new())
     }
 
     fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError> {

@@ -5,13 +5,14 @@
 //! same digits back; a longer one is text; and nothing that is text can pass for a number.
 
 use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{Lineage, quote};
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
 use hypodoke_core::reconcile::Change;
 use hypodoke_core::spelling::temporal;
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
-use crate::{SampleRows, TableColumn, TableShape};
+use crate::merge::Mode;
+use crate::{SampleRows, TableColumn, TablePlan, TableShape};
 
 /// The most digits of a decimal that a REAL gives back as they were.
 pub const REAL_DIGITS: u16 = 15;
@@ -78,8 +79,8 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
     let mut lineage = Vec::new();
     while let Some(row) = rows.next()? {
         let column: String = row.get(0)?;
-        if let Some(ours) = Lineage::Children.columns().iter().find(|ours| **ours == column) {
-            lineage.push(*ours);
+        if is_own(&column) {
+            lineage.push(column);
             continue;
         }
         let declaration: String = row.get(1)?;
@@ -93,34 +94,35 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
             ty: understood(&declaration),
             required: not_null,
             filled,
+            generated: hidden >= 2,
+            limit: None,
         });
     }
-    found.lineage = Lineage::of(&lineage);
+    found.lineage = Lineage::of(&lineage.iter().map(String::as_str).collect::<Vec<_>>());
     Ok((!lineage.is_empty() || !found.columns.is_empty()).then_some(found))
 }
 
 /// The SQL that makes a table.
-pub fn create_sql(table: &str, layout: &Layout, lineage: Lineage) -> String {
+pub fn create_sql(table: &str, layout: &Layout, lineage: Lineage, mode: Mode) -> String {
     let mut columns: Vec<String> = layout
         .columns
         .iter()
         .map(|column| format!("{} {}", quote(&column.name), declared(column.ty())).trim_end().to_owned())
         .collect();
     columns.extend(lineage.columns().iter().map(|name| format!("{} INTEGER NOT NULL", quote(name))));
+    if mode == Mode::History {
+        columns.push(format!("{VALID_FROM_COLUMN} TIMESTAMPTZ NOT NULL"));
+        columns.push(format!("{VALID_TO_COLUMN} TIMESTAMPTZ"));
+    }
     format!("CREATE TABLE {} (\n  {}\n)", quote(table), columns.join(",\n  "))
 }
 
 /// Brings a table up to a layout: columns added, and wider types by writing the table anew,
 /// since SQLite cannot change a column's type in place.
-pub fn alter(
-    connection: &Connection,
-    table: &str,
-    layout: &Layout,
-    changes: &[Change],
-    lineage: Lineage,
-) -> Result<()> {
+pub fn alter(connection: &Connection, plan: &TablePlan) -> Result<()> {
+    let TablePlan { table, changes, .. } = plan;
     if changes.iter().any(|change| matches!(change, Change::Widened { .. })) {
-        return rebuild(connection, table, layout, changes, lineage);
+        return rebuild(connection, plan);
     }
     for change in changes {
         if let Change::Added { column, to } = change {
@@ -135,13 +137,23 @@ pub fn alter(
     Ok(())
 }
 
-fn rebuild(
-    connection: &Connection,
-    table: &str,
-    layout: &Layout,
-    changes: &[Change],
-    lineage: Lineage,
-) -> Result<()> {
+/// What a change of a table comes to, in words of SQL: a wider type writes the table anew.
+pub fn alter_sql(plan: &TablePlan) -> Vec<String> {
+    let table = quote(&plan.table);
+    let statement = |change: &Change| match change {
+        Change::Added { column, to } => {
+            Some(format!("ALTER TABLE {table} ADD COLUMN {} {}", quote(column), declared(*to)))
+        }
+        Change::Widened { column, from, to } => {
+            Some(format!("-- {table} is written anew: {} becomes {to}, until now {from}", quote(column)))
+        }
+        Change::Missing { .. } => None,
+    };
+    plan.changes.iter().filter_map(statement).collect()
+}
+
+fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
+    let TablePlan { table, layout, changes, lineage, mode, .. } = plan;
     // What stands on the table goes with it, and is made again.
     let kept: Vec<String> = connection
         .prepare("SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 AND type IN ('index', 'trigger') AND sql IS NOT NULL")?
@@ -149,7 +161,7 @@ fn rebuild(
         .collect::<Result<_>>()?;
     let fresh = format!("hd_new_{table}");
     connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote(&fresh)))?;
-    connection.execute_batch(&create_sql(&fresh, layout, lineage))?;
+    connection.execute_batch(&create_sql(&fresh, layout, *lineage, *mode))?;
     let added =
         |name: &str| changes.iter().any(|c| matches!(c, Change::Added { column, .. } if column == name));
     let (mut names, mut values) = (Vec::new(), Vec::new());
@@ -164,7 +176,8 @@ fn rebuild(
             None => quote(&column.name),
         });
     }
-    for name in lineage.columns() {
+    let versions: &[&str] = if *mode == Mode::History { &[VALID_FROM_COLUMN, VALID_TO_COLUMN] } else { &[] };
+    for name in lineage.columns().iter().chain(versions) {
         names.push(quote(name));
         values.push(quote(name));
     }

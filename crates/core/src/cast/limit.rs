@@ -1,0 +1,46 @@
+//! Limits that a column sets within its type.
+
+use super::Cell;
+use crate::record::{Field, Records};
+
+/// What a column holds of its type.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Limit {
+    /// Texts of so many characters.
+    Characters(u32),
+    /// Integers of so many bits.
+    Bits(u8),
+    /// Floats of 32 bits.
+    SingleFloat,
+}
+
+impl Limit {
+    /// Whether a value is within it.
+    #[inline]
+    pub fn holds(self, value: Cell, records: &Records) -> bool {
+        match (self, value) {
+            (Limit::Characters(most), Cell::Text { start, len }) => {
+                len <= most || {
+                    let bytes = records.value(Field::new(start as usize..(start + len) as usize, false));
+                    bytes.iter().filter(|b| (**b as i8) >= -0x40).count() as u32 <= most
+                }
+            }
+            (Limit::Bits(bits), Cell::Integer(value)) => {
+                let beyond = 1i64 << (bits - 1);
+                (-beyond..beyond).contains(&value)
+            }
+            (Limit::SingleFloat, Cell::Float(value)) => !value.is_finite() || (value as f32).is_finite(),
+            _ => true,
+        }
+    }
+}
+
+impl std::fmt::Display for Limit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Limit::Characters(most) => write!(f, "longer than the column's {most} characters"),
+            Limit::Bits(bits) => write!(f, "too large for the column's {bits} bits"),
+            Limit::SingleFloat => f.write_str("too large for the column's 32-bit float"),
+        }
+    }
+}

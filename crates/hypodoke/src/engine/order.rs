@@ -1,0 +1,62 @@
+//! In which order a feed's files are loaded, and which of them together.
+//!
+//! Where rows are only added the order is that of their paths. Where later rows take the place of
+//! earlier ones, the oldest file comes first: by the day in its name, then by when it was modified.
+
+use hypodoke_core::pattern::PartValue;
+use hypodoke_stores::Mode;
+
+use super::{Candidate, Feed};
+
+/// What is loaded at a time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Turn {
+    /// One file by itself, by its place in the list.
+    Single(usize),
+    /// The files of one delivery, all or none.
+    Together {
+        /// Their places in the list.
+        files: Vec<usize>,
+        /// Others of the same delivery were loaded before.
+        continues: bool,
+    },
+}
+
+/// The turns in which the new files of a feed are loaded; `old` are those loaded before.
+pub fn turns(feed: &Feed, old: &[&Candidate], new: &[&Candidate]) -> Vec<Turn> {
+    let mut order: Vec<usize> = (0..new.len()).collect();
+    if feed.mode == Mode::Append {
+        return order.into_iter().map(Turn::Single).collect();
+    }
+    order.sort_by_cached_key(|at| age(new[*at]));
+    let Some(part) = feed.delivery.as_deref().filter(|_| feed.mode == Mode::Replace) else {
+        return order.into_iter().map(Turn::Single).collect();
+    };
+    let mut turns: Vec<(Option<String>, Vec<usize>)> = Vec::new();
+    for at in order {
+        let delivery = delivery_of(new[at], part);
+        match turns.iter_mut().find(|(known, _)| *known == delivery) {
+            Some((_, files)) => files.push(at),
+            None => turns.push((delivery, vec![at])),
+        }
+    }
+    let together = |(delivery, files): (Option<String>, Vec<usize>)| {
+        let continues = old.iter().any(|file| delivery_of(file, part) == delivery);
+        Turn::Together { files, continues }
+    };
+    turns.into_iter().map(together).collect()
+}
+
+fn delivery_of(file: &Candidate, part: &str) -> Option<String> {
+    file.parts.iter().find(|(known, _)| known.name == part).map(|(_, value)| format!("{value:?}"))
+}
+
+/// The moment in a file's name, if there is one, then when it was modified, then its path.
+fn age(file: &Candidate) -> (i64, i64, String) {
+    let named = file.parts.iter().find_map(|(_, value)| match value {
+        PartValue::Date(days) => Some(i64::from(*days) * hypodoke_core::spelling::temporal::DAY),
+        PartValue::Timestamp(micros) => Some(*micros),
+        PartValue::Text(_) => None,
+    });
+    (named.unwrap_or(i64::MIN), file.seen.arrival.modified, file.seen.arrival.path.clone())
+}

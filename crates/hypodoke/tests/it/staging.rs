@@ -1,0 +1,265 @@
+//! Modes, deliveries, tables that are there already and SQL around the load, on both databases.
+
+use hypodoke_testkit::{Database, Server, Workshop, set_modified};
+use rstest::rstest;
+
+use crate::workshop;
+
+/// A staging database of either kind, asked through its own client.
+pub enum Staging {
+    Sqlite(String),
+    Postgres(Database),
+}
+
+#[derive(Clone, Copy, Debug)]
+pub enum Kind {
+    Sqlite,
+    Postgres,
+}
+
+use Kind::{Postgres, Sqlite};
+
+impl Staging {
+    pub fn new(kind: Kind) -> Staging {
+        match kind {
+            Sqlite => Staging::Sqlite("h.db".to_owned()),
+            Postgres => Staging::Postgres(Server::shared().database()),
+        }
+    }
+
+    pub fn url(&self) -> String {
+        match self {
+            Staging::Sqlite(file) => format!("sqlite:{file}"),
+            Staging::Postgres(database) => database.url.clone(),
+        }
+    }
+
+    /// Rows as text, truth values and numbers as both show them.
+    pub fn query(&self, shop: &Workshop, sql: &str) -> Vec<String> {
+        match self {
+            Staging::Sqlite(file) => shop.query(file, sql),
+            Staging::Postgres(database) => database.query(sql),
+        }
+    }
+
+    pub fn run(&self, shop: &Workshop, sql: &str) {
+        match self {
+            Staging::Sqlite(file) => rusqlite::Connection::open(shop.path(file))
+                .and_then(|database| database.execute_batch(sql))
+                .expect("statements"),
+            Staging::Postgres(database) => {
+                database.query(sql);
+            }
+        }
+    }
+}
+
+/// A configuration with one feed of `f_DAY*.csv`.
+fn configure(shop: &Workshop, staging: &Staging, feed: &str) {
+    let text = format!(
+        "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}*.csv\"\ntable = \"f\"\n{feed}\n",
+        staging.url()
+    );
+    shop.write("hypodoke.toml", text);
+}
+
+const FIRST: &str = "id,berth,tugs\n1,N1,2\n2,N2,0\n3,N3,1\n";
+const SECOND: &str = "id,berth,tugs\n2,N2,0\n3,N9,1\n4,N4,3\n4,N5,3\n";
+
+fn counts(document: &serde_json::Value) -> Vec<(u64, u64, u64, u64, u64)> {
+    let files = document["files"].as_array().expect("files");
+    let of = |line: &serde_json::Value| {
+        let count = |name: &str| line["counts"][name].as_u64().expect("a count");
+        let left_out = line["rows_left_out"].as_u64().expect("a count");
+        (count("inserted"), count("updated"), count("unchanged"), count("deleted"), left_out)
+    };
+    files.iter().map(of).collect()
+}
+
+#[rstest]
+#[case::append("append", &[(3, 0, 0, 0, 0), (4, 0, 0, 0, 0)], &["1|N1", "2|N2", "2|N2", "3|N3", "3|N9", "4|N4", "4|N5"])]
+#[case::replace("replace", &[(3, 0, 0, 0, 0), (4, 0, 0, 3, 0)], &["2|N2", "3|N9", "4|N4", "4|N5"])]
+#[case::upsert("upsert", &[(3, 0, 0, 0, 0), (1, 1, 1, 0, 1)], &["1|N1", "2|N2", "3|N9", "4|N5"])]
+#[case::insert_new("insert-new", &[(3, 0, 0, 0, 0), (1, 0, 0, 0, 3)], &["1|N1", "2|N2", "3|N3", "4|N5"])]
+fn modes_do_what_they_say_and_count_it(
+    #[case] mode: &str,
+    #[case] expected: &[(u64, u64, u64, u64, u64)],
+    #[case] rows: &[&str],
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    configure(&shop, &staging, &format!("mode = \"{mode}\"\nkey = [\"id\"]"));
+    shop.write("in/f_20260302.csv", FIRST);
+    let first = shop.json("load", 0);
+    shop.write("in/f_20260303.csv", SECOND);
+    let second = shop.json("load", 0);
+    assert_eq!([counts(&first), counts(&second)].concat(), expected);
+    assert_eq!(staging.query(&shop, "SELECT id, berth FROM f ORDER BY id, berth"), rows);
+    let account = "SELECT sum(rows_read - rows_loaded - rows_rejected - rows_left_out) FROM hd_files";
+    assert_eq!(staging.query(&shop, account), ["0"]);
+    assert!(shop.ok("load").out.contains("nothing new"));
+}
+
+#[rstest]
+fn history_keeps_every_version(#[values(Sqlite, Postgres)] kind: Kind) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    configure(&shop, &staging, "mode = \"history\"\nkey = [\"id\"]");
+    shop.write("in/f_20260302.csv", FIRST);
+    shop.ok("load");
+    shop.write("in/f_20260303.csv", SECOND);
+    assert_eq!(counts(&shop.json("load", 0)), [(1, 1, 1, 0, 1)]);
+    let current = "SELECT id, berth FROM f WHERE hd_valid_to IS NULL ORDER BY id";
+    assert_eq!(staging.query(&shop, current), ["1|N1", "2|N2", "3|N9", "4|N5"]);
+    let past = "SELECT id, berth FROM f WHERE hd_valid_to IS NOT NULL";
+    assert_eq!(staging.query(&shop, past), ["3|N3"]);
+    let joins = "SELECT count(*) FROM f a JOIN f b ON a.id = b.id AND a.hd_valid_to = b.hd_valid_from";
+    assert_eq!(staging.query(&shop, joins), ["1"]);
+    // A corrected file takes back what it did.
+    shop.write("in/f_20260303.csv", "id,berth,tugs\n2,N2,0\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, current), ["1|N1", "2|N2", "3|N3"]);
+    assert_eq!(staging.query(&shop, past), [""; 0]);
+}
+
+#[rstest]
+fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres)] kind: Kind) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"id\", \"berth\"]");
+    shop.write("in/f_20260302.csv", "id,berth,tugs\n1,N1,2\n2,,0\n");
+    let run = shop.json("load", 0);
+    assert_eq!(run["totals"]["rows_rejected"], 1);
+    let reasons = staging.query(&shop, "SELECT column_name, reason FROM hd_rejects");
+    assert_eq!(reasons, ["berth|null, and the column takes none"]);
+}
+
+#[rstest]
+fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Postgres)] kind: Kind) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    configure(&shop, &staging, "mode = \"replace\"\ndelivery = \"day\"");
+    shop.write("in/f_20260302_a.csv", "id,berth\n1,N1\n2,N2\n");
+    shop.write("in/f_20260302_b.csv", "id,berth\n3,N3\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["3"]);
+    // The next day's second file cannot be read: the table keeps the day before.
+    shop.write("in/f_20260303_a.csv", "id,berth\n4,N4\n");
+    shop.write("in/f_20260303_b.csv", [0u8, 1, 2, 3, 0, 0, 0, 5, 6, 7, 0, 0]);
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(1), "{}{}", run.out, run.err);
+    assert!(run.out.contains("another file of the same delivery failed"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT min(id), count(*) FROM f"), ["1|3"]);
+    shop.write("in/f_20260303_b.csv", "id,berth\n5,N5\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT min(id), count(*) FROM f"), ["4|2"]);
+    // A third file of the same day comes late, and belongs to it.
+    shop.write("in/f_20260303_c.csv", "id,berth\n6,N6\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT min(id), count(*) FROM f"), ["4|3"]);
+}
+
+#[rstest]
+fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres)] kind: Kind) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    configure(&shop, &staging, "mode = \"upsert\"\nkey = \"id\"");
+    let newer = shop.write("in/f_20260302_a.csv", "id,berth\n1,new\n");
+    let older = shop.write("in/f_20260302_b.csv", "id,berth\n1,old!\n");
+    set_modified(&older, 1_772_400_000);
+    set_modified(&newer, 1_772_500_000);
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT berth FROM f"), ["new"]);
+}
+
+#[rstest]
+fn sql_around_the_load_is_part_of_it(#[values(Sqlite, Postgres)] kind: Kind) {
+    let shop = workshop();
+    let staging = Staging::new(kind);
+    staging.run(&shop, "CREATE TABLE log (what text)");
+    shop.write("after.sql", "INSERT INTO log SELECT 'rows ' || count(*) FROM f;");
+    configure(
+        &shop,
+        &staging,
+        "sql_before = \"INSERT INTO log VALUES ('before')\"\nsql_after = [\"@after.sql\"]",
+    );
+    shop.write("in/f_20260302.csv", FIRST);
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT what FROM log"), ["before", "rows 3"]);
+    configure(
+        &shop,
+        &staging,
+        "sql_before = \"INSERT INTO log VALUES ('undone')\"\nsql_after = \"SELECT nonsense FROM nowhere\"",
+    );
+    shop.write("in/f_20260303.csv", SECOND);
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(1), "{}", run.out);
+    for part in ["the statement of `sql_after` failed", "nowhere", "SELECT nonsense"] {
+        assert!(run.out.contains(part), "{part} in {}", run.out);
+    }
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM log"), ["2"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["3"]);
+}
+
+#[test]
+fn a_table_that_is_there_is_filled_as_it_is() {
+    let shop = workshop();
+    let staging = Staging::new(Postgres);
+    staging.run(
+        &shop,
+        "CREATE TABLE f (no bigint GENERATED ALWAYS AS IDENTITY, \"Berth No\" varchar(3) NOT NULL, tugs smallint,
+           fee numeric(5,2), added timestamptz DEFAULT now(), note text, twice int GENERATED ALWAYS AS (tugs * 2) STORED,
+           CHECK (tugs < 100))",
+    );
+    configure(&shop, &staging, "");
+    shop.write(
+        "in/f_20260302.csv",
+        "berth_no,tugs,fee\nN1,1,1.25\nNorth,2,1\nN2,40000,1\n,3,1\nN3,4,1234.5\nN4,5,1.005\nN5,500,1\nN6,6,7\n",
+    );
+    let rules = "[feed.f.columns.day]\nname = \"note\"\ntype = \"text\"\n";
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text") + rules;
+    shop.write("hypodoke.toml", text);
+    let run = shop.json("load", 0);
+    let rows = staging.query(
+        &shop,
+        "SELECT no, \"Berth No\", tugs, fee, note, twice, added IS NOT NULL FROM f ORDER BY no",
+    );
+    let kept: Vec<&str> = rows.iter().map(|row| row.split_once('|').expect("fields").1).collect();
+    assert_eq!(kept, ["N1|1|1.25|2026-03-02|2|t", "N6|6|7.00|2026-03-02|12|t"], "{run}");
+    let reasons = staging.query(&shop, "SELECT line, reason FROM hd_rejects ORDER BY line");
+    assert_eq!(reasons.len(), 6);
+    for (at, part) in [
+        (0, "3|longer than the column's 3 characters"),
+        (1, "4|too large for the column's 16 bits"),
+        (2, "5|null, and the column takes none"),
+        (3, "6|too large for decimal(5,2)"),
+        (4, "7|3 digits after the decimal mark"),
+        (5, "8|the table refused it"),
+    ] {
+        assert!(reasons[at].starts_with(part), "{part} in {reasons:?}");
+    }
+    shop.write("in/f_20260303.csv", "tugs,fee\n1,1\n");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(1));
+    assert!(run.out.contains("the file has no `Berth No`, which the table requires"), "{}", run.out);
+}
+
+#[test]
+fn a_mode_that_asks_for_a_key_has_to_have_one() {
+    let shop = workshop();
+    let staging = Staging::new(Sqlite);
+    configure(&shop, &staging, "mode = \"upsert\"");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(2));
+    assert!(run.err.contains("mode `upsert` tells rows apart by `key`"), "{}", run.err);
+    configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"number\"]");
+    shop.write("in/f_20260302.csv", FIRST);
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(1));
+    assert!(
+        run.out.contains("no column `number`, which is in the key; there are id, berth, tugs"),
+        "{}",
+        run.out
+    );
+}

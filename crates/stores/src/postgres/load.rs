@@ -1,0 +1,603 @@
+//! One file going into PostgreSQL: table changes, rows by binary COPY, rejects and the ledger's
+//! entry in one transaction.
+
+use std::pin::Pin;
+
+use bytes::{BufMut, Bytes, BytesMut};
+use futures_util::SinkExt;
+use hypodoke_core::cast::{Cell, Reject, Rows};
+use hypodoke_core::event::Outcome;
+use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN, quote};
+use hypodoke_core::reconcile::Change;
+use tokio_postgres::{CopyInSink, Error};
+
+use super::copy::{HEADER, TRAILER, Wire, put_row};
+use super::ledger::{self, moment};
+use super::{PostgresStore, tables};
+use crate::error::StoreError;
+use crate::ledger::FileEntry;
+use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
+use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
+
+/// How much is put together before it is handed to the connection, in bytes.
+const CHUNK: usize = 256 * 1024;
+
+/// A table of the plan, ready to take rows.
+struct Target {
+    sql: String,
+    wires: Vec<Wire>,
+    /// Rows go to the stage first, and are numbered there.
+    staged: bool,
+    sent: u64,
+}
+
+/// Rows on their way to one table.
+struct Copying {
+    table: usize,
+    sink: Pin<Box<CopyInSink<Bytes>>>,
+    buffer: BytesMut,
+}
+
+/// A file being loaded. Dropped, it rolls everything back.
+pub struct PostgresLoader<'a> {
+    store: &'a mut PostgresStore,
+    plan: &'a LoadPlan,
+    file: i64,
+    targets: Vec<Option<Target>>,
+    copying: Option<Copying>,
+    deleted: u64,
+    done: bool,
+}
+
+/// The SQL that makes the index on the key of a table of ours.
+pub fn key_index(qualified: &str, table: &TablePlan) -> Option<String> {
+    let wanted = table.mode.has_key() && table.keeps_layout;
+    wanted.then(|| merge_of(qualified, table).index(&quote(&index_name(&table.table)), table.mode))
+}
+
+fn merge_of(qualified: &str, table: &TablePlan) -> Merge {
+    let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
+    Merge::new(qualified.to_owned(), &columns, table.lineage.columns(), &table.key)
+}
+
+impl<'a> PostgresLoader<'a> {
+    /// Begins; `None` if the ledger says by now that the file is loaded.
+    pub fn begin(
+        store: &'a mut PostgresStore,
+        plan: &'a LoadPlan,
+    ) -> Result<Option<PostgresLoader<'a>>, StoreError> {
+        let begin = if store.in_delivery { "SAVEPOINT hd_file" } else { "BEGIN" };
+        store.run(store.client.batch_execute(begin))?;
+        let mut loader = PostgresLoader {
+            store,
+            plan,
+            file: 0,
+            targets: Vec::new(),
+            copying: None,
+            deleted: 0,
+            done: false,
+        };
+        if !loader.claim()? {
+            return Ok(None);
+        }
+        loader.file = loader.store.run(ledger::note_file(&loader.store.client, &loader.entry()))?;
+        for table in &plan.tables {
+            let target = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
+            loader.targets.push(target);
+        }
+        if let Some(replaced) = plan.replaces {
+            loader.take_out(replaced)?;
+        }
+        if plan.first_of_delivery {
+            loader.empty()?;
+        }
+        loader.statements(&plan.sql_before, "sql_before")?;
+        Ok(Some(loader))
+    }
+
+    fn execute(&self, sql: &str) -> Result<u64, StoreError> {
+        self.store.run(self.store.client.execute(sql, &[]))
+    }
+
+    /// Waits until nobody else loads this file, and looks whether it is loaded by now. The lock goes
+    /// with the transaction, and so with its owner.
+    fn claim(&self) -> Result<bool, StoreError> {
+        let arrival = &self.plan.arrival;
+        let client = &self.store.client;
+        let key = format!("hypodoke file {}\0{}\0{}", arrival.place, arrival.path, self.plan.table());
+        let key = key.replace('\0', "\u{1f}");
+        self.store.run(async {
+            client.query_one("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text", &[&key]).await?;
+            let loaded = client
+                .query_one(
+                    "SELECT count(*) > 0 FROM hd_files WHERE place = $1 AND path = $2 AND bytes = $3 AND modified_at = $4
+                       AND table_name = $5 AND outcome = 'loaded' AND replaced_by IS NULL AND file IS DISTINCT FROM $6",
+                    &[
+                        &arrival.place,
+                        &arrival.path,
+                        &(arrival.bytes as i64),
+                        &moment(arrival.modified),
+                        &self.plan.table(),
+                        &self.plan.replaces,
+                    ],
+                )
+                .await?;
+            Ok(!loaded.get::<_, bool>(0))
+        })
+    }
+
+    fn entry(&self) -> FileEntry {
+        let plan = self.plan;
+        FileEntry {
+            file: 0,
+            batch: plan.batch,
+            arrival: plan.arrival.clone(),
+            hash: None,
+            feed: plan.feed.clone(),
+            table: Some(plan.table().to_owned()),
+            kind: Some(plan.kind.clone()),
+            outcome: Outcome::Loaded,
+            read: 0,
+            loaded: 0,
+            rejected: 0,
+            left_out: 0,
+            counts: Counts::default(),
+            began: plan.began,
+            ended: plan.began,
+            message: None,
+            replaced_by: None,
+        }
+    }
+
+    /// Makes or changes a table, and its stage where rows go there first.
+    fn prepare(&self, table: &TablePlan) -> Result<Target, StoreError> {
+        let store = &*self.store;
+        let qualified = store.qualified(&table.table);
+        let read = || store.run(tables::read(&store.client, &table.table, &qualified));
+        let mut found = read()?;
+        let changed = || StoreError::Changed { table: table.table.clone() };
+        match &found {
+            None => {
+                // Two loads may want to make it: the second finds it made, and is planned anew.
+                let key = format!("hypodoke table {qualified}");
+                store.run(
+                    store
+                        .client
+                        .query_one("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text", &[&key]),
+                )?;
+                if read()?.is_some() {
+                    return Err(changed());
+                }
+                store.run(store.client.batch_execute(&tables::create_sql(
+                    &qualified,
+                    &table.layout,
+                    table.lineage,
+                    table.mode,
+                )))?;
+                found = read()?;
+            }
+            Some(there) if table.keeps_layout => {
+                if !tables::is_as_planned(there, table) {
+                    return Err(changed());
+                }
+                if let Some(sql) = tables::alter_sql(&qualified, table) {
+                    store.run(store.client.batch_execute(&sql))?;
+                    found = read()?;
+                }
+            }
+            Some(_) => {}
+        }
+        let found = found.ok_or_else(changed)?;
+        if let Some(sql) = key_index(&qualified, table) {
+            store.run(store.client.batch_execute(&sql))?;
+        }
+        let mut wires = Vec::new();
+        for column in &table.layout.columns {
+            let native = found.column(&column.name).ok_or_else(changed)?;
+            let wire = native.wire.ok_or_else(|| StoreError::Refused {
+                shown: store.shown.clone(),
+                why: format!(
+                    "column `{}` of `{}` is of type {}, which is not known here",
+                    column.name, table.table, native.words
+                ),
+            })?;
+            wires.push(wire);
+        }
+        let names = table.layout.columns.iter().map(|column| quote(&column.name));
+        let names = names.chain(table.lineage.columns().iter().map(|name| quote(name)));
+        let mut names: Vec<String> = names.collect();
+        let staged = table.mode.has_key();
+        let mut into = qualified.clone();
+        if staged {
+            let list = names.join(", ");
+            self.execute(&format!(
+                "CREATE TEMP TABLE {STAGE} ON COMMIT DROP AS SELECT {list}, 0::bigint AS {SEQUENCE} FROM {qualified} WITH NO DATA"
+            ))?;
+            names.push(SEQUENCE.to_owned());
+            into = STAGE.to_owned();
+        }
+        let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
+        Ok(Target { sql, wires, staged, sent: 0 })
+    }
+
+    /// Takes the rows of an earlier version of the file out, from every table it filled.
+    fn take_out(&mut self, replaced: i64) -> Result<(), StoreError> {
+        let main = self.plan.tables.first().filter(|main| !main.is_virtual);
+        let mode = main.map_or(Mode::Append, |main| main.mode);
+        let main = main.map(|main| main.table.clone());
+        let parts = self.store.run(ledger::parts(&self.store.client, replaced))?;
+        for table in main.into_iter().chain(parts.into_iter().map(|part| part.table)) {
+            let qualified = self.store.qualified(&table);
+            let found = self.store.run(tables::read(&self.store.client, &table, &qualified))?;
+            if found.is_some_and(|found| found.lineage.is_kept()) {
+                let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}");
+                self.deleted += self.execute(&sql)?;
+            }
+            if mode == Mode::History {
+                // The versions that it had ended are current again.
+                self.execute(&format!(
+                    "UPDATE {qualified} SET {VALID_TO_COLUMN} = NULL WHERE {VALID_TO_COLUMN} = (SELECT began_at FROM hd_files WHERE file = {replaced})"
+                ))?;
+            }
+        }
+        self.execute(&format!("UPDATE hd_files SET replaced_by = {} WHERE file = {replaced}", self.file))?;
+        Ok(())
+    }
+
+    /// Takes all rows out of the tables that hold one delivery at a time.
+    fn empty(&mut self) -> Result<(), StoreError> {
+        for table in self.plan.tables.iter().filter(|table| table.mode == Mode::Replace && !table.is_virtual)
+        {
+            // Not TRUNCATE: readers see the old rows until this is committed.
+            self.deleted += self.execute(&format!("DELETE FROM {}", self.store.qualified(&table.table)))?;
+        }
+        Ok(())
+    }
+
+    fn statements(&self, statements: &[String], setting: &'static str) -> Result<(), StoreError> {
+        for statement in statements {
+            let done = self.store.runtime.block_on(self.store.client.batch_execute(statement));
+            done.map_err(|error| StoreError::Statement {
+                setting,
+                statement: statement.clone(),
+                why: super::connect::words(&error),
+            })?;
+        }
+        Ok(())
+    }
+
+    fn insert_rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        let sent = if self.targets[table].is_none() {
+            0
+        } else if self.plan.careful {
+            self.send_carefully(table, rows)?
+        } else {
+            self.send(table, rows, 0..rows.len())?
+        };
+        if !rows.rejects.is_empty() {
+            self.close_copy()?;
+            self.keep_rejects(&rows.rejects)?;
+        }
+        Ok(sent)
+    }
+
+    /// Sends rows by the COPY that is open, or a new one.
+    fn send(&mut self, table: usize, rows: &Rows, range: std::ops::Range<usize>) -> Result<u64, StoreError> {
+        if self.copying.as_ref().is_none_or(|copying| copying.table != table) {
+            self.close_copy()?;
+            self.open_copy(table)?;
+        }
+        let (Some(target), Some(copying)) = (&mut self.targets[table], &mut self.copying) else {
+            return Ok(0);
+        };
+        let lineage = self.plan.tables[table].lineage;
+        let count = range.len() as u64;
+        for index in range {
+            target.sent += 1;
+            let sequence = target.staged.then_some(target.sent);
+            put_row(&mut copying.buffer, rows, index, &target.wires, self.file, lineage, sequence);
+            if copying.buffer.len() >= CHUNK {
+                let chunk = copying.buffer.split().freeze();
+                let fed = self.store.runtime.block_on(copying.sink.feed(chunk));
+                if let Err(error) = fed {
+                    return Err(self.copy_failure(&error));
+                }
+                copying.buffer.reserve(CHUNK + 4096);
+            }
+        }
+        Ok(count)
+    }
+
+    /// Why a COPY broke off. The server's own reason comes with its answer.
+    fn copy_failure(&mut self, error: &Error) -> StoreError {
+        if error.code().is_none()
+            && let Some(mut copying) = self.copying.take()
+            && let Err(answer) = self.store.runtime.block_on(copying.sink.as_mut().finish())
+        {
+            return self.store.fail(&answer);
+        }
+        self.store.fail(error)
+    }
+
+    fn open_copy(&mut self, table: usize) -> Result<(), StoreError> {
+        let Some(target) = &self.targets[table] else { return Ok(()) };
+        let sink = self.store.run(self.store.client.copy_in(&target.sql))?;
+        let mut buffer = BytesMut::with_capacity(CHUNK + 4096);
+        buffer.put_slice(HEADER);
+        self.copying = Some(Copying { table, sink: Box::pin(sink), buffer });
+        Ok(())
+    }
+
+    fn close_copy(&mut self) -> Result<(), StoreError> {
+        let Some(mut copying) = self.copying.take() else { return Ok(()) };
+        copying.buffer.put_i16(TRAILER);
+        let rest = copying.buffer.split().freeze();
+        let done = self.store.runtime.block_on(async {
+            copying.sink.feed(rest).await?;
+            copying.sink.as_mut().finish().await
+        });
+        done.map(|_| ()).map_err(|error| self.store.fail(&error))
+    }
+
+    /// Sends rows in lots, each undone by itself: one that the server refuses is halved until the
+    /// row is found that it will not have.
+    fn send_carefully(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        let mut lots = vec![0..rows.len()];
+        let mut refused = Vec::new();
+        let mut sent = 0;
+        while let Some(lot) = lots.pop() {
+            if lot.is_empty() {
+                continue;
+            }
+            self.close_copy()?;
+            self.execute("SAVEPOINT hd_lot")?;
+            let count = lot.len() as u64;
+            let done = self.send(table, rows, lot.clone()).and_then(|_| self.close_copy());
+            match done {
+                Ok(()) => {
+                    self.execute("RELEASE SAVEPOINT hd_lot")?;
+                    sent += count;
+                }
+                Err(StoreError::RowRefused { why, .. }) => {
+                    self.copying = None;
+                    self.execute("ROLLBACK TO SAVEPOINT hd_lot")?;
+                    if lot.len() == 1 {
+                        refused.push((lot.start, why));
+                    } else {
+                        let middle = lot.start + lot.len() / 2;
+                        lots.push(middle..lot.end);
+                        lots.push(lot.start..middle);
+                    }
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        for (index, why) in refused {
+            let reject = rows.refuse(index, None, format!("the table refused it: {why}"));
+            rows.rejects.push(reject);
+        }
+        Ok(sent)
+    }
+
+    fn keep_rejects(&self, rejects: &[Reject]) -> Result<(), StoreError> {
+        let client = &self.store.client;
+        self.store.run(async {
+            let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place) VALUES ($1, $2, $3, $4, $5, $6, $7)";
+            let statement = client.prepare(sql).await?;
+            for reject in rejects {
+                // A text of the server's holds no NUL.
+                let value = reject.value.as_ref().map(|value| value.replace('\0', "\u{fffd}"));
+                let line = reject.line as i64;
+                let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 7] =
+                    [&self.file, &line, &reject.column, &value, &reject.reason, &reject.raw, &reject.place];
+                client.execute(&statement, &parameters).await?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Brings staged rows into their table.
+    fn merge(&mut self) -> Result<Counts, StoreError> {
+        let mut all = Counts { deleted: self.deleted, ..Counts::default() };
+        for (at, table) in self.plan.tables.iter().enumerate() {
+            let Some(target) = &self.targets[at] else { continue };
+            if !target.staged {
+                all.inserted += if table.lineage == Lineage::Children { 0 } else { target.sent };
+                continue;
+            }
+            let sent = target.sent;
+            let counts = self.merge_table(table, sent)?;
+            all.inserted += counts.inserted;
+            all.updated += counts.updated;
+            all.unchanged += counts.unchanged;
+            all.left_out += counts.left_out;
+            self.execute(&format!("DROP TABLE {STAGE}"))?;
+        }
+        Ok(all)
+    }
+
+    fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
+        let qualified = self.store.qualified(&table.table);
+        let merge = merge_of(&qualified, table);
+        if table.mode == Mode::Upsert && self.has_key_index(&qualified, table)? {
+            return self.upsert(&merge, sent);
+        }
+        let doubles = self.execute(&merge.drop_doubles())?;
+        let staged = sent - doubles;
+        self.execute(&format!("ANALYZE {STAGE}"))?;
+        let began = format!("timestamptz '{}'", crate::sqlite::moment(self.plan.began));
+        Ok(match table.mode {
+            Mode::InsertNew => {
+                let inserted = self.execute(&merge.insert_new())?;
+                Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
+            }
+            Mode::History => {
+                let updated = self.execute(&merge.end_versions(&began))?;
+                let added = self.execute(&merge.begin_versions(&began))?;
+                let (inserted, unchanged) = (added - updated, staged - added);
+                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+            }
+            _ => {
+                let updated = self.execute(&merge.update())?;
+                let inserted = self.execute(&merge.insert_new())?;
+                let unchanged = staged - updated - inserted;
+                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+            }
+        })
+    }
+
+    /// By the unique index on the key. Only if the server finds a key twice are doubles looked for.
+    fn upsert(&self, merge: &Merge, sent: u64) -> Result<Counts, StoreError> {
+        self.execute("SAVEPOINT hd_merge")?;
+        let run = || self.store.runtime.block_on(self.store.client.query_one(&merge.upsert_by_index(), &[]));
+        let mut doubles = 0;
+        let row = match run() {
+            Err(error) if error.code() == Some(&tokio_postgres::error::SqlState::CARDINALITY_VIOLATION) => {
+                self.execute("ROLLBACK TO SAVEPOINT hd_merge")?;
+                doubles = self.execute(&merge.drop_doubles())?;
+                run().map_err(|error| self.store.fail(&error))?
+            }
+            other => other.map_err(|error| self.store.fail(&error))?,
+        };
+        let (inserted, written) = (row.get::<_, i64>(0) as u64, row.get::<_, i64>(1) as u64);
+        Ok(Counts {
+            inserted,
+            updated: written - inserted,
+            unchanged: sent - doubles - written,
+            left_out: doubles,
+            deleted: 0,
+        })
+    }
+
+    /// Whether a unique index is just on the key: ours, or one that somebody else made.
+    fn has_key_index(&self, qualified: &str, table: &TablePlan) -> Result<bool, StoreError> {
+        let sql = "SELECT count(*) > 0 FROM pg_index i WHERE i.indrelid = to_regclass($1) AND i.indisunique
+             AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid
+             AND (SELECT array_agg(a.attname::text ORDER BY a.attname::text) FROM pg_attribute a
+                  WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])) = $2";
+        let mut key = table.key.clone();
+        key.sort();
+        let row = self.store.run(self.store.client.query_one(sql, &[&qualified, &key]))?;
+        Ok(row.get(0))
+    }
+
+    fn close(&mut self, summary: &FileSummary) -> Result<Counts, StoreError> {
+        self.close_copy()?;
+        let counts = self.merge()?;
+        self.statements(&self.plan.sql_after, "sql_after")?;
+        let client = &self.store.client;
+        let loaded = summary.loaded - counts.left_out.min(summary.loaded);
+        self.store.run(client.execute(
+            "UPDATE hd_files SET content_hash = $2, rows_read = $3, rows_loaded = $4, rows_rejected = $5,
+               rows_left_out = $6, ended_at = $7, message = $8, rows_inserted = $9, rows_updated = $10,
+               rows_unchanged = $11, rows_deleted = $12 WHERE file = $1",
+            &[
+                &self.file,
+                &summary.hash,
+                &(summary.read as i64),
+                &(loaded as i64),
+                &(summary.rejected as i64),
+                &((summary.left_out + counts.left_out) as i64),
+                &moment(summary.ended),
+                &summary.message,
+                &(counts.inserted as i64),
+                &(counts.updated as i64),
+                &(counts.unchanged as i64),
+                &(counts.deleted as i64),
+            ],
+        ))?;
+        for (at, (table, part)) in self.plan.tables.iter().zip(&summary.parts).enumerate() {
+            if at > 0 {
+                self.store.run(client.execute(
+                    "INSERT INTO hd_parts (file, table_name, path, rows_read, rows_loaded) VALUES ($1, $2, $3, $4, $5)",
+                    &[&self.file, &table.table, &table.path, &(part.read as i64), &(part.loaded as i64)],
+                ))?;
+            }
+            if table.keeps_layout {
+                self.keep_layout(table, part)?;
+            }
+        }
+        self.execute(if self.store.in_delivery { "RELEASE SAVEPOINT hd_file" } else { "COMMIT" })?;
+        self.done = true;
+        Ok(counts)
+    }
+
+    /// Writes a new version of the layout where the file made one, and what changed.
+    fn keep_layout(&self, table: &TablePlan, part: &PartSummary) -> Result<(), StoreError> {
+        let client = &self.store.client;
+        let text = serde_json::to_string(&part.layout).unwrap_or_default();
+        let newest = self.store.run(ledger::layout(client, &table.table))?;
+        let altered = table.changes.iter().any(|change| !matches!(change, Change::Missing { .. }));
+        match newest {
+            Some((version, before)) if !altered => {
+                if before != text {
+                    let sql = "UPDATE hd_layouts SET layout = $3 WHERE table_name = $1 AND version = $2";
+                    self.store.run(client.execute(sql, &[&table.table, &version, &text]))?;
+                }
+            }
+            newest => {
+                let version = newest.map_or(1, |(version, _)| version + 1);
+                let sql =
+                    "INSERT INTO hd_layouts (table_name, version, file, layout) VALUES ($1, $2, $3, $4)";
+                self.store.run(client.execute(sql, &[&table.table, &version, &self.file, &text]))?;
+            }
+        }
+        let missing: Vec<Change> =
+            part.missing.iter().map(|column| Change::Missing { column: column.clone() }).collect();
+        for change in table.changes.iter().chain(&missing) {
+            let (column, word, from, to) = change.parts();
+            self.store.run(client.execute(
+                "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type) VALUES ($1, $2, $3, $4, $5, $6)",
+                &[&self.file, &table.table, &column, &word, &from, &to],
+            ))?;
+        }
+        Ok(())
+    }
+}
+
+impl Loader for PostgresLoader<'_> {
+    fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        refuse_unstorable(rows);
+        self.insert_rows(table, rows)
+    }
+
+    fn finish(mut self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
+        let counts = self.close(summary)?;
+        Ok(Finished { file: self.file, counts })
+    }
+}
+
+/// JSON may spell a NUL, which the server keeps in no text.
+fn refuse_unstorable(rows: &mut Rows) {
+    if memchr::memmem::find(&rows.records.bytes, b"\\u0000").is_none() {
+        return;
+    }
+    let holds = |cell: &Cell| match cell {
+        Cell::Text { start, len } => {
+            let bytes = rows.bytes(*start, *len);
+            matches!(bytes.first(), Some(b'{' | b'[' | b'"'))
+                && memchr::memmem::find(bytes, b"\\u0000").is_some()
+        }
+        _ => false,
+    };
+    let bad: Vec<usize> = (0..rows.len()).filter(|index| rows.row(*index).iter().any(holds)).collect();
+    for index in bad.into_iter().rev() {
+        let reject =
+            rows.refuse(index, None, "JSON that spells a NUL, which the server cannot keep".to_owned());
+        rows.rejects.push(reject);
+        rows.kept.remove(index);
+    }
+}
+
+impl Drop for PostgresLoader<'_> {
+    fn drop(&mut self) {
+        if self.done {
+            return;
+        }
+        // A COPY that is dropped unfinished is refused by the server, as it should be. If the
+        // connection is gone, the server undoes the rest by itself.
+        self.copying = None;
+        let undo = if self.store.in_delivery { "ROLLBACK TO SAVEPOINT hd_file" } else { "ROLLBACK" };
+        let _ = self.store.runtime.block_on(self.store.client.batch_execute(undo));
+    }
+}

@@ -1,0 +1,83 @@
+//! The least rights that loading needs, and which of them are missing.
+
+use hypodoke_core::names::quote;
+use tokio_postgres::{Client, Error};
+
+use crate::ledger::LEDGER_TABLES;
+use crate::merge::Mode;
+
+/// The rights on a staging table that a mode needs.
+fn needed(mode: Mode) -> &'static [&'static str] {
+    match mode {
+        Mode::Append | Mode::InsertNew => &["SELECT", "INSERT", "DELETE"],
+        Mode::Replace => &["SELECT", "INSERT", "DELETE"],
+        Mode::Upsert | Mode::History => &["SELECT", "INSERT", "UPDATE", "DELETE"],
+    }
+}
+
+/// The GRANT statements that are missing, for tables that are there; and for those that are not,
+/// the right to make them.
+pub async fn missing(
+    client: &Client,
+    schema: &str,
+    user: &str,
+    tables: &[(String, Mode)],
+) -> Result<Vec<String>, Error> {
+    let mut grants = Vec::new();
+    let (schema_name, user_name) = (quote(schema), quote(user));
+    let row = client
+        .query_one(
+            "SELECT to_regnamespace($1) IS NOT NULL,
+                    has_database_privilege(current_database(), 'CREATE'), has_database_privilege(current_database(), 'TEMP'),
+                    current_database()::text",
+            &[&schema_name],
+        )
+        .await?;
+    let (there, may_make, may_stage, database): (bool, bool, bool, String) =
+        (row.get(0), row.get(1), row.get(2), row.get(3));
+    let database = quote(&database);
+    if !may_stage && tables.iter().any(|(_, mode)| mode.has_key()) {
+        grants.push(format!("GRANT TEMPORARY ON DATABASE {database} TO {user_name};"));
+    }
+    if !there {
+        if !may_make {
+            grants.push(format!("CREATE SCHEMA {schema_name} AUTHORIZATION {user_name};"));
+        }
+        return Ok(grants);
+    }
+    let row = client
+        .query_one("SELECT has_schema_privilege($1, 'USAGE'), has_schema_privilege($1, 'CREATE')", &[&schema])
+        .await?;
+    let (may_use, may_create): (bool, bool) = (row.get(0), row.get(1));
+    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), &["SELECT", "INSERT", "UPDATE"][..]));
+    let staging = tables.iter().map(|(name, mode)| (name.clone(), needed(*mode)));
+    let mut wants_create = false;
+    let mut on_tables = Vec::new();
+    for (name, rights) in ledger.chain(staging) {
+        let qualified = format!("{schema_name}.{}", quote(&name));
+        let row = client
+            .query_one(
+                "SELECT to_regclass($1) IS NOT NULL,
+                   ARRAY(SELECT r FROM unnest($2::text[]) r WHERE to_regclass($1) IS NOT NULL AND NOT has_table_privilege(to_regclass($1)::oid, r))",
+                &[&qualified, &rights],
+            )
+            .await?;
+        let (there, lacking): (bool, Vec<String>) = (row.get(0), row.get(1));
+        wants_create |= !there;
+        if !lacking.is_empty() {
+            on_tables.push(format!("GRANT {} ON {qualified} TO {user_name};", lacking.join(", ")));
+        }
+    }
+    let mut on_schema = Vec::new();
+    if !may_use {
+        on_schema.push("USAGE");
+    }
+    if !may_create && wants_create {
+        on_schema.push("CREATE");
+    }
+    if !on_schema.is_empty() {
+        grants.push(format!("GRANT {} ON SCHEMA {schema_name} TO {user_name};", on_schema.join(", ")));
+    }
+    grants.extend(on_tables);
+    Ok(grants)
+}

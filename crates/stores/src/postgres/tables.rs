@@ -1,0 +1,211 @@
+//! Tables in PostgreSQL: what they are, and the SQL that makes and changes them.
+
+use hypodoke_core::cast::Limit;
+use hypodoke_core::layout::Layout;
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
+use hypodoke_core::reconcile::Change;
+use hypodoke_core::types::{MAX_DIGITS, Type};
+use tokio_postgres::types::Type as Native;
+use tokio_postgres::{Client, Error};
+
+use super::copy::Wire;
+use crate::merge::Mode;
+use crate::{TableColumn, TablePlan, TableShape};
+
+/// How a column of a type is declared.
+pub fn declared(ty: Type) -> String {
+    match ty {
+        Type::Boolean => "boolean".to_owned(),
+        Type::Integer => "bigint".to_owned(),
+        Type::Decimal { precision, scale } => format!("numeric({precision},{scale})"),
+        Type::Float => "double precision".to_owned(),
+        Type::Date => "date".to_owned(),
+        Type::Time => "time".to_owned(),
+        Type::Timestamp => "timestamp".to_owned(),
+        Type::TimestampTz => "timestamptz".to_owned(),
+        Type::Uuid => "uuid".to_owned(),
+        Type::Json => "jsonb".to_owned(),
+        Type::Text | Type::Unknown => "text".to_owned(),
+    }
+}
+
+/// A column with how it takes its values.
+#[derive(Clone, Debug)]
+pub struct NativeColumn {
+    /// What it is to everybody.
+    pub column: TableColumn,
+    /// Its type in PostgreSQL's words.
+    pub words: String,
+    /// How it takes its values; `None` where its binary form is not known.
+    pub wire: Option<Wire>,
+}
+
+/// A table with its columns as PostgreSQL has them.
+#[derive(Clone, Debug)]
+pub struct NativeTable {
+    /// Its name.
+    pub name: String,
+    /// Its columns, our own left out.
+    pub columns: Vec<NativeColumn>,
+    /// The lineage columns it has.
+    pub lineage: Lineage,
+}
+
+impl NativeTable {
+    /// The table as others see it.
+    pub fn shape(&self) -> TableShape {
+        TableShape {
+            name: self.name.clone(),
+            columns: self.columns.iter().map(|column| column.column.clone()).collect(),
+            lineage: self.lineage,
+        }
+    }
+
+    /// The column of that name.
+    pub fn column(&self, name: &str) -> Option<&NativeColumn> {
+        self.columns.iter().find(|column| column.column.name == name)
+    }
+}
+
+const COLUMNS: &str = "
+SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
+       a.atthasdef OR a.attidentity <> '', a.attgenerated <> '' OR a.attidentity = 'a'
+FROM pg_attribute a WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
+
+/// A table as it is, if it is. `qualified` is its quoted name with its schema.
+pub async fn read(client: &Client, name: &str, qualified: &str) -> Result<Option<NativeTable>, Error> {
+    let rows = client.query_typed(COLUMNS, &[(&qualified, Native::TEXT)]).await?;
+    if rows.is_empty() {
+        return Ok(None);
+    }
+    let (mut columns, mut ours) = (Vec::new(), Vec::new());
+    for row in &rows {
+        let column: String = row.get(0);
+        if is_own(&column) {
+            ours.push(column);
+            continue;
+        }
+        let (oid, modifier): (u32, i32) = (row.get(1), row.get(2));
+        let native = Native::from_oid(oid);
+        let generated: bool = row.get(6);
+        columns.push(NativeColumn {
+            wire: native.as_ref().and_then(Wire::of),
+            words: row.get(3),
+            column: TableColumn {
+                name: column,
+                ty: native.as_ref().map_or(Type::Text, |native| understood(native, modifier)),
+                required: row.get(4),
+                filled: row.get(5),
+                generated,
+                limit: native.as_ref().and_then(|native| limit(native, modifier)),
+            },
+        });
+    }
+    let names: Vec<&str> = ours.iter().map(String::as_str).collect();
+    Ok(Some(NativeTable { name: name.to_owned(), columns, lineage: Lineage::of(&names) }))
+}
+
+/// What a native type comes to.
+fn understood(native: &Native, modifier: i32) -> Type {
+    match *native {
+        Native::BOOL => Type::Boolean,
+        Native::INT2 | Native::INT4 | Native::INT8 => Type::Integer,
+        Native::FLOAT4 | Native::FLOAT8 => Type::Float,
+        Native::NUMERIC if modifier >= 4 => {
+            let packed = modifier - 4;
+            let (precision, scale) = ((packed >> 16) as u16 & 0xFFFF, packed as u16 & 0x7FF);
+            Type::Decimal { precision: precision.min(MAX_DIGITS), scale: scale.min(MAX_DIGITS) }
+        }
+        // Without limits of its own: as many digits as are kept exactly, half of them behind the mark.
+        Native::NUMERIC => Type::Decimal { precision: MAX_DIGITS, scale: 12 },
+        Native::DATE => Type::Date,
+        Native::TIME => Type::Time,
+        Native::TIMESTAMP => Type::Timestamp,
+        Native::TIMESTAMPTZ => Type::TimestampTz,
+        Native::UUID => Type::Uuid,
+        Native::JSON | Native::JSONB => Type::Json,
+        _ => Type::Text,
+    }
+}
+
+fn limit(native: &Native, modifier: i32) -> Option<Limit> {
+    match *native {
+        Native::INT2 => Some(Limit::Bits(16)),
+        Native::INT4 => Some(Limit::Bits(32)),
+        Native::FLOAT4 => Some(Limit::SingleFloat),
+        Native::VARCHAR | Native::BPCHAR if modifier > 4 => Some(Limit::Characters(modifier as u32 - 4)),
+        _ => None,
+    }
+}
+
+/// The SQL that makes a table.
+pub fn create_sql(qualified: &str, layout: &Layout, lineage: Lineage, mode: Mode) -> String {
+    let own =
+        |column: &hypodoke_core::layout::Column| format!("{} {}", quote(&column.name), declared(column.ty()));
+    let mut columns: Vec<String> = layout.columns.iter().map(own).collect();
+    columns.extend(lineage.columns().iter().map(|name| format!("{} bigint NOT NULL", quote(name))));
+    if mode == Mode::History {
+        columns.push(format!("{VALID_FROM_COLUMN} timestamptz NOT NULL"));
+        columns.push(format!("{VALID_TO_COLUMN} timestamptz"));
+    }
+    format!("CREATE TABLE {qualified} (\n  {}\n)", columns.join(",\n  "))
+}
+
+/// The SQL that brings a table up to a layout: one statement, so that it is written anew once.
+pub fn alter_sql(qualified: &str, plan: &TablePlan) -> Option<String> {
+    let mut parts = Vec::new();
+    for change in &plan.changes {
+        match change {
+            Change::Added { column, to } => {
+                parts.push(format!("ADD COLUMN {} {}", quote(column), declared(*to)));
+            }
+            Change::Widened { column, from, to } if declared(*from) != declared(*to) => {
+                let name = quote(column);
+                let using = converted(&name, *from, *to);
+                parts.push(format!("ALTER COLUMN {name} TYPE {} USING {using}", declared(*to)));
+            }
+            _ => {}
+        }
+    }
+    (!parts.is_empty()).then(|| format!("ALTER TABLE {qualified}\n  {}", parts.join(",\n  ")))
+}
+
+/// An expression that gives a column's values in a wider type, none of them changed.
+fn converted(column: &str, from: Type, to: Type) -> String {
+    match (from, to) {
+        // A column that was empty until now.
+        (Type::Unknown, _) => format!("NULL::{}", declared(to)),
+        (Type::TimestampTz, Type::Text) => {
+            format!("to_char({column} AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS.US') || '+00:00'")
+        }
+        (_, Type::Text) => format!("{column}::text"),
+        _ => format!("{column}::{}", declared(to)),
+    }
+}
+
+/// Whether the columns of a table of ours are what its layout says they are by now.
+pub fn is_as_planned(table: &NativeTable, plan: &TablePlan) -> bool {
+    let before = |column: &hypodoke_core::layout::Column| {
+        let change = plan.changes.iter().find_map(|change| match change {
+            Change::Added { column: name, .. } if *name == column.name => Some(None),
+            Change::Widened { column: name, from, .. } if *name == column.name => Some(Some(*from)),
+            _ => None,
+        });
+        change.unwrap_or(Some(column.ty()))
+    };
+    plan.layout.columns.iter().all(|column| match (before(column), table.column(&column.name)) {
+        (None, None) => true,
+        (Some(ty), Some(found)) => native_words(ty) == found.words,
+        _ => false,
+    })
+}
+
+/// A declaration in the words that PostgreSQL gives back for it.
+fn native_words(ty: Type) -> String {
+    match ty {
+        Type::Time => "time without time zone".to_owned(),
+        Type::Timestamp => "timestamp without time zone".to_owned(),
+        Type::TimestampTz => "timestamp with time zone".to_owned(),
+        other => declared(other),
+    }
+}

@@ -1,0 +1,181 @@
+//! A throwaway PostgreSQL server: made in a temporary folder on a free port, shared by the tests
+//! of a process, and gone with it.
+
+use std::net::TcpListener;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Mutex, OnceLock};
+use std::time::{Duration, Instant};
+
+/// A user without rights, as which the server runs where the tests run as root.
+const NOBODY: u32 = 65_534;
+
+/// The user that owns everything on the server.
+const OWNER: &str = "quillane";
+
+/// A server.
+pub struct Server {
+    folder: PathBuf,
+    port: u16,
+    /// A shell that stops the server and removes its folder when its input ends: with this process.
+    keeper: Mutex<Child>,
+}
+
+/// A database of its own on the server.
+pub struct Database {
+    /// Its name.
+    pub name: String,
+    /// Where it is.
+    pub url: String,
+    port: u16,
+}
+
+/// Where the server's programs are: on the path, or where Debian puts them.
+fn program(name: &str) -> PathBuf {
+    let debian = std::fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
+    let mut found: Vec<PathBuf> = debian.map(|version| version.path().join("bin").join(name)).collect();
+    found.sort();
+    found.retain(|path| path.exists());
+    found.pop().unwrap_or_else(|| PathBuf::from(name))
+}
+
+/// A command that is not run as root.
+fn modest(program: &Path) -> Command {
+    let mut command = Command::new(program);
+    if is_root() {
+        command.uid(NOBODY).gid(NOBODY);
+    }
+    command
+        .env("LC_ALL", "C.UTF-8")
+        .env("TZ", "UTC")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
+    command
+}
+
+fn is_root() -> bool {
+    Command::new("id").arg("-u").output().is_ok_and(|output| output.stdout.starts_with(b"0\n"))
+}
+
+impl Server {
+    /// The server of this process, started when it is first asked for. A server that does not start
+    /// fails the test.
+    pub fn shared() -> &'static Server {
+        static SHARED: OnceLock<Server> = OnceLock::new();
+        SHARED.get_or_init(Server::start)
+    }
+
+    /// A server of its own, for tests that stop it.
+    pub fn start() -> Server {
+        let folder = tempfile::Builder::new().prefix("quillane-pg").tempdir().expect("a folder").keep();
+        std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o777)).expect("rights");
+        let data = folder.join("data");
+        let made = modest(&program("initdb"))
+            .args(["-U", OWNER, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "-N", "-D"])
+            .arg(&data)
+            .current_dir(&folder)
+            .status();
+        assert!(
+            made.is_ok_and(|status| status.success()),
+            "initdb: is PostgreSQL installed? ./scripts/test installs it"
+        );
+        let port =
+            TcpListener::bind("127.0.0.1:0").and_then(|socket| socket.local_addr()).expect("a port").port();
+        let keeper = Server::run(&folder, port);
+        let server = Server { folder, port, keeper: Mutex::new(keeper) };
+        server.wait();
+        server
+    }
+
+    fn run(folder: &Path, port: u16) -> Child {
+        let script = "\"$1\" -D \"$2/data\" -p \"$3\" -c listen_addresses=127.0.0.1 -c unix_socket_directories=\"$2\" \
+             -c fsync=off -c max_connections=100 -c log_min_messages=fatal & server=$!; read -r stop; \
+             if [ \"$stop\" = keep ]; then kill -INT $server; wait $server; else kill -INT $server; wait $server; rm -rf \"$2\"; fi";
+        let mut command = modest(Path::new("/bin/sh"));
+        command.args(["-c", script, "sh"]).arg(program("postgres")).arg(folder).arg(port.to_string());
+        command.current_dir(folder).stdin(Stdio::piped()).process_group(0);
+        command.spawn().expect("a shell")
+    }
+
+    fn wait(&self) {
+        let began = Instant::now();
+        while self.ask("postgres", "SELECT 1").is_none() {
+            assert!(began.elapsed() < Duration::from_secs(30), "the server does not start");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Stops the server as an administrator would, and keeps its data.
+    pub fn stop(&self) {
+        use std::io::Write;
+        let mut keeper = self.keeper.lock().expect("the keeper");
+        if let Some(mut input) = keeper.stdin.take() {
+            let _ = input.write_all(b"keep\n");
+        }
+        keeper.wait().expect("an end");
+    }
+
+    /// Starts it again.
+    pub fn start_again(&self) {
+        *self.keeper.lock().expect("the keeper") = Server::run(&self.folder, self.port);
+        self.wait();
+    }
+
+    /// A new, empty database.
+    pub fn database(&self) -> Database {
+        static NEXT: AtomicU32 = AtomicU32::new(1);
+        let name = format!("harbour_{}", NEXT.fetch_add(1, Ordering::Relaxed));
+        self.ask("postgres", &format!("CREATE DATABASE {name}")).expect("a database");
+        let url = format!("postgres://{OWNER}@127.0.0.1:{}/{name}", self.port);
+        Database { name, url, port: self.port }
+    }
+
+    fn ask(&self, database: &str, sql: &str) -> Option<Vec<String>> {
+        ask(self.port, database, sql)
+    }
+}
+
+fn ask(port: u16, database: &str, sql: &str) -> Option<Vec<String>> {
+    let output = Command::new(program("psql"))
+        .args([
+            "-X",
+            "-q",
+            "-A",
+            "-t",
+            "-F",
+            "|",
+            "-v",
+            "ON_ERROR_STOP=1",
+            "-h",
+            "127.0.0.1",
+            "-U",
+            OWNER,
+            "-p",
+        ])
+        .args([&port.to_string(), "-d", database, "-c", sql])
+        .env("TZ", "UTC")
+        .env("PGTZ", "UTC")
+        .output()
+        .ok()?;
+    if !output.status.success() {
+        return None;
+    }
+    Some(String::from_utf8_lossy(&output.stdout).lines().map(str::to_owned).collect())
+}
+
+impl Database {
+    /// The rows of a query as text, fields parted by `|`, nulls as nothing: asked of the server's
+    /// own client.
+    pub fn query(&self, sql: &str) -> Vec<String> {
+        ask(self.port, &self.name, sql).unwrap_or_else(|| panic!("{sql}"))
+    }
+
+    /// The address for another user.
+    pub fn url_as(&self, user: &str) -> String {
+        self.url.replacen(OWNER, user, 1)
+    }
+}
