@@ -74,6 +74,9 @@ pub struct TablePlan {
     pub mode: Mode,
     /// The columns that tell rows apart, where the mode asks for them.
     pub key: Vec<String>,
+    /// Columns that say something of the file, and not of what its rows tell: a row that differs
+    /// in them only is the same row.
+    pub of_file: Vec<String>,
 }
 
 /// One file to load: what is to become of its tables, and what the ledger is to say.

@@ -72,11 +72,12 @@ pub struct Merge {
 
 impl Merge {
     /// `table` is quoted already; `columns` are those of the file, `lineage` those that lead back
-    /// to it.
-    pub fn new(table: String, columns: &[String], lineage: &[&str], key: &[String]) -> Merge {
+    /// to it, and `of_file` says something of the file only.
+    pub fn new(table: String, columns: &[String], lineage: &[&str], key: &[String], of_file: &[String]) -> Merge {
         let all = columns.iter().map(String::as_str).chain(lineage.iter().copied()).map(quote).collect();
         let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
-        let values = columns.iter().map(|name| quote(name)).filter(|name| !key.contains(name)).collect();
+        let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
+        let values = values.filter(|name| !key.contains(name)).collect();
         Merge { table, columns: all, values, key }
     }
 

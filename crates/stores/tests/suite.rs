@@ -68,6 +68,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
             is_virtual: false,
             mode: Mode::Append,
             key: Vec::new(),
+            of_file: Vec::new(),
         }],
         replaces: None,
         kind: "text".into(),

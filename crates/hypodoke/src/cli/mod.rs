@@ -72,6 +72,12 @@ Examples:
   hypodoke draft inbox/                               write hypodoke.toml
   hypodoke draft inbox/ -o - --into sqlite:harbour.db print it instead")]
     Draft(DraftArguments),
+    /// Is the configuration right, can everything be reached, and what would the next load do
+    #[command(after_help = "\
+Examples:
+  hypodoke check                                      database, rights, places, feeds
+  hypodoke check north --ddl                          the SQL that the next load would run")]
+    Check(CheckArguments),
     /// The first rows as they would be stored
     #[command(after_help = "\
 Examples:
@@ -106,7 +112,7 @@ Examples:
 /// Which database, where no configuration says it.
 #[derive(Clone, Debug, Default, Args)]
 pub struct DatabaseArguments {
-    /// The database: sqlite:FILE (without a configuration sqlite:hypodoke.db)
+    /// The database: sqlite:FILE or postgres://USER@HOST/DATABASE (unsaid, sqlite:hypodoke.db)
     #[arg(long, value_name = "URL")]
     pub into: Option<String>,
 }
@@ -251,6 +257,17 @@ pub struct PreviewArguments {
     pub rows: usize,
     #[command(flatten)]
     pub reading: ReadingArguments,
+}
+
+/// `hypodoke check`
+#[derive(Debug, Args)]
+pub struct CheckArguments {
+    /// Feeds of the configuration; all if none is named
+    #[arg(value_name = "FEED")]
+    pub feeds: Vec<String>,
+    /// Print the SQL that the next load would run to make or change tables
+    #[arg(long)]
+    pub ddl: bool,
 }
 
 /// `hypodoke ledger`

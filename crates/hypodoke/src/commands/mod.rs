@@ -1,6 +1,7 @@
 //! The commands: each resolves what it needs, lets the engine work, and hands the result to
 //! a renderer.
 
+mod check;
 mod demo;
 mod draft;
 mod ledger;
@@ -98,6 +99,7 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Survey(arguments) => survey::run(&arguments, context),
         Command::Draft(arguments) => draft::run(&arguments, context),
         Command::Preview(arguments) => preview::run(&arguments, context),
+        Command::Check(arguments) => check::run(&arguments, context),
         Command::Load(arguments) => load::run(&arguments, context),
         Command::Ledger(arguments) => ledger::list(&arguments, context),
         Command::Receipt(arguments) => ledger::receipt(&arguments, context),

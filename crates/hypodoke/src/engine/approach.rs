@@ -192,7 +192,16 @@ impl TableApproach {
             is_virtual: self.is_virtual,
             mode,
             key: self.key.clone(),
+            of_file: self.of_file(),
         }
+    }
+
+    /// The columns that are filled from the file's name.
+    fn of_file(&self) -> Vec<String> {
+        let fields = self.head.names.len();
+        let columns = self.fit.layout.columns.iter().zip(&self.fit.sources);
+        let named = columns.filter(|(_, source)| source.is_some_and(|at| at >= fields));
+        named.map(|(column, _)| column.name.clone()).collect()
     }
 
     /// The caster of its records.

@@ -10,6 +10,7 @@ pub mod batch;
 pub mod by_hand;
 pub mod clock;
 pub mod file;
+pub mod forecast;
 pub mod ground;
 pub mod look;
 pub mod naming;

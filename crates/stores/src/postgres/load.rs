@@ -19,8 +19,9 @@ use crate::ledger::FileEntry;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
 
-/// How much is put together before it is handed to the connection, in bytes.
-const CHUNK: usize = 256 * 1024;
+/// How much is put together before it is handed to the connection, in bytes: about what the
+/// processors on both sides keep at hand.
+const CHUNK: usize = 32 * 1024;
 
 /// A table of the plan, ready to take rows.
 struct Target {
@@ -57,7 +58,7 @@ pub fn key_index(qualified: &str, table: &TablePlan) -> Option<String> {
 
 fn merge_of(qualified: &str, table: &TablePlan) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
-    Merge::new(qualified.to_owned(), &columns, table.lineage.columns(), &table.key)
+    Merge::new(qualified.to_owned(), &columns, table.lineage.columns(), &table.key, &table.of_file)
 }
 
 impl<'a> PostgresLoader<'a> {

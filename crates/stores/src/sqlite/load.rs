@@ -41,7 +41,7 @@ pub fn key_index(table: &TablePlan) -> Option<String> {
 
 fn merge_of(table: &TablePlan) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
-    Merge::new(quote(&table.table), &columns, table.lineage.columns(), &table.key)
+    Merge::new(quote(&table.table), &columns, table.lineage.columns(), &table.key, &table.of_file)
 }
 
 impl<'a> SqliteLoader<'a> {
