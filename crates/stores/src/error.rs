@@ -137,7 +137,7 @@ impl StoreError {
     pub fn advice(&self) -> Option<&'static str> {
         Some(match self {
             StoreError::Unreachable { .. } => {
-                "check the address, and that its folder exists and may be written"
+                "check the address: of a file, that its folder exists and may be written; of a server, that it runs"
             }
             StoreError::Locked { .. } => "wait until the other program is done, or raise `wait` in [staging]",
             StoreError::ReadOnly { .. } => "give yourself the right to write the file and its folder",

@@ -77,6 +77,15 @@ pub struct FileEntry {
     pub replaced_by: Option<i64>,
 }
 
+/// A table's layout as the ledger keeps it: as this file left it, and with what others that were
+/// loaded at the same time have met.
+pub fn layout_text(layout: &Layout, kept: Option<&str>) -> String {
+    let kept = kept.and_then(|text| serde_json::from_str::<Layout>(text).ok());
+    let joined = kept.map(|kept| hypodoke_core::reconcile::join(layout, &kept));
+    // What widened or came with this file is no less so for those who did not have it.
+    serde_json::to_string(joined.as_ref().unwrap_or(layout)).unwrap_or_default()
+}
+
 /// What a file gave to one of its tables, besides the main one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PartEntry {

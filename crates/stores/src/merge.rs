@@ -73,7 +73,13 @@ pub struct Merge {
 impl Merge {
     /// `table` is quoted already; `columns` are those of the file, `lineage` those that lead back
     /// to it, and `of_file` says something of the file only.
-    pub fn new(table: String, columns: &[String], lineage: &[&str], key: &[String], of_file: &[String]) -> Merge {
+    pub fn new(
+        table: String,
+        columns: &[String],
+        lineage: &[&str],
+        key: &[String],
+        of_file: &[String],
+    ) -> Merge {
         let all = columns.iter().map(String::as_str).chain(lineage.iter().copied()).map(quote).collect();
         let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
         let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));

@@ -66,7 +66,8 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         return Err(Failure::usage("there is nothing to check: no hypodoke.toml here")
             .advise("write one by hypodoke draft, or name it with --config"));
     };
-    let wanted = LoadArguments { what: arguments.feeds.iter().map(Into::into).collect(), ..LoadArguments::default() };
+    let wanted =
+        LoadArguments { what: arguments.feeds.iter().map(Into::into).collect(), ..LoadArguments::default() };
     let mut exit = Exit::Done;
     let places: Vec<PlaceLine> = settings
         .places
@@ -74,7 +75,12 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         .map(|place| {
             let folder = place.folder.display().to_string();
             match list(&place.name, &place.folder) {
-                Ok(found) => PlaceLine { name: place.name.clone(), folder, files: found.seen.len() as u64, error: None },
+                Ok(found) => PlaceLine {
+                    name: place.name.clone(),
+                    folder,
+                    files: found.seen.len() as u64,
+                    error: None,
+                },
                 Err(error) => {
                     exit = exit.max(Exit::Unreachable);
                     PlaceLine { name: place.name.clone(), folder, files: 0, error: Some(error.to_string()) }
@@ -102,7 +108,8 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         }
         Ok(mut store) => {
             let about = store.about()?;
-            (database.version, database.user, database.schema) = (Some(about.version), about.user, about.schema);
+            (database.version, database.user, database.schema) =
+                (Some(about.version), about.user, about.schema);
             let tables: Vec<(String, Mode)> =
                 deliveries.iter().map(|delivery| (delivery.feed.table.clone(), delivery.feed.mode)).collect();
             grants = store.missing_rights(&tables)?;
@@ -188,8 +195,15 @@ fn text(document: &Document, context: &Context) -> String {
             Some(error) => out.push_str(&bad(&format!("feed {}: {error}", feed.name))),
             None => {
                 let files = count::files(feed.files);
-                let new = if feed.new == 0 { "none of them new".to_owned() } else { format!("{} new", count::number(feed.new)) };
-                out.push_str(&good(&format!("feed {} → {} ({}): {files}, {new}", feed.name, feed.table, feed.mode)));
+                let new = if feed.new == 0 {
+                    "none of them new".to_owned()
+                } else {
+                    format!("{} new", count::number(feed.new))
+                };
+                out.push_str(&good(&format!(
+                    "feed {} → {} ({}): {files}, {new}",
+                    feed.name, feed.table, feed.mode
+                )));
             }
         }
         for limit in &feed.limits {

@@ -28,7 +28,8 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
     let new: Vec<&Candidate> =
         delivery.files.iter().filter(|file| !known.is_known(&file.seen.arrival, &feed.table)).collect();
     let mut ground = Ground::of(store, feed)?;
-    let mut forecast = Forecast { new: new.len() as u64, limits: limits(&ground, &feed.table), ddl: Vec::new() };
+    let mut forecast =
+        Forecast { new: new.len() as u64, limits: limits(&ground, &feed.table), ddl: Vec::new() };
     if !ddl || new.is_empty() {
         return Ok(forecast);
     }
@@ -58,7 +59,9 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
             let after = Base::Ours { layout: approach.fit.layout.clone(), lineage };
             if at == 0 {
                 ground.main = after;
-            } else if let Some((_, base)) = ground.parts.iter_mut().find(|(part, _)| part.path == table.head.path) {
+            } else if let Some((_, base)) =
+                ground.parts.iter_mut().find(|(part, _)| part.path == table.head.path)
+            {
                 *base = after;
             }
         }

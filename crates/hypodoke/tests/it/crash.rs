@@ -1,60 +1,143 @@
-//! Killed at any instant, the next run continues with no row lost or doubled.
+//! Killed at any instant, the next run continues with no row lost or doubled: in every mode, on
+//! both databases, and also if it is the database's side that is killed.
 
+use std::process::Stdio;
 use std::time::Duration;
 
+use hypodoke_testkit::Workshop;
+use rstest::rstest;
+
+use crate::staging::{Kind, Staging};
 use crate::workshop;
 
-#[test]
-fn killed_at_any_instant_the_next_run_completes() {
-    let shop = workshop();
-    let (files, rows) = (6u64, 30_000u64);
-    for file in 0..files {
-        let lines: String = (0..rows)
-            .map(|row| format!("{},berth {},{}.5\n", file * rows + row, row % 13, row % 97))
-            .collect();
-        shop.write(&format!("in/f{file}.csv"), format!("id,berth,depth\n{lines}"));
+/// Days of files; each brings most keys of the day before again, some of them changed.
+const DAYS: u64 = 6;
+const ROWS: u64 = 6_000;
+
+fn write_files(shop: &Workshop) {
+    for day in 0..DAYS {
+        let line = |row: u64| {
+            let id = day * ROWS / 2 + row;
+            format!("{id},berth {},{}.5\n", (id + day * u64::from(id % 5 == 0)) % 13, id % 97)
+        };
+        let lines: String = (0..ROWS).map(line).collect();
+        shop.write(&format!("in/f_202603{:02}.csv", day + 1), format!("id,berth,depth\n{lines}"));
     }
-    let mut kills = 0;
-    for pause in [3, 11, 23, 40, 60, 85, 110, 140, 180, 230] {
-        let mut child =
-            shop.command("load in --table t").stdout(std::process::Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(pause));
-        kills += u32::from(child.try_wait().unwrap().is_none());
-        child.kill().unwrap();
-        child.wait().unwrap();
-        if shop.path("hypodoke.db").exists()
-            && !shop.query("hypodoke.db", "SELECT 1 FROM sqlite_schema WHERE name = 't'").is_empty()
-        {
-            // Rows and ledger agree after every kill: each file is in whole, or not at all.
-            let agree = shop.query(
-                "hypodoke.db",
-                "SELECT count(*) FROM hd_files f WHERE outcome = 'loaded' AND rows_loaded <> (SELECT count(*) FROM t WHERE hd_file = f.file)",
-            );
-            assert_eq!(agree, ["0"]);
-            let strays = shop.query(
-                "hypodoke.db",
-                "SELECT count(*) FROM t WHERE hd_file NOT IN (SELECT file FROM hd_files)",
-            );
-            assert_eq!(strays, ["0"]);
-        }
-    }
-    assert!(kills > 0, "some run was killed");
-    shop.ok("load in --table t");
-    let all = files * rows;
-    let sums = shop.query("hypodoke.db", "SELECT count(*), count(DISTINCT id), sum(id) FROM t");
-    assert_eq!(sums, [format!("{all}|{all}|{}", all * (all - 1) / 2)]);
 }
 
-#[test]
-fn two_at_once_load_every_file_once() {
+fn configure(shop: &Workshop, staging: &Staging, mode: &str) {
+    shop.write(
+        "hypodoke.toml",
+        format!(
+            "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\n",
+            staging.url()
+        ),
+    );
+}
+
+/// A count and a checksum of the table's content, moments and file numbers aside.
+fn sums(shop: &Workshop, staging: &Staging, mode: &str) -> Vec<String> {
+    let current =
+        if mode == "history" { ", sum(CASE WHEN hd_valid_to IS NULL THEN id ELSE 0 END)" } else { "" };
+    let sql = format!(
+        "SELECT count(*), sum(id), sum(length(berth) * (id % 101)), sum(hd_line * (id % 89)), min(day), max(day){current} FROM f"
+    );
+    staging.query(shop, &sql)
+}
+
+/// Rows and ledger agree after every kill: each file is in whole, or not at all.
+fn agree(shop: &Workshop, staging: &Staging, mode: &str) {
+    let there = match staging {
+        Staging::Sqlite(_) => {
+            shop.path("h.db").exists()
+                && !staging.query(shop, "SELECT 1 FROM sqlite_schema WHERE name = 'f'").is_empty()
+        }
+        Staging::Postgres(_) => !staging.query(shop, "SELECT 1 FROM pg_class WHERE relname = 'f'").is_empty(),
+    };
+    if !there {
+        return;
+    }
+    let strays =
+        "SELECT count(*) FROM f WHERE hd_file NOT IN (SELECT file FROM hd_files WHERE outcome = 'loaded')";
+    assert_eq!(staging.query(shop, strays), ["0"]);
+    if mode == "append" {
+        let short = "SELECT count(*) FROM hd_files f WHERE outcome = 'loaded' AND rows_loaded <> (SELECT count(*) FROM f x WHERE x.hd_file = f.file)";
+        assert_eq!(staging.query(shop, short), ["0"]);
+    }
+}
+
+/// Kills loads at so many moments, and compares with one that nobody disturbed.
+fn survives(kind: Kind, mode: &str, kills: u32, seed: u64) {
+    let calm = workshop();
+    let expected = Staging::new(kind);
+    write_files(&calm);
+    configure(&calm, &expected, mode);
+    calm.ok("load");
+    let wanted = sums(&calm, &expected, mode);
+
+    let (mut killed, mut moment) = (0, seed);
+    while killed < kills {
+        let shop = workshop();
+        let staging = Staging::new(kind);
+        write_files(&shop);
+        configure(&shop, &staging, mode);
+        for _ in 0..6 {
+            let mut child =
+                shop.command("load -q").stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("a load");
+            moment = moment.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            std::thread::sleep(Duration::from_millis(2 + (moment >> 33) % 120));
+            match &staging {
+                // Every other time it is the server's side that dies.
+                Staging::Postgres(database) if killed % 2 == 1 => {
+                    database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
+                    killed += 1;
+                }
+                _ => killed += u32::from(child.try_wait().expect("a state").is_none()),
+            }
+            child.kill().expect("a kill");
+            child.wait().expect("an end");
+            agree(&shop, &staging, mode);
+        }
+        shop.ok("load");
+        assert_eq!(sums(&shop, &staging, mode), wanted, "{mode} after {killed} kills");
+        assert!(shop.ok("load").out.contains("nothing new"));
+    }
+}
+
+#[rstest]
+fn killed_at_any_instant_the_next_run_completes(
+    #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
+    #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
+) {
+    survives(kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
+}
+
+/// The long run, `scripts/crash-test`.
+#[rstest]
+#[ignore = "takes long: scripts/crash-test runs it"]
+fn killed_again_and_again(
+    #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
+    #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
+) {
+    let kills = std::env::var("CRASHES").ok().and_then(|text| text.parse().ok()).unwrap_or(200);
+    let seed = std::time::SystemTime::now()
+        .duration_since(std::time::UNIX_EPOCH)
+        .map_or(1, |now| now.as_nanos() as u64);
+    survives(kind, mode, kills, seed);
+}
+
+#[rstest]
+fn two_at_once_load_every_file_once(#[values(Kind::Sqlite, Kind::Postgres)] kind: Kind) {
     let shop = workshop();
+    let staging = Staging::new(kind);
     for file in 0..40 {
         shop.write(&format!("in/f{file:02}.csv"), format!("id\n{file}\n"));
     }
-    let start = || shop.command("load in --table t").stdout(std::process::Stdio::null()).spawn().unwrap();
+    let arguments = format!("load in --table t --into {}", staging.url());
+    let start = || shop.command(&arguments).stdout(Stdio::null()).spawn().expect("a load");
     let (mut first, mut second) = (start(), start());
-    assert!(first.wait().unwrap().success());
-    assert!(second.wait().unwrap().success());
-    assert_eq!(shop.query("hypodoke.db", "SELECT count(*), count(DISTINCT id) FROM t"), ["40|40"]);
-    assert_eq!(shop.query("hypodoke.db", "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["40"]);
+    assert!(first.wait().expect("an end").success());
+    assert!(second.wait().expect("an end").success());
+    assert_eq!(staging.query(&shop, "SELECT count(*), count(DISTINCT id) FROM t"), ["40|40"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["40"]);
 }

@@ -10,6 +10,7 @@ mod json;
 mod load;
 mod manual;
 mod nested;
+mod server;
 mod staging;
 mod survey;
 mod workbook;

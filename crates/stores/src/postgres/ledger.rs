@@ -69,10 +69,12 @@ fn micros(moment: SystemTime) -> i64 {
     }
 }
 
-/// The version of the ledger, if there is one.
-pub async fn version(client: &Client, qualified: &str) -> Result<Option<i64>, Error> {
-    let there = client.query_one("SELECT to_regclass($1)::text", &[&qualified]).await?;
-    if there.get::<_, Option<String>>(0).is_none() {
+/// The version of the ledger, if there is one. It is looked for in the catalogue itself, which
+/// shows what others have committed by now, where a name that is looked up may be remembered.
+pub async fn version(client: &Client, schema: &str) -> Result<Option<i64>, Error> {
+    let sql = "SELECT count(*) > 0 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+         WHERE n.nspname = $1 AND c.relname = 'hd_ledger'";
+    if !client.query_one(sql, &[&schema]).await?.get::<_, bool>(0) {
         return Ok(None);
     }
     Ok(client.query_one("SELECT max(version) FROM hd_ledger", &[]).await?.get(0))
@@ -81,6 +83,12 @@ pub async fn version(client: &Client, qualified: &str) -> Result<Option<i64>, Er
 /// The newest layout of a table: its version and its text.
 pub async fn layout(client: &Client, table: &str) -> Result<Option<(i64, String)>, Error> {
     let sql = "SELECT version, layout FROM hd_layouts WHERE table_name = $1 ORDER BY version DESC LIMIT 1";
+    Ok(client.query_opt(sql, &[&table]).await?.map(|row| (row.get(0), row.get(1))))
+}
+
+/// The same, kept from others until this transaction is over.
+pub async fn lock_layout(client: &Client, table: &str) -> Result<Option<(i64, String)>, Error> {
+    let sql = "SELECT version, layout FROM hd_layouts WHERE table_name = $1 ORDER BY version DESC LIMIT 1 FOR UPDATE";
     Ok(client.query_opt(sql, &[&table]).await?.map(|row| (row.get(0), row.get(1))))
 }
 

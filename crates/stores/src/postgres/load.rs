@@ -154,8 +154,19 @@ impl<'a> PostgresLoader<'a> {
     fn prepare(&self, table: &TablePlan) -> Result<Target, StoreError> {
         let store = &*self.store;
         let qualified = store.qualified(&table.table);
-        let read = || store.run(tables::read(&store.client, &table.table, &qualified));
+        let read = || store.run(tables::read(&store.client, &store.schema, &table.table));
         let mut found = read()?;
+        if found.is_some() && table.keeps_layout {
+            // From here on nobody changes the table under the rows: they are sent in the form that
+            // its columns have now.
+            let mode = if tables::alter_sql(&qualified, table).is_some() {
+                "ACCESS EXCLUSIVE"
+            } else {
+                "ROW EXCLUSIVE"
+            };
+            self.execute(&format!("LOCK TABLE {qualified} IN {mode} MODE"))?;
+            found = read()?;
+        }
         let changed = || StoreError::Changed { table: table.table.clone() };
         match &found {
             None => {
@@ -229,7 +240,7 @@ impl<'a> PostgresLoader<'a> {
         let parts = self.store.run(ledger::parts(&self.store.client, replaced))?;
         for table in main.into_iter().chain(parts.into_iter().map(|part| part.table)) {
             let qualified = self.store.qualified(&table);
-            let found = self.store.run(tables::read(&self.store.client, &table, &qualified))?;
+            let found = self.store.run(tables::read(&self.store.client, &self.store.schema, &table))?;
             if found.is_some_and(|found| found.lineage.is_kept()) {
                 let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}");
                 self.deleted += self.execute(&sql)?;
@@ -526,8 +537,9 @@ impl<'a> PostgresLoader<'a> {
     /// Writes a new version of the layout where the file made one, and what changed.
     fn keep_layout(&self, table: &TablePlan, part: &PartSummary) -> Result<(), StoreError> {
         let client = &self.store.client;
-        let text = serde_json::to_string(&part.layout).unwrap_or_default();
-        let newest = self.store.run(ledger::layout(client, &table.table))?;
+        let newest = self.store.run(ledger::lock_layout(client, &table.table))?;
+        let text =
+            crate::ledger::layout_text(&part.layout, newest.as_ref().map(|(_, before)| before.as_str()));
         let altered = table.changes.iter().any(|change| !matches!(change, Change::Missing { .. }));
         match newest {
             Some((version, before)) if !altered => {

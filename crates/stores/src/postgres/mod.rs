@@ -125,10 +125,15 @@ impl PostgresStore {
         let why = format!("{why}{}", detail.unwrap_or_default());
         match *state {
             SqlState::INSUFFICIENT_PRIVILEGE => StoreError::Denied { shown, user: self.user.clone(), why },
-            SqlState::LOCK_NOT_AVAILABLE => StoreError::Locked { shown },
+            // A schema that may not be used counts as one that is not there.
+            SqlState::INVALID_SCHEMA_NAME => {
+                let why = format!("permission denied for schema {}: {why}", self.schema);
+                StoreError::Denied { shown, user: self.user.clone(), why }
+            }
             SqlState::DISK_FULL => StoreError::Full { shown },
             SqlState::READ_ONLY_SQL_TRANSACTION => StoreError::ReadOnly { shown },
-            SqlState::T_R_DEADLOCK_DETECTED
+            SqlState::LOCK_NOT_AVAILABLE
+            | SqlState::T_R_DEADLOCK_DETECTED
             | SqlState::T_R_SERIALIZATION_FAILURE
             | SqlState::QUERY_CANCELED => StoreError::GaveUp { shown, why },
             _ => match &state.code()[..2] {
@@ -166,7 +171,7 @@ impl Store for PostgresStore {
             self.client
                 .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
                 .await?;
-            if ledger::version(&self.client, &self.qualified("hd_ledger")).await?.is_none() {
+            if ledger::version(&self.client, &self.schema).await?.is_none() {
                 self.client.batch_execute(ledger::SCHEMA).await?;
                 ledger::sign(&self.client).await?;
             }
@@ -182,7 +187,7 @@ impl Store for PostgresStore {
     }
 
     fn has_ledger(&mut self) -> Result<bool, StoreError> {
-        let found = self.run(ledger::version(&self.client, &self.qualified("hd_ledger")))?;
+        let found = self.run(ledger::version(&self.client, &self.schema))?;
         match found {
             None => Ok(false),
             Some(found) if found > LEDGER_VERSION => {
@@ -193,7 +198,7 @@ impl Store for PostgresStore {
     }
 
     fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
-        let found = self.run(tables::read(&self.client, name, &self.qualified(name)))?;
+        let found = self.run(tables::read(&self.client, &self.schema, name))?;
         Ok(found.map(|table| table.shape()))
     }
 
@@ -251,7 +256,7 @@ impl Store for PostgresStore {
         let mut statements = Vec::new();
         for table in plan.tables.iter().filter(|table| !table.is_virtual) {
             let qualified = self.qualified(&table.table);
-            let found = self.run(tables::read(&self.client, &table.table, &qualified))?;
+            let found = self.run(tables::read(&self.client, &self.schema, &table.table))?;
             match found {
                 None => {
                     statements.push(tables::create_sql(&qualified, &table.layout, table.lineage, table.mode));

@@ -27,10 +27,10 @@ pub async fn missing(
     let (schema_name, user_name) = (quote(schema), quote(user));
     let row = client
         .query_one(
-            "SELECT to_regnamespace($1) IS NOT NULL,
+            "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1),
                     has_database_privilege(current_database(), 'CREATE'), has_database_privilege(current_database(), 'TEMP'),
                     current_database()::text",
-            &[&schema_name],
+            &[&schema],
         )
         .await?;
     let (there, may_make, may_stage, database): (bool, bool, bool, String) =
@@ -57,9 +57,10 @@ pub async fn missing(
         let qualified = format!("{schema_name}.{}", quote(&name));
         let row = client
             .query_one(
-                "SELECT to_regclass($1) IS NOT NULL,
-                   ARRAY(SELECT r FROM unnest($2::text[]) r WHERE to_regclass($1) IS NOT NULL AND NOT has_table_privilege(to_regclass($1)::oid, r))",
-                &[&qualified, &rights],
+                "SELECT max(c.oid) IS NOT NULL,
+                   ARRAY(SELECT r FROM unnest($3::text[]) r WHERE max(c.oid) IS NOT NULL AND NOT has_table_privilege(max(c.oid), r))
+                 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
+                &[&schema, &name, &rights],
             )
             .await?;
         let (there, lacking): (bool, Vec<String>) = (row.get(0), row.get(1));

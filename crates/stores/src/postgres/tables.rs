@@ -70,11 +70,14 @@ impl NativeTable {
 const COLUMNS: &str = "
 SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
        a.atthasdef OR a.attidentity <> '', a.attgenerated <> '' OR a.attidentity = 'a'
-FROM pg_attribute a WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
+FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p', 'v', 'f')
+  AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
 
-/// A table as it is, if it is. `qualified` is its quoted name with its schema.
-pub async fn read(client: &Client, name: &str, qualified: &str) -> Result<Option<NativeTable>, Error> {
-    let rows = client.query_typed(COLUMNS, &[(&qualified, Native::TEXT)]).await?;
+/// A table as it is, if it is. It is looked for in the catalogue itself, which shows what others
+/// have committed by now.
+pub async fn read(client: &Client, schema: &str, name: &str) -> Result<Option<NativeTable>, Error> {
+    let rows = client.query_typed(COLUMNS, &[(&schema, Native::TEXT), (&name, Native::TEXT)]).await?;
     if rows.is_empty() {
         return Ok(None);
     }

@@ -1,0 +1,241 @@
+//! A PostgreSQL server as it is met: passwords, rights, restarts, many connections.
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use hypodoke_testkit::{Server, finish};
+
+use crate::staging::{Kind, Staging};
+use crate::workshop;
+
+fn postgres() -> Staging {
+    Staging::new(Kind::Postgres)
+}
+
+#[test]
+fn columns_get_native_types() {
+    let (shop, staging) = (workshop(), postgres());
+    shop.write(
+        "f.csv",
+        "a,b,c,d,e,f,g,h,i,j\nyes,5,1.50,1.5e3,2026-03-02,07:15,2026-03-02 07:15,2026-03-02T07:15:00Z,0f8fad5b-d9cb-469f-a165-70867728950e,\"{\"\"x\"\":1}\"\n",
+    );
+    shop.ok(&format!("load f.csv --into {}", staging.url()));
+    let types = staging.query(
+        &shop,
+        "SELECT format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = 'f'::regclass AND attnum > 0 ORDER BY attnum",
+    );
+    assert_eq!(
+        types,
+        [
+            "boolean",
+            "bigint",
+            "numeric(3,2)",
+            "double precision",
+            "date",
+            "time without time zone",
+            "timestamp without time zone",
+            "timestamp with time zone",
+            "uuid",
+            "jsonb",
+            "bigint",
+            "bigint"
+        ]
+    );
+    let row = staging.query(&shop, "SELECT * FROM f");
+    assert_eq!(
+        row,
+        [
+            "t|5|1.50|1500|2026-03-02|07:15:00|2026-03-02 07:15:00|2026-03-02 07:15:00+00|0f8fad5b-d9cb-469f-a165-70867728950e|{\"x\": 1}|1|2"
+        ]
+    );
+}
+
+#[test]
+fn a_schema_of_its_own_is_made_and_used() {
+    let (shop, staging) = (workshop(), postgres());
+    shop.write("in/f.csv", "id\n1\n");
+    shop.write(
+        "hypodoke.toml",
+        format!(
+            "[staging]\nurl = \"{}\"\nschema = \"Staging Area\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"*.csv\"\n",
+            staging.url()
+        ),
+    );
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM \"Staging Area\".f"), ["1"]);
+    let tables = staging.query(&shop, "SELECT count(*) FROM pg_tables WHERE schemaname = 'Staging Area'");
+    assert_eq!(tables, ["8"]);
+    assert!(shop.ok("load").out.contains("nothing new"));
+    assert!(shop.ok("receipt").out.contains("batch 1: 1 file loaded, 1 row"));
+}
+
+#[test]
+fn what_cannot_be_reached_is_told_with_the_servers_words() {
+    let (shop, staging) = (workshop(), postgres());
+    shop.write("f.csv", "id\n1\n");
+    let run = shop.run(&format!("load f.csv --into {}x", staging.url()));
+    assert_eq!(run.code, Some(4), "{}", run.err);
+    assert!(run.err.contains("does not exist"), "{}", run.err);
+    let run = shop.run("load f.csv --into postgres://quillane@127.0.0.1:1/x?connect_timeout=2");
+    assert_eq!(run.code, Some(4), "{}", run.err);
+    assert!(run.err.contains("could not be opened"), "{}", run.err);
+}
+
+#[test]
+fn a_password_is_not_taken_from_the_command_line_and_never_shown() {
+    let (shop, staging) = (workshop(), postgres());
+    shop.write("f.csv", "id\n1\n");
+    let url = staging.url();
+    let run = shop.run(&format!("load f.csv --into {}", url.replace("quillane@", "quillane:hawser@")));
+    assert_eq!(run.code, Some(2));
+    assert!(run.err.contains("holds a password") && !run.err.contains("hawser"), "{}", run.err);
+    shop.write("in/f.csv", "id\n1\n");
+    let written = url.replace("quillane@", "quillane:${HAWSER}@");
+    shop.write(
+        "hypodoke.toml",
+        format!("[staging]\nurl = \"{written}\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"*.csv\"\n"),
+    );
+    let mut command = shop.command("load --json -vv");
+    command.env("HAWSER", "bowline7");
+    let run = finish(command);
+    assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
+    assert!(!run.out.contains("bowline7") && !run.err.contains("bowline7"));
+    let dump = staging.query(&shop, "SELECT count(*) FROM hd_files f WHERE f::text LIKE '%bowline7%'");
+    assert_eq!(dump, ["0"]);
+}
+
+#[test]
+fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
+    let (shop, staging) = (workshop(), postgres());
+    let Staging::Postgres(database) = &staging else { return };
+    let user = format!("porter_{}", database.name);
+    staging.run(&shop, &format!("CREATE ROLE {user} LOGIN; REVOKE ALL ON SCHEMA public FROM PUBLIC"));
+    shop.write("in/f_20260302.csv", "id,berth\n1,N1\n");
+    shop.write(
+        "hypodoke.toml",
+        format!(
+            "[staging]\nurl = \"{}\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\nmode = \"upsert\"\nkey = \"id\"\n",
+            database.url_as(&user)
+        )
+        .replace("\"\n[place", "\"\nschema = \"public\"\n[place"),
+    );
+    let run = shop.run("load");
+    assert_ne!(run.code, Some(0));
+    let words = format!("{}{}", run.out, run.err);
+    for part in ["permission denied for schema public", &user, "hypodoke check"] {
+        assert!(words.contains(part), "{part} in {words}");
+    }
+    let document = shop.json("check", 1);
+    let grants: Vec<String> = document["grants"]
+        .as_array()
+        .expect("grants")
+        .iter()
+        .map(|g| g.as_str().expect("text").to_owned())
+        .collect();
+    assert_eq!(grants, [format!("GRANT USAGE, CREATE ON SCHEMA \"public\" TO \"{user}\";")]);
+    grants.iter().for_each(|grant| staging.run(&shop, grant));
+    assert!(shop.ok("check").out.contains("feed f → f (upsert): 1 file, 1 new"));
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
+
+    // Another user, who is to load into what is there and make nothing.
+    let other = format!("clerk_{}", database.name);
+    staging.run(&shop, &format!("CREATE ROLE {other} LOGIN"));
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace(&user, &other);
+    shop.write("hypodoke.toml", text);
+    let document = shop.json("check", 1);
+    for grant in document["grants"].as_array().expect("grants") {
+        staging.run(&shop, grant.as_str().expect("text"));
+    }
+    assert!(document["grants"].to_string().contains("UPDATE"), "{}", document["grants"]);
+    assert!(!document["grants"].to_string().contains("CREATE"), "{}", document["grants"]);
+    shop.json("check", 0);
+}
+
+#[test]
+fn the_sql_of_the_next_load_is_printed_and_changes_nothing() {
+    let (shop, staging) = (workshop(), postgres());
+    shop.write("in/f_20260302.csv", "id,berth\n1,N1\n");
+    let feed = "[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"f_{day:%Y%m%d}.csv\"\nmode = \"upsert\"\nkey = \"id\"\n";
+    shop.write("hypodoke.toml", format!("[staging]\nurl = \"{}\"\n{feed}", staging.url()));
+    let sql = shop.ok("check --ddl").out;
+    for part in [
+        "CREATE TABLE \"public\".\"f\"",
+        "\"id\" bigint",
+        "\"day\" date",
+        "CREATE UNIQUE INDEX IF NOT EXISTS \"hd_key_f\"",
+    ] {
+        assert!(sql.contains(part), "{part} in {sql}");
+    }
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"), ["0"]);
+    shop.ok("load");
+    assert!(shop.ok("check --ddl").out.contains("would change no table"));
+    shop.write("in/f_20260303.csv", "id,berth,crane\n2.5,N1,yes\n");
+    let sql = shop.ok("check --ddl").out;
+    for part in [
+        "ALTER TABLE \"public\".\"f\"",
+        "ALTER COLUMN \"id\" TYPE numeric(2,1)",
+        "ADD COLUMN \"crane\" boolean",
+    ] {
+        assert!(sql.contains(part), "{part} in {sql}");
+    }
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT id, crane FROM f ORDER BY id"), ["1.0|", "2.5|t"]);
+}
+
+#[test]
+fn many_files_go_over_several_connections_each_once() {
+    let (shop, staging) = (workshop(), postgres());
+    for file in 0..300 {
+        let extra = if file == 200 { ",crane\n1,N1,yes\n".to_owned() } else { "\n1,N1\n".to_owned() };
+        shop.write(
+            &format!("in/f_{file:03}.csv"),
+            format!("id,berth{}", extra.replace('1', &format!("{}", file + 1))),
+        );
+    }
+    let document = shop.json(&format!("load in --table f --into {}", staging.url()), 0);
+    assert_eq!(document["totals"]["files_loaded"], 300);
+    assert_eq!(
+        staging.query(&shop, "SELECT count(*), count(DISTINCT id), count(DISTINCT hd_file) FROM f"),
+        ["300|300|300"]
+    );
+    let order: Vec<&str> = document["files"]
+        .as_array()
+        .expect("files")
+        .iter()
+        .map(|line| line["path"].as_str().expect("a path"))
+        .collect();
+    assert!(order.is_sorted());
+    // Known tables, changed by one of many.
+    for file in 300..340 {
+        let wide = if file == 320 { "3000000000.5" } else { "7" };
+        shop.write(&format!("in/f_{file:03}.csv"), format!("id,berth\n{wide},X{file}\n"));
+    }
+    shop.ok(&format!("load in --table f --into {}", staging.url()));
+    // No row was sent in the form of columns that had changed meanwhile.
+    let sum = 300 * 301 / 2 + 39 * 7 + 3_000_000_000u64;
+    assert_eq!(staging.query(&shop, "SELECT count(*), sum(id) FROM f"), [format!("340|{sum}.5")]);
+}
+
+#[test]
+fn a_server_that_goes_and_comes_back_is_waited_for() {
+    let server = Server::start();
+    let database = server.database();
+    let shop = workshop();
+    for file in 0..60 {
+        let rows: String = (0..2_000).map(|row| format!("{},N{row}\n", file * 2_000 + row)).collect();
+        shop.write(&format!("in/f_{file:03}.csv"), format!("id,berth\n{rows}"));
+    }
+    let arguments = format!("load in --table f --into {}", database.url);
+    let mut child = shop.command(&arguments).stdout(Stdio::null()).spawn().expect("a load");
+    std::thread::sleep(Duration::from_millis(150));
+    server.stop();
+    std::thread::sleep(Duration::from_millis(600));
+    server.start_again();
+    let ended = child.wait().expect("an end");
+    if !ended.success() {
+        // It may have been between two files, where nothing is tried again: the next run goes on.
+        shop.ok(&arguments);
+    }
+    assert_eq!(database.query("SELECT count(*), count(DISTINCT id) FROM f"), ["120000|120000"]);
+}
