@@ -11,6 +11,24 @@ use super::{JsonWishes, Nested, PlainLists};
 /// How deep objects and lists may stand in one another before the rest stays JSON.
 const MOST_DEPTH: usize = 48;
 
+/// JSON without the white space between its tokens.
+fn compact(json: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(json.len());
+    let (mut in_string, mut escaped) = (false, false);
+    for byte in json {
+        if in_string {
+            in_string = escaped || *byte != b'"';
+            escaped = !escaped && *byte == b'\\';
+        } else if byte.is_ascii_whitespace() {
+            continue;
+        } else {
+            in_string = *byte == b'"';
+        }
+        out.push(*byte);
+    }
+    out
+}
+
 /// Why a record is broken: at which of its bytes, and what is wrong there.
 #[derive(Debug)]
 pub struct Broken {
@@ -372,7 +390,13 @@ impl Flattener {
             });
         }
         let column = self.tree.column_of(node, member);
-        self.store(column, range, false, ground);
+        if memchr::memchr(b'\n', &ground.text[range.clone()]).is_some() {
+            // The indentation of a document that was made to be read says nothing.
+            let compact = compact(&ground.text[range]);
+            self.store_apart(column, &compact, false, ground);
+        } else {
+            self.store(column, range, false, ground);
+        }
         Ok(())
     }
 
@@ -431,16 +455,23 @@ impl Flattener {
     }
 
     fn store_decoded(&mut self, column: u32, text: &str, ground: &mut Ground<'_, '_>) {
+        self.store_apart(column, text.as_bytes(), true, ground);
+    }
+
+    /// Puts bytes into a column that do not stand in the record as they are.
+    fn store_apart(&mut self, column: u32, bytes: &[u8], is_text: bool, ground: &mut Ground<'_, '_>) {
         let table = self.open[self.depth - 1].table as usize;
-        let field = if table == 0 {
-            self.decode(text.as_bytes(), ground.all)
+        let place = if table == 0 {
+            let start = ground.all + self.decoded.len();
+            self.decoded.extend_from_slice(bytes);
+            start..start + bytes.len()
         } else {
-            let bytes = &mut ground.batch[table].bytes;
-            let start = bytes.len();
-            bytes.extend_from_slice(text.as_bytes());
-            Field::text(start..bytes.len())
+            let kept = &mut ground.batch[table].bytes;
+            let start = kept.len();
+            kept.extend_from_slice(bytes);
+            start..kept.len()
         };
-        self.put(column, field);
+        self.put(column, if is_text { Field::text(place) } else { Field::new(place, false) });
     }
 
     /// A key came twice in one object: the last one wins, and what the first one gave is taken back.

@@ -33,6 +33,9 @@ pub struct JsonShape {
     pub torn: Vec<String>,
 }
 
+/// Where a record stands in the text at hand, the key it stands under, and its number.
+type Place = (Range<usize>, Option<Range<usize>>, u64);
+
 enum Splitter {
     Lines(u64),
     Walk(Box<Walker>, u64),
@@ -103,10 +106,7 @@ impl<'a> JsonReader<'a> {
 
     /// The records in the text at hand: their places, keys and numbers; and how much of the text
     /// is done with.
-    fn split(
-        &mut self,
-        text: &[u8],
-    ) -> Result<(Vec<(Range<usize>, Option<Range<usize>>, u64)>, usize), ReadError> {
+    fn split(&mut self, text: &[u8]) -> Result<(Vec<Place>, usize), ReadError> {
         let mut found = Vec::new();
         let last = !self.more;
         match &mut self.splitter {
@@ -156,12 +156,7 @@ impl<'a> JsonReader<'a> {
         }
     }
 
-    fn flatten(
-        &mut self,
-        bytes: &[u8],
-        found: Vec<(Range<usize>, Option<Range<usize>>, u64)>,
-        batch: &mut Vec<Records>,
-    ) {
+    fn flatten(&mut self, bytes: &[u8], found: Vec<Place>, batch: &mut Vec<Records>) {
         for (place, key, line) in found {
             let start = place.start;
             if let Err(broken) = self.flattener.record(bytes, place.clone(), key, line, batch) {

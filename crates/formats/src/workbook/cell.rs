@@ -203,7 +203,7 @@ mod tests {
     #[case(1.0 / 3.0, "0.3333333333333333")]
     #[case(1e300, "1e300")]
     #[case(2.5e-12, "2.5e-12")]
-    #[case(1_234_567_890_123_456_8.0, "12345678901234568")]
+    #[case(12_345_678_901_234_568.0, "12345678901234568")]
     fn numbers_are_exact_and_short(#[case] value: f64, #[case] expected: &str) {
         assert_eq!(written(|out| write_number(value, out)), expected);
     }

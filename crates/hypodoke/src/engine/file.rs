@@ -8,6 +8,7 @@ use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::{Digits, Domain};
+use hypodoke_formats::Shape;
 use hypodoke_stores::{Counts, FileSummary, Finished, LoadPlan, PartSummary, Store, StoreError};
 
 use super::approach::TableApproach;
@@ -237,6 +238,10 @@ impl<'a> FileLoad<'a> {
             if matches!(base, Base::New { .. }) {
                 // What the first files lack of a table that is made for them is no change of it.
                 approach.fit.changes.retain(|change| matches!(change, Change::Missing { .. }));
+            }
+            if matches!(looked.shape, Shape::Json(_)) {
+                // A key that no record of the file has is nothing to tell of: JSON names no columns.
+                approach.fit.changes.retain(|change| !matches!(change, Change::Missing { .. }));
             }
             approach.find_key(self.file, self.feed)?;
             all.push(approach);

@@ -18,7 +18,7 @@ fn write_files(shop: &Workshop) {
     for day in 0..DAYS {
         let line = |row: u64| {
             let id = day * ROWS / 2 + row;
-            format!("{id},berth {},{}.5\n", (id + day * u64::from(id % 5 == 0)) % 13, id % 97)
+            format!("{id},berth {},{}.5\n", (id + day * u64::from(id.is_multiple_of(5))) % 13, id % 97)
         };
         let lines: String = (0..ROWS).map(line).collect();
         shop.write(&format!("in/f_202603{:02}.csv", day + 1), format!("id,berth,depth\n{lines}"));

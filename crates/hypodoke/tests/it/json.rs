@@ -109,6 +109,14 @@ fn values_are_kept_exactly() {
 }
 
 #[test]
+fn what_stays_json_is_kept_without_its_indentation() {
+    let shop = workshop();
+    shop.write("a.json", "[\n {\n  \"tags\": [\n   \"a  b\\n\\\"\",\n   1\n  ]\n }\n]\n");
+    shop.ok("load a.json");
+    assert_eq!(shop.query("hypodoke.db", "SELECT tags FROM a"), ["[\"a  b\\n\\\"\",1]"]);
+}
+
+#[test]
 fn a_bad_line_is_a_reject_and_the_rest_loads() {
     let shop = workshop();
     let lines = ["{\"a\":1}", "{\"a\":2,}", "{\"a\":\"\\ud800\"}", "{\"a\":", "{\"a\":5,\"a\":6}"];

@@ -354,10 +354,11 @@ impl<'a> PostgresLoader<'a> {
     /// Sends rows in lots, each undone by itself: one that the server refuses is halved until the
     /// row is found that it will not have.
     fn send_carefully(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
-        let mut lots = vec![0..rows.len()];
+        let mut lots = Vec::from([(0, rows.len())]);
         let mut refused = Vec::new();
         let mut sent = 0;
-        while let Some(lot) = lots.pop() {
+        while let Some((from, to)) = lots.pop() {
+            let lot = from..to;
             if lot.is_empty() {
                 continue;
             }
@@ -374,11 +375,11 @@ impl<'a> PostgresLoader<'a> {
                     self.copying = None;
                     self.execute("ROLLBACK TO SAVEPOINT hd_lot")?;
                     if lot.len() == 1 {
-                        refused.push((lot.start, why));
+                        refused.push((from, why));
                     } else {
-                        let middle = lot.start + lot.len() / 2;
-                        lots.push(middle..lot.end);
-                        lots.push(lot.start..middle);
+                        let middle = from + lot.len() / 2;
+                        lots.push((middle, to));
+                        lots.push((from, middle));
                     }
                 }
                 Err(error) => return Err(error),

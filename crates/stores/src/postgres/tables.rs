@@ -116,7 +116,7 @@ fn understood(native: &Native, modifier: i32) -> Type {
         Native::FLOAT4 | Native::FLOAT8 => Type::Float,
         Native::NUMERIC if modifier >= 4 => {
             let packed = modifier - 4;
-            let (precision, scale) = ((packed >> 16) as u16 & 0xFFFF, packed as u16 & 0x7FF);
+            let (precision, scale) = ((packed >> 16) as u16, packed as u16 & 0x7FF);
             Type::Decimal { precision: precision.min(MAX_DIGITS), scale: scale.min(MAX_DIGITS) }
         }
         // Without limits of its own: as many digits as are kept exactly, half of them behind the mark.
