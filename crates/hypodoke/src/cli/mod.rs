@@ -72,7 +72,7 @@ Examples:
   hypodoke draft inbox/                               write hypodoke.toml
   hypodoke draft inbox/ -o - --into sqlite:harbour.db print it instead")]
     Draft(DraftArguments),
-    /// Is the configuration right, can everything be reached, and what would the next load do
+    /// Is the configuration right, and can everything be reached
     #[command(after_help = "\
 Examples:
   hypodoke check                                      database, rights, places, feeds
