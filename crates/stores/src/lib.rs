@@ -13,6 +13,7 @@ mod url;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Limit, Rows};
+use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::reconcile::Change;
@@ -117,6 +118,29 @@ pub struct Finished {
 }
 
 impl LoadPlan {
+    /// The ledger's entry for the file as it is begun: its figures come when it ends.
+    pub(crate) fn entry(&self) -> FileEntry {
+        FileEntry {
+            file: 0,
+            batch: self.batch,
+            arrival: self.arrival.clone(),
+            hash: None,
+            feed: self.feed.clone(),
+            table: Some(self.table().to_owned()),
+            kind: Some(self.kind.clone()),
+            outcome: Outcome::Loaded,
+            read: 0,
+            loaded: 0,
+            rejected: 0,
+            left_out: 0,
+            counts: Counts::default(),
+            began: self.began,
+            ended: self.began,
+            message: None,
+            replaced_by: None,
+        }
+    }
+
     /// The table that the file is known by.
     pub fn table(&self) -> &str {
         self.tables.first().map_or("", |main| &main.table)

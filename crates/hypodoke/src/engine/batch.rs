@@ -268,12 +268,7 @@ impl Batch<'_> {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
                 look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
             };
-            let mut line = match result {
-                Ok(line) => line,
-                Err(Trouble::Store(error)) if error.is_unreachable() => return Err(error),
-                Err(Trouble::Store(error)) => failed_line(feed, file, &Failure::from(error)),
-                Err(Trouble::File(failure)) => failed_line(feed, file, &failure),
-            };
+            let mut line = or_failed(result, feed, file)?;
             line.seconds = began.elapsed().as_secs_f64();
             failed |= line.outcome == Outcome::Failed;
             empties &= line.outcome != Outcome::Loaded;
@@ -318,12 +313,7 @@ impl Batch<'_> {
             Some(Err(failure)) => Err(Trouble::File(failure)),
             look => self.load_patiently(feed, file, ground, look.and_then(Result::ok), empties),
         };
-        let mut line = match result {
-            Ok(line) => line,
-            Err(Trouble::Store(error)) if error.is_unreachable() => return Err(error),
-            Err(Trouble::Store(error)) => failed_line(feed, file, &Failure::from(error)),
-            Err(Trouble::File(failure)) => failed_line(feed, file, &failure),
-        };
+        let mut line = or_failed(result, feed, file)?;
         line.seconds = began.elapsed().as_secs_f64();
         if line.outcome == Outcome::Failed {
             self.store.note_file(&entry_of(&line, feed, file, self.number, began_at, None))?;
@@ -492,6 +482,20 @@ fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {
         table: Some(feed.table.clone()),
         bytes: file.seen.arrival.bytes,
         ..ReceiptLine::default()
+    }
+}
+
+/// The line of a file, also of one that failed; an error only where the database is gone.
+fn or_failed(
+    result: Result<ReceiptLine, Trouble>,
+    feed: &Feed,
+    file: &Candidate,
+) -> Result<ReceiptLine, StoreError> {
+    match result {
+        Ok(line) => Ok(line),
+        Err(Trouble::Store(error)) if error.is_unreachable() => Err(error),
+        Err(Trouble::Store(error)) => Ok(failed_line(feed, file, &Failure::from(error))),
+        Err(Trouble::File(failure)) => Ok(failed_line(feed, file, &failure)),
     }
 }
 

@@ -1,13 +1,14 @@
 //! One file going into PostgreSQL: table changes, rows by binary COPY, rejects and the ledger's
 //! entry in one transaction.
 
+mod staged;
+
 use std::pin::Pin;
 
 use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::SinkExt;
 use hypodoke_core::cast::{Cell, Reject, Rows};
-use hypodoke_core::event::Outcome;
-use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN, quote};
+use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN, quote};
 use hypodoke_core::reconcile::Change;
 use tokio_postgres::{CopyInSink, Error};
 
@@ -15,7 +16,6 @@ use super::copy::{HEADER, TRAILER, Wire, put_row};
 use super::ledger::{self, moment};
 use super::{PostgresStore, tables};
 use crate::error::StoreError;
-use crate::ledger::FileEntry;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
 
@@ -81,7 +81,7 @@ impl<'a> PostgresLoader<'a> {
         if !loader.claim()? {
             return Ok(None);
         }
-        loader.file = loader.store.run(ledger::note_file(&loader.store.client, &loader.entry()))?;
+        loader.file = loader.store.run(ledger::note_file(&loader.store.client, &plan.entry()))?;
         for table in &plan.tables {
             let target = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
             loader.targets.push(target);
@@ -125,29 +125,6 @@ impl<'a> PostgresLoader<'a> {
                 .await?;
             Ok(!loaded.get::<_, bool>(0))
         })
-    }
-
-    fn entry(&self) -> FileEntry {
-        let plan = self.plan;
-        FileEntry {
-            file: 0,
-            batch: plan.batch,
-            arrival: plan.arrival.clone(),
-            hash: None,
-            feed: plan.feed.clone(),
-            table: Some(plan.table().to_owned()),
-            kind: Some(plan.kind.clone()),
-            outcome: Outcome::Loaded,
-            read: 0,
-            loaded: 0,
-            rejected: 0,
-            left_out: 0,
-            counts: Counts::default(),
-            began: plan.began,
-            ended: plan.began,
-            message: None,
-            replaced_by: None,
-        }
     }
 
     /// Makes or changes a table, and its stage where rows go there first.
@@ -407,91 +384,6 @@ impl<'a> PostgresLoader<'a> {
             }
             Ok(())
         })
-    }
-
-    /// Brings staged rows into their table.
-    fn merge(&mut self) -> Result<Counts, StoreError> {
-        let mut all = Counts { deleted: self.deleted, ..Counts::default() };
-        for (at, table) in self.plan.tables.iter().enumerate() {
-            let Some(target) = &self.targets[at] else { continue };
-            if !target.staged {
-                all.inserted += if table.lineage == Lineage::Children { 0 } else { target.sent };
-                continue;
-            }
-            let sent = target.sent;
-            let counts = self.merge_table(table, sent)?;
-            all.inserted += counts.inserted;
-            all.updated += counts.updated;
-            all.unchanged += counts.unchanged;
-            all.left_out += counts.left_out;
-            self.execute(&format!("DROP TABLE {STAGE}"))?;
-        }
-        Ok(all)
-    }
-
-    fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
-        let qualified = self.store.qualified(&table.table);
-        let merge = merge_of(&qualified, table);
-        if table.mode == Mode::Upsert && self.has_key_index(&qualified, table)? {
-            return self.upsert(&merge, sent);
-        }
-        let doubles = self.execute(&merge.drop_doubles())?;
-        let staged = sent - doubles;
-        self.execute(&format!("ANALYZE {STAGE}"))?;
-        let began = format!("timestamptz '{}'", crate::sqlite::moment(self.plan.began));
-        Ok(match table.mode {
-            Mode::InsertNew => {
-                let inserted = self.execute(&merge.insert_new())?;
-                Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
-            }
-            Mode::History => {
-                let updated = self.execute(&merge.end_versions(&began))?;
-                let added = self.execute(&merge.begin_versions(&began))?;
-                let (inserted, unchanged) = (added - updated, staged - added);
-                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
-            }
-            _ => {
-                let updated = self.execute(&merge.update())?;
-                let inserted = self.execute(&merge.insert_new())?;
-                let unchanged = staged - updated - inserted;
-                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
-            }
-        })
-    }
-
-    /// By the unique index on the key. Only if the server finds a key twice are doubles looked for.
-    fn upsert(&self, merge: &Merge, sent: u64) -> Result<Counts, StoreError> {
-        self.execute("SAVEPOINT hd_merge")?;
-        let run = || self.store.runtime.block_on(self.store.client.query_one(&merge.upsert_by_index(), &[]));
-        let mut doubles = 0;
-        let row = match run() {
-            Err(error) if error.code() == Some(&tokio_postgres::error::SqlState::CARDINALITY_VIOLATION) => {
-                self.execute("ROLLBACK TO SAVEPOINT hd_merge")?;
-                doubles = self.execute(&merge.drop_doubles())?;
-                run().map_err(|error| self.store.fail(&error))?
-            }
-            other => other.map_err(|error| self.store.fail(&error))?,
-        };
-        let (inserted, written) = (row.get::<_, i64>(0) as u64, row.get::<_, i64>(1) as u64);
-        Ok(Counts {
-            inserted,
-            updated: written - inserted,
-            unchanged: sent - doubles - written,
-            left_out: doubles,
-            deleted: 0,
-        })
-    }
-
-    /// Whether a unique index is just on the key: ours, or one that somebody else made.
-    fn has_key_index(&self, qualified: &str, table: &TablePlan) -> Result<bool, StoreError> {
-        let sql = "SELECT count(*) > 0 FROM pg_index i WHERE i.indrelid = to_regclass($1) AND i.indisunique
-             AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid
-             AND (SELECT array_agg(a.attname::text ORDER BY a.attname::text) FROM pg_attribute a
-                  WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])) = $2";
-        let mut key = table.key.clone();
-        key.sort();
-        let row = self.store.run(self.store.client.query_one(sql, &[&qualified, &key]))?;
-        Ok(row.get(0))
     }
 
     fn close(&mut self, summary: &FileSummary) -> Result<Counts, StoreError> {

@@ -4,7 +4,6 @@
 use std::path::Path;
 
 use hypodoke_core::cast::{Reject, Rows};
-use hypodoke_core::event::Outcome;
 use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN, quote};
 use hypodoke_core::reconcile::Change;
 use rusqlite::{Connection, Result, params};
@@ -13,7 +12,6 @@ use super::bulk::{BulkInsert, Stepped};
 use super::tables::{alter, create_sql, moment};
 use super::{fail, ledger, tables};
 use crate::error::StoreError;
-use crate::ledger::FileEntry;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
 
@@ -88,7 +86,7 @@ impl<'a> SqliteLoader<'a> {
         for table in &plan.tables {
             loader.shape_table(table)?;
         }
-        loader.file = ledger::note_file(connection, &loader.entry())?;
+        loader.file = ledger::note_file(connection, &plan.entry())?;
         if let Some(replaced) = plan.replaces {
             loader.take_out(replaced)?;
         }
@@ -234,29 +232,6 @@ impl<'a> SqliteLoader<'a> {
             alter(self.connection, table)?;
         }
         key_index(table).map_or(Ok(()), |sql| self.connection.execute_batch(&sql))
-    }
-
-    fn entry(&self) -> FileEntry {
-        let plan = self.plan;
-        FileEntry {
-            file: 0,
-            batch: plan.batch,
-            arrival: plan.arrival.clone(),
-            hash: None,
-            feed: plan.feed.clone(),
-            table: Some(plan.table().to_owned()),
-            kind: Some(plan.kind.clone()),
-            outcome: Outcome::Loaded,
-            read: 0,
-            loaded: 0,
-            rejected: 0,
-            left_out: 0,
-            counts: Counts::default(),
-            began: plan.began,
-            ended: plan.began,
-            message: None,
-            replaced_by: None,
-        }
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.
