@@ -73,6 +73,10 @@ impl Server {
     pub fn start() -> Server {
         let folder = tempfile::Builder::new().prefix("quillane-pg").tempdir().expect("a folder").keep();
         std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o777)).expect("rights");
+        if is_root() {
+            // Whoever runs the server removes the folder too, and among others' only its owner may.
+            std::os::unix::fs::chown(&folder, Some(NOBODY), Some(NOBODY)).expect("an owner");
+        }
         let data = folder.join("data");
         let made = modest(&program("initdb"))
             .args(["-U", OWNER, "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "-N", "-D"])
