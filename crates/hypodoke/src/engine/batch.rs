@@ -256,8 +256,9 @@ impl Batch<'_> {
         ground: &mut Ground,
         continues: bool,
     ) -> Result<(), StoreError> {
-        let before = ground.clone();
+        let before = (ground.clone(), self.known.clone());
         let first = self.lines.len();
+        let places: Vec<usize> = taken.iter().map(|(at, _)| *at).collect();
         self.store.begin_delivery()?;
         let mut failed = false;
         let mut empties = !continues;
@@ -276,7 +277,8 @@ impl Batch<'_> {
         }
         self.store.end_delivery(!failed)?;
         if failed {
-            *ground = before;
+            // What was learnt of its files was taken back with them.
+            (*ground, self.known) = before;
             for line in &mut self.lines[first..] {
                 if line.outcome == Outcome::Loaded {
                     let what = "not loaded: another file of the same delivery failed";
@@ -291,7 +293,8 @@ impl Batch<'_> {
                     };
                 }
             }
-            for (line, file) in self.lines[first..].iter().zip(files) {
+            for (line, at) in self.lines[first..].iter().zip(places) {
+                let file = files[at];
                 self.store.note_file(&entry_of(line, feed, file, self.number, clock::now(), None))?;
             }
         }

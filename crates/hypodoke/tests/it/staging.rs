@@ -151,6 +151,8 @@ fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Po
     assert_eq!(run.code, Some(1), "{}{}", run.out, run.err);
     assert!(run.out.contains("another file of the same delivery failed"), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT min(id), count(*) FROM f"), ["1|3"]);
+    let failed = "SELECT path FROM hd_files WHERE outcome = 'failed' ORDER BY path";
+    assert_eq!(staging.query(&shop, failed), ["f_20260303_a.csv", "f_20260303_b.csv"]);
     shop.write("in/f_20260303_b.csv", "id,berth\n5,N5\n");
     shop.ok("load");
     assert_eq!(staging.query(&shop, "SELECT min(id), count(*) FROM f"), ["4|2"]);
