@@ -9,8 +9,7 @@ use crate::merge::Mode;
 /// The rights on a staging table that a mode needs.
 fn needed(mode: Mode) -> &'static [&'static str] {
     match mode {
-        Mode::Append | Mode::InsertNew => &["SELECT", "INSERT", "DELETE"],
-        Mode::Replace => &["SELECT", "INSERT", "DELETE"],
+        Mode::Append | Mode::InsertNew | Mode::Replace => &["SELECT", "INSERT", "DELETE"],
         Mode::Upsert | Mode::History => &["SELECT", "INSERT", "UPDATE", "DELETE"],
     }
 }
