@@ -131,7 +131,7 @@ pub fn open<'a>(
     let reader: Box<dyn RecordReader + 'a> = match kind {
         Kind::Text => Box::new(TextReader::open(whole, &wishes.text)?),
         Kind::Json => {
-            Box::new(JsonReader::open(whole, &wishes.json, encoding, wishes.text.max_record, known)?)
+            Box::new(JsonReader::open(whole, name, &wishes.json, encoding, wishes.text.max_record, known)?)
         }
         Kind::Workbook => {
             let bytes: Arc<[u8]> = held(whole)?.into();

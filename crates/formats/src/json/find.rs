@@ -81,8 +81,16 @@ pub fn looks_like_json(head: &[u8], name: &str) -> bool {
     }
 }
 
-/// Finds how to take a text apart. `whole` says that `head` is all of it.
-pub fn plan(head: &[u8], whole: bool) -> Plan {
+/// Whether a name promises one value a line.
+pub fn promises_lines(name: &str) -> bool {
+    let name = name.to_lowercase();
+    ["jsonl", "ndjson"].iter().any(|ending| name.split('.').skip(1).any(|part| part == *ending))
+}
+
+/// Finds how to take a text apart. `whole` says that `head` is all of it, `lines` that its name
+/// promises one value a line: a log that holds a single record today is no different from
+/// yesterday's, and the list in that record not the rows.
+pub fn plan(head: &[u8], whole: bool, lines: bool) -> Plan {
     let start = blanks(head);
     let mut walker = Walker::new(JsonPath::default());
     let first = match walker.next(head, whole) {
@@ -98,6 +106,9 @@ pub fn plan(head: &[u8], whole: bool) -> Plan {
         }
         if follows {
             return Plan::Walk { path: JsonPath::default(), others: Vec::new(), beside: Vec::new() };
+        }
+        if lines && first.end <= line_end && head.get(start) == Some(&b'{') {
+            return Plan::Lines;
         }
     } else if !whole {
         // A first line that is whole JSON, behind which the text at hand breaks off.
@@ -253,4 +264,62 @@ fn list(jiter: &mut Jiter<'_>, path: &[Step], seen: &mut Seen, end: usize) -> Ji
         seen.candidates.push(Candidate { path, rows, bytes });
     }
     done
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// The plan in short: `lines`, or the path.
+    fn planned(text: &str, whole: bool, name: &str) -> String {
+        match plan(text.as_bytes(), whole, promises_lines(name)) {
+            Plan::Lines => "lines".to_owned(),
+            Plan::Walk { path, .. } => path.to_string(),
+        }
+    }
+
+    #[rstest]
+    #[case::lines("{\"a\":1}\n{\"a\":2}\n", "x.json", "lines")]
+    #[case::one_line("{\"a\":1}\n", "x.json", "$")]
+    #[case::one_line_named("{\"a\":[{\"b\":1}]}\n", "x.jsonl", "lines")]
+    #[case::one_line_named_and_packed("{\"rows\":[{\"b\":1}]}", "x.ndjson.gz", "lines")]
+    #[case::one_line_elsewhere("{\"a\":[{\"b\":1}]}\n", "x.json", "$.a[*]")]
+    #[case::over_lines_though_named("{\"rows\":[\n{\"b\":1}\n]}", "x.jsonl", "$.rows[*]")]
+    #[case::array("[{\"a\":1},{\"a\":2}]", "x.jsonl", "$[*]")]
+    #[case::documents("{\n\"a\":1}\n{\n\"a\":2}", "x.json", "$")]
+    #[case::envelope("{\"status\":\"ok\",\"berths\":[{\"a\":1}]}", "x.json", "$.berths[*]")]
+    #[case::record_with_a_list("{\"ship\":\"Iduna\",\"calls\":[{\"a\":1}]}", "x.json", "$")]
+    #[case::usual_name("{\"ship\":\"Iduna\",\"rows\":[{\"a\":1}]}", "x.json", "$.rows[*]")]
+    #[case::deeper("{\"result\":{\"logs\":[{\"a\":1},{\"a\":2}]}}", "x.json", "$.result.logs[*]")]
+    #[case::map_of_rows(
+        "{\"k1\":{\"a\":1,\"b\":2},\"k2\":{\"a\":3,\"b\":4},\"k3\":{\"a\":5,\"b\":6}}",
+        "x.json",
+        "$[*]"
+    )]
+    fn rows_are_found(#[case] text: &str, #[case] name: &str, #[case] expected: &str) {
+        assert_eq!(planned(text, true, name), expected);
+    }
+
+    #[rstest]
+    #[case::lines("{\"a\":[{\"b\":1}]}\n{\"a\":[{\"b\"", "lines")]
+    #[case::array("[{\"a\":1},{\"a\":", "$[*]")]
+    #[case::within("{\"rows\":[{\"a\":1},{\"a\":", "$.rows[*]")]
+    fn rows_are_found_in_a_text_that_breaks_off(#[case] text: &str, #[case] expected: &str) {
+        assert_eq!(planned(text, false, "x.json"), expected);
+    }
+
+    #[rstest]
+    #[case("{\"a\":1}", "x", true)]
+    #[case("{}", "x", true)]
+    #[case("{curly: not JSON}", "x.csv", false)]
+    #[case("[1, 2]", "x.csv", false)]
+    #[case("[1, 2]", "x.json", true)]
+    #[case("[{\"a\":1}]", "x.csv", true)]
+    #[case("12", "x.jsonl", true)]
+    #[case("12", "x.csv", false)]
+    fn json_is_told_from_text(#[case] text: &str, #[case] name: &str, #[case] expected: bool) {
+        assert_eq!(looks_like_json(text.as_bytes(), name), expected);
+    }
 }

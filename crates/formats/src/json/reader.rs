@@ -6,7 +6,7 @@ use std::ops::Range;
 use hypodoke_core::record::{Fault, Records};
 
 use super::JsonWishes;
-use super::find::{Plan, plan};
+use super::find::{Plan, plan, promises_lines};
 use super::flatten::Flattener;
 use super::tree::Tree;
 use super::walk::{Found, Walker, blanks};
@@ -58,9 +58,11 @@ pub struct JsonReader<'a> {
 }
 
 impl<'a> JsonReader<'a> {
-    /// Opens a text and finds its rows. `known` are tables whose columns keep their places.
+    /// Opens a text and finds its rows. `name` is asked where the text leaves it open; `known` are
+    /// tables whose columns keep their places.
     pub fn open(
         reader: Box<dyn Read + Send + 'a>,
+        name: &str,
         wishes: &JsonWishes,
         encoding: Option<Encoding>,
         max_record: Option<usize>,
@@ -75,7 +77,7 @@ impl<'a> JsonReader<'a> {
         let mut shape = JsonShape::default();
         let found = match &wishes.rows_at {
             Some(path) => Plan::Walk { path: path.clone(), others: Vec::new(), beside: Vec::new() },
-            None => plan(&carry, !more),
+            None => plan(&carry, !more, promises_lines(name)),
         };
         let splitter = match found {
             Plan::Lines => Splitter::Lines(0),
