@@ -14,6 +14,10 @@ pub enum Outcome {
     Same,
     /// It could not be loaded; nothing of it is in the table.
     Failed,
+    /// It is set aside until a person settles it; nothing of it is in the table.
+    Held,
+    /// A person decided that it is not to be loaded.
+    Discarded,
     /// No feed wants it.
     Unmatched,
 }
@@ -26,13 +30,23 @@ impl Outcome {
             Outcome::Known => "known",
             Outcome::Same => "same",
             Outcome::Failed => "failed",
+            Outcome::Held => "held",
+            Outcome::Discarded => "discarded",
             Outcome::Unmatched => "unmatched",
         }
     }
 
     /// The outcome of that word.
     pub fn from_word(word: &str) -> Option<Outcome> {
-        let all = [Outcome::Loaded, Outcome::Known, Outcome::Same, Outcome::Failed, Outcome::Unmatched];
+        let all = [
+            Outcome::Loaded,
+            Outcome::Known,
+            Outcome::Same,
+            Outcome::Failed,
+            Outcome::Held,
+            Outcome::Discarded,
+            Outcome::Unmatched,
+        ];
         all.into_iter().find(|outcome| outcome.word() == word)
     }
 }

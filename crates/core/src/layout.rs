@@ -69,6 +69,50 @@ pub struct ColumnRule {
     pub forced: Forced,
     /// Words that are null in it.
     pub also_null: Vec<String>,
+    /// The column is left out.
+    pub skip: bool,
+    /// Blanks around its texts are cut off.
+    pub trim: bool,
+    /// What stands for null.
+    pub default: Option<String>,
+    /// What is expected of its values.
+    pub expected: Expected,
+}
+
+/// What a user expects of a column's values, as the configuration writes it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Expected {
+    /// None is null.
+    pub not_null: bool,
+    /// None comes twice in a file.
+    pub unique: bool,
+    /// They are among these.
+    pub one_of: Vec<String>,
+    /// None is less, none is greater.
+    pub between: Option<(String, String)>,
+    /// What becomes of what does not meet it.
+    pub otherwise: Otherwise,
+}
+
+/// What becomes of rows, or of a file, that are not as expected.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Otherwise {
+    /// The rows are rejects.
+    #[default]
+    Reject,
+    /// The file is held.
+    Hold,
+    /// The file fails.
+    Fail,
+    /// It is said, and nothing else.
+    Warn,
+}
+
+impl Expected {
+    /// Whether anything is expected.
+    pub fn is_any(&self) -> bool {
+        self.not_null || self.unique || !self.one_of.is_empty() || self.between.is_some()
+    }
 }
 
 /// A table that comes out of the same files as another: a sheet, or what is nested in a record.

@@ -2,11 +2,12 @@
 //! evidence that files give, the layouts decided from it, how they are reconciled, and how
 //! records become typed rows.
 //!
-//! Data travels one way: [`record`] → [`evidence`] → [`layout`] → [`reconcile`] → [`cast`]
-//! → [`event`].
+//! Data travels one way: [`record`] → [`evidence`] → [`layout`] → [`reconcile`] → [`drift`]
+//! → [`cast`] → [`event`].
 
 pub mod arrival;
 pub mod cast;
+pub mod drift;
 pub mod event;
 pub mod evidence;
 pub mod layout;

@@ -39,6 +39,11 @@ pub enum PartValue {
 }
 
 impl Part {
+    /// A part that holds text.
+    pub fn plain(name: &str) -> Part {
+        Part { name: name.to_owned(), format: None }
+    }
+
     /// What the column holds.
     pub fn domain(&self) -> Domain {
         match &self.format {

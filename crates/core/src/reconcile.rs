@@ -2,11 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
-use serde::{Deserialize, Serialize};
-
+use crate::drift::Change;
 use crate::layout::{Column, Layout};
 use crate::names::match_key;
-use crate::types::{Domain, Type};
+use crate::types::Domain;
 
 /// Joins the layouts of files that go to one table. Columns are matched by name; one that a
 /// file lacks becomes nullable. Which columns there are and what they hold does not depend
@@ -41,7 +40,7 @@ fn add_parts(layout: &mut Layout, other: &Layout) {
 
 /// For each of our columns, the one of theirs that is the same: by the very name first, then
 /// by what is left of the name without case, blanks and punctuation.
-fn pair_up(ours: &[Column], theirs: &[Column]) -> Vec<Option<usize>> {
+pub(crate) fn pair_up(ours: &[Column], theirs: &[Column]) -> Vec<Option<usize>> {
     let by_name: HashMap<&str, usize> =
         theirs.iter().enumerate().map(|(at, c)| (c.name.as_str(), at)).collect();
     let mut partners: Vec<Option<usize>> =
@@ -67,48 +66,8 @@ fn left_over<'a>(theirs: &'a [Column], partners: &[Option<usize>]) -> Vec<(usize
     theirs.iter().enumerate().filter(|(at, _)| !taken.contains(at)).collect()
 }
 
-/// A change that a file makes to its table's layout.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "change", rename_all = "snake_case")]
-pub enum Change {
-    /// The file has a column that the table had not.
-    Added {
-        /// Its name.
-        column: String,
-        /// Its type.
-        to: Type,
-    },
-    /// A column needs a wider type.
-    Widened {
-        /// Its name.
-        column: String,
-        /// Its type until now.
-        from: Type,
-        /// Its type from now on.
-        to: Type,
-    },
-    /// The file lacks a column; its rows hold null there.
-    Missing {
-        /// Its name.
-        column: String,
-    },
-}
-
-impl Change {
-    /// The column, the change in a word, and the types before and after where there are any.
-    pub fn parts(&self) -> (&str, &'static str, Option<String>, Option<String>) {
-        match self {
-            Change::Added { column, to } => (column, "added", None, Some(to.to_string())),
-            Change::Widened { column, from, to } => {
-                (column, "widened", Some(from.to_string()), Some(to.to_string()))
-            }
-            Change::Missing { column } => (column, "missing", None, None),
-        }
-    }
-}
-
 /// How a file fits its table.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Fit {
     /// The table's layout once the file is loaded.
     pub layout: Layout,
@@ -178,7 +137,7 @@ mod tests {
 
     use super::*;
     use crate::layout::Format;
-    use crate::types::{Digits, Unit};
+    use crate::types::{Digits, Type, Unit};
 
     fn domain() -> impl Strategy<Value = Domain> {
         let unit = prop_oneof![Just(Unit::Bare), Just(Unit::Percent), Just(Unit::Currency('€'))];

@@ -13,11 +13,20 @@ use crate::merge::Counts;
 ///
 /// 1: batches, files, layouts, drift, rejects.
 /// 2: parts; the place of a reject; what the modes did with the rows.
-pub const LEDGER_VERSION: i64 = 2;
+/// 3: what was done about a change; how a file was written; decisions on held files; rejects mended.
+pub const LEDGER_VERSION: i64 = 3;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 7] =
-    ["hd_ledger", "hd_batches", "hd_files", "hd_parts", "hd_layouts", "hd_drift", "hd_rejects"];
+pub const LEDGER_TABLES: [&str; 8] = [
+    "hd_ledger",
+    "hd_batches",
+    "hd_files",
+    "hd_parts",
+    "hd_layouts",
+    "hd_drift",
+    "hd_rejects",
+    "hd_decisions",
+];
 
 /// One batch.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -75,6 +84,8 @@ pub struct FileEntry {
     pub message: Option<String>,
     /// The later entry whose rows took the place of this one's.
     pub replaced_by: Option<i64>,
+    /// How it is written, as JSON: what the next file is held against.
+    pub shape: Option<String>,
 }
 
 /// A table's layout as the ledger keeps it: as this file left it, and with what others that were
@@ -106,6 +117,12 @@ pub struct PartEntry {
 pub struct FileQuery {
     /// Those of one batch.
     pub batch: Option<i64>,
+    /// The one of that number.
+    pub file: Option<i64>,
+    /// Those of one table.
+    pub table: Option<String>,
+    /// Those of that outcome.
+    pub outcome: Option<Outcome>,
     /// How many at the most; all if unsaid.
     pub most: Option<usize>,
 }
@@ -117,6 +134,44 @@ pub struct LayoutEntry {
     pub version: i64,
     /// The layout.
     pub layout: Layout,
+    /// The file that made it, by its number.
+    pub file: i64,
+}
+
+/// A change that a file brought, and what was done about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DriftEntry {
+    /// The file, by its number.
+    pub file: i64,
+    /// The table.
+    pub table: String,
+    /// What changed: mostly a column.
+    pub column: String,
+    /// The change in a word.
+    pub change: String,
+    /// What was before.
+    pub from: Option<String>,
+    /// What is now.
+    pub to: Option<String>,
+    /// What was done, in a word.
+    pub action: String,
+}
+
+/// What somebody decided about a file that was held.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DecisionEntry {
+    /// The place and path of the file, its size and time when the decision was made.
+    pub arrival: Arrival,
+    /// The table it goes to.
+    pub table: String,
+    /// The decision, as JSON.
+    pub decision: String,
+    /// Who made it.
+    pub by: String,
+    /// When: microseconds since 1970.
+    pub at: i64,
+    /// Why, in the words of who made it.
+    pub why: Option<String>,
 }
 
 /// A row that was rejected.
@@ -138,4 +193,6 @@ pub struct RejectEntry {
     pub reason: String,
     /// The record as it stands in the file.
     pub raw: Vec<u8>,
+    /// When it was mended and loaded; `None` while it is a reject.
+    pub mended: Option<i64>,
 }

@@ -13,15 +13,16 @@ mod url;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Limit, Rows};
+use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
-use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::Type;
 
 pub use error::StoreError;
 pub use ledger::{
-    BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry,
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
+    PartEntry, RejectEntry,
 };
 pub use merge::{Counts, Mode};
 pub use url::{StoreUrl, UrlError};
@@ -65,6 +66,8 @@ pub struct TablePlan {
     pub layout: Layout,
     /// What changes in the table; a table that is not there is created.
     pub changes: Vec<Change>,
+    /// All that differs from the files before, with what is done about it, for the ledger.
+    pub drift: Vec<Drift>,
     /// The lineage columns that the table has, or gets.
     pub lineage: Lineage,
     /// Whether the ledger keeps the table's layout: not of a table that somebody else made.
@@ -106,6 +109,10 @@ pub struct LoadPlan {
     pub sql_after: Vec<String>,
     /// Rows are sent in small lots, so that one the database refuses costs no other.
     pub careful: bool,
+    /// How the file is written, as JSON, for the ledger.
+    pub shape: Option<String>,
+    /// The file of the ledger whose mended rejects these rows are: it gets no entry of its own.
+    pub mends: Option<i64>,
 }
 
 /// What came of a file.
@@ -138,6 +145,7 @@ impl LoadPlan {
             ended: self.began,
             message: None,
             replaced_by: None,
+            shape: self.shape.clone(),
         }
     }
 
@@ -156,8 +164,6 @@ pub struct PartSummary {
     pub loaded: u64,
     /// The layout as the file's values left it.
     pub layout: Layout,
-    /// Columns of the table that the file turned out to lack.
-    pub missing: Vec<String>,
 }
 
 /// What is known of a file when all its rows are in.
@@ -179,6 +185,8 @@ pub struct FileSummary {
     pub parts: Vec<PartSummary>,
     /// When the load ended: microseconds since 1970.
     pub ended: i64,
+    /// Rejects that are none any more, where the load mends some.
+    pub mended: Vec<i64>,
 }
 
 /// A connection to a staging database.
@@ -234,8 +242,28 @@ pub trait Store: Send {
     /// that would give them.
     fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError>;
 
-    /// Writes down a file that is not loaded, and why.
-    fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError>;
+    /// Writes down a file that is not loaded, and why: with how it differs from its tables, by
+    /// their names, where it was held for that.
+    fn note_file(&mut self, entry: &FileEntry, drift: &[(String, Drift)]) -> Result<(), StoreError>;
+
+    /// The versions of a table's layout, the oldest first.
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError>;
+
+    /// How files differed from what came before them, in the order they came.
+    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError>;
+
+    /// What was decided about held files, the oldest first.
+    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError>;
+
+    /// Writes down what somebody decided.
+    fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError>;
+
+    /// What a column of a table holds, so that another may be held against it.
+    fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError>;
+
+    /// For each file whose rows are in a table: how many, and the exact sums of some columns of
+    /// integers and decimals. The table has the column that names the file.
+    fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError>;
 
     /// The batches, the newest first.
     fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError>;
@@ -254,6 +282,31 @@ pub trait Store: Send {
 
     /// The first rows of a table, every value as text, with the names of its columns.
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError>;
+}
+
+/// The most values of a column that are sampled: as many as evidence keeps apart.
+pub(crate) const MOST_SAMPLED: usize = hypodoke_core::evidence::EXACT;
+
+/// What a column holds, in the words of the database.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct ColumnSample {
+    /// Its least value.
+    pub least: Option<String>,
+    /// Its greatest value.
+    pub greatest: Option<String>,
+    /// Some of its values, each once.
+    pub values: Vec<String>,
+}
+
+/// What of one file is in a table.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileFigures {
+    /// The file's number.
+    pub file: i64,
+    /// Its rows.
+    pub rows: u64,
+    /// The sums asked for, in units of the column's last digit; `None` where they cannot be told.
+    pub sums: Vec<Option<i128>>,
 }
 
 /// What a database says of itself.

@@ -4,10 +4,11 @@ use std::path::Path;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Caster, Rows, Source, Target};
+use hypodoke_core::drift::Change;
 use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::{Column, Format, Layout};
 use hypodoke_core::names::Lineage;
-use hypodoke_core::reconcile::{Change, reconcile};
+use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type, Unit};
 use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, Mode, PartSummary, Store, StoreUrl, TablePlan};
@@ -55,6 +56,8 @@ fn layout(columns: &[(&str, Type)]) -> Layout {
 
 fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
     LoadPlan {
+        shape: None,
+        mends: None,
         batch: store.begin_batch(NOON).expect("a batch"),
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON },
         feed: Some("movements".into()),
@@ -62,6 +65,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
             table: "movements".into(),
             path: String::new(),
             layout,
+            drift: Vec::new(),
             changes,
             lineage: Lineage::Rows,
             keeps_layout: true,
@@ -93,6 +97,9 @@ fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
         records.end_record(start..records.bytes.len(), at as u64 + 2);
     }
     let target = |(at, column): (usize, &Column)| Target {
+        trim: false,
+        default: None,
+        demand: Default::default(),
         source_name: column.source.clone(),
         ty: column.ty(),
         unit: Unit::Bare,
@@ -114,7 +121,7 @@ fn summary(layout: &Layout, loaded: u64) -> FileSummary {
         hash: "h".into(),
         read: loaded,
         loaded,
-        parts: vec![PartSummary { read: loaded, loaded, layout: layout.clone(), missing: Vec::new() }],
+        parts: vec![PartSummary { read: loaded, loaded, layout: layout.clone() }],
         ended: NOON,
         ..FileSummary::default()
     }
@@ -246,7 +253,10 @@ fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres)] kind: Ki
     let rejects = store.rejects(file, 10).expect("rejects");
     assert_eq!((rejects.len(), rejects[0].line, rejects[0].reason.as_str()), (1, 3, "not an integer"));
     assert_eq!(rejects[0].raw, b"xN-02");
-    let entry = store.files(&FileQuery { batch: Some(plan.batch), most: None }).expect("entries").remove(0);
+    let entry = store
+        .files(&FileQuery { batch: Some(plan.batch), ..FileQuery::default() })
+        .expect("entries")
+        .remove(0);
     assert_eq!(
         (entry.file, entry.loaded, entry.outcome, entry.arrival),
         (file, 2, Outcome::Loaded, plan.arrival)

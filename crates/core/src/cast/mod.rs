@@ -5,20 +5,25 @@
 //! one that does not.
 
 mod cell;
+mod extras;
 mod family;
 mod limit;
+mod measure;
 mod reason;
+mod unique;
 mod value;
 
 pub use cell::{Cell, Reject, Rows};
 pub use family::settle;
 pub use limit::Limit;
+pub use measure::{Condition, Demand, Literal, Test};
 pub use reason::Reason;
 
 use crate::layout::Format;
 use crate::pattern::PartValue;
 use crate::record::{Field, Origin, Records};
 use crate::types::{Digits, Domain, Type, Unit};
+use unique::Once;
 
 /// Where a table column's values come from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,12 +32,14 @@ pub enum Source {
     Field(usize),
     /// The same for every record of the file: a part of its name.
     Constant(PartValue),
+    /// Several fields, put together as one JSON object: their names and places.
+    Extras(Vec<(String, usize)>),
     /// Nowhere: null.
     Nothing,
 }
 
 /// What is to become of one column of the table.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Target {
     /// The column's name in the file, for rejects.
     pub source_name: String,
@@ -52,6 +59,12 @@ pub struct Target {
     pub required: bool,
     /// What the column holds is narrower than its type.
     pub limit: Option<Limit>,
+    /// Blanks around texts are cut off.
+    pub trim: bool,
+    /// What stands for null, as a file would write it.
+    pub default: Option<String>,
+    /// What is asked of its values.
+    pub demand: Demand,
 }
 
 impl Target {
@@ -72,6 +85,19 @@ struct Misfit {
     reason: Reason,
 }
 
+/// What a file's values did not meet, and were loaded all the same.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unmet {
+    /// The column, by its name in the file.
+    pub column: String,
+    /// What was not met.
+    pub what: String,
+    /// How many rows did not.
+    pub rows: u64,
+    /// The line of the first.
+    pub line: u64,
+}
+
 /// Casts the records of one file for one table.
 #[derive(Debug)]
 pub struct Caster {
@@ -83,13 +109,46 @@ pub struct Caster {
     surprises: u64,
     misfits: Vec<Misfit>,
     bad: Vec<bool>,
+    conditions: Vec<Condition>,
+    left_out: u64,
+    /// Per column that takes each value once, those met.
+    once: Vec<Option<Once>>,
+    unmet: Vec<Unmet>,
 }
 
 impl Caster {
     /// A caster for records of so many fields.
     pub fn new(targets: Vec<Target>, fields: usize) -> Caster {
         let digits = vec![Digits::default(); targets.len()];
-        Caster { targets, fields, digits, surprises: 0, misfits: Vec::new(), bad: Vec::new() }
+        let once = targets.iter().map(|target| target.demand.unique.then(Once::default)).collect();
+        Caster {
+            targets,
+            fields,
+            digits,
+            surprises: 0,
+            misfits: Vec::new(),
+            bad: Vec::new(),
+            conditions: Vec::new(),
+            left_out: 0,
+            once,
+            unmet: Vec::new(),
+        }
+    }
+
+    /// The same, keeping only records that meet all these.
+    pub fn keeping(mut self, conditions: Vec<Condition>) -> Caster {
+        self.conditions = conditions;
+        self
+    }
+
+    /// How many records were left out so far.
+    pub fn left_out(&self) -> u64 {
+        self.left_out
+    }
+
+    /// What values did not meet in rows that are loaded all the same.
+    pub fn unmet(&self) -> &[Unmet] {
+        &self.unmet
     }
 
     /// Values met that the column's type does not hold, in columns that might be widened.
@@ -115,12 +174,20 @@ impl Caster {
         self.bad.clear();
         self.bad.resize(count, false);
         self.refuse_broken(&rows.records);
+        self.leave_out(&rows.records);
         let holds_nul = rows.records.bytes.contains(&0);
         for column in 0..self.targets.len() {
             match self.targets[column].source.clone() {
                 Source::Field(field) => self.cast_column(rows, column, field, holds_nul),
                 Source::Constant(value) => self.fill(rows, column, &value),
+                Source::Extras(fields) => extras::fill(rows, column, &fields),
                 Source::Nothing => {}
+            }
+            if self.targets[column].default.is_some() {
+                self.fill_nulls(rows, column);
+            }
+            if self.targets[column].demand.is_any() {
+                self.ask(rows, column);
             }
         }
         rows.kept.extend((0..count as u32).filter(|at| !self.bad[*at as usize]));
@@ -147,6 +214,80 @@ impl Caster {
         }
     }
 
+    /// Records that do not meet a condition are no rejects: they are not wanted.
+    fn leave_out(&mut self, records: &Records) {
+        if self.conditions.is_empty() {
+            return;
+        }
+        let mut wide = Vec::new();
+        for at in 0..records.len() {
+            if self.bad[at] {
+                continue;
+            }
+            let is_met = |condition: &Condition| {
+                let field = records.fields(at).get(condition.field).copied();
+                let (text, origin) =
+                    field.map_or((&[][..], Origin::Missing), |f| (records.value(f), f.origin()));
+                condition.is_met(text, origin, &mut wide)
+            };
+            if !self.conditions.iter().all(is_met) {
+                self.bad[at] = true;
+                self.left_out += 1;
+            }
+        }
+    }
+
+    /// Puts the default where there is no value.
+    fn fill_nulls(&mut self, rows: &mut Rows, column: usize) {
+        let target = &self.targets[column];
+        let Some(default) = &target.default else { return };
+        let start = rows.records.bytes.len();
+        rows.records.bytes.extend_from_slice(default.as_bytes());
+        let place = Field::text(start..rows.records.bytes.len());
+        let cell = value::Reader::plain(target.ty, Format::default(), &mut rows.wide).read(
+            default.as_bytes(),
+            place,
+            Origin::Text,
+        );
+        // Whether the default is of the column's type was asked before the load.
+        let Ok(cell) = cell else { return };
+        let width = rows.width;
+        let slots = rows.cells.iter_mut().skip(column).step_by(width);
+        slots.filter(|slot| **slot == Cell::Null).for_each(|slot| *slot = cell);
+    }
+
+    /// Asks of the values what the feed expects of them.
+    fn ask(&mut self, rows: &Rows, column: usize) {
+        let target = &self.targets[column];
+        for at in 0..rows.records.len() {
+            if self.bad[at] {
+                continue;
+            }
+            let cell = rows.cells[at * rows.width + column];
+            let unmet = target.demand.unmet(cell, &rows.records.bytes, &rows.wide).map(Reason::Unexpected);
+            let again = || {
+                let once = self.once[column].as_mut()?;
+                let fresh = cell == Cell::Null || once.add(cell, &rows.records.bytes, &rows.wide);
+                (!fresh).then_some(Reason::Again)
+            };
+            let Some(reason) = unmet.or_else(again) else { continue };
+            if target.demand.rejects {
+                self.bad[at] = true;
+                self.misfits.push(Misfit { record: at as u32, column, reason });
+                continue;
+            }
+            let what = reason.to_string();
+            match self.unmet.iter_mut().find(|known| known.column == target.source_name && known.what == what)
+            {
+                Some(known) => known.rows += 1,
+                None => {
+                    let (column, line) = (target.source_name.clone(), rows.records.line(at));
+                    self.unmet.push(Unmet { column, what, rows: 1, line });
+                }
+            }
+        }
+    }
+
     fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
@@ -157,7 +298,7 @@ impl Caster {
             }
             // A record that may stop short has no more than it says.
             let Some(place) = records.fields(at).get(field).copied() else {
-                if target.required {
+                if target.required && target.default.is_none() {
                     self.bad[at] = true;
                     self.misfits.push(Misfit { record: at as u32, column, reason: Reason::Required });
                 }
@@ -172,7 +313,7 @@ impl Caster {
                 Ok(Cell::Text { start, len }) if holds_nul && has_nul(records, start, len) => {
                     Err(Reason::Nul)
                 }
-                Ok(Cell::Null) if target.required => Err(Reason::Required),
+                Ok(Cell::Null) if target.required && target.default.is_none() => Err(Reason::Required),
                 Ok(value) => match target.limit {
                     Some(limit) if !limit.holds(value, records) => Err(Reason::Beyond(limit)),
                     _ => Ok(value),
@@ -198,7 +339,11 @@ impl Caster {
             PartValue::Text(text) => {
                 let start = rows.records.bytes.len();
                 rows.records.bytes.extend_from_slice(text.as_bytes());
-                Cell::text(start..rows.records.bytes.len())
+                let place = Field::text(start..rows.records.bytes.len());
+                let ty = self.targets[column].ty;
+                let mut reader = value::Reader::plain(ty, Format::default(), &mut rows.wide);
+                // A constant of another type than its column is told before the load.
+                reader.read(text.as_bytes(), place, Origin::Text).unwrap_or(Cell::Null)
             }
         };
         let width = rows.width;

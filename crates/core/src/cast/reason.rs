@@ -35,6 +35,10 @@ pub enum Reason {
     Required,
     /// The column holds less than its type.
     Beyond(Limit),
+    /// It is not what the feed expects, in words.
+    Unexpected(&'static str),
+    /// The value came before in the file, and the feed expects each once.
+    Again,
     /// The record itself is broken.
     Fault(Fault),
 }
@@ -66,6 +70,8 @@ impl fmt::Display for Reason {
             }
             Reason::Required => f.write_str("null, and the column takes none"),
             Reason::Beyond(limit) => limit.fmt(f),
+            Reason::Unexpected(what) => f.write_str(what),
+            Reason::Again => f.write_str("came before in the file, and the feed expects each value once"),
             Reason::Fault(Fault::UnclosedQuote) => f.write_str("a quote is opened and never closed"),
             Reason::Fault(Fault::NotText { offset }) => {
                 write!(f, "bytes that are not text in the file's encoding, at byte {offset}")

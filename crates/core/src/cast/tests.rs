@@ -15,6 +15,9 @@ fn target(ty: Type) -> Target {
         pinned: false,
         required: false,
         limit: None,
+        trim: false,
+        default: None,
+        demand: Demand::default(),
     }
 }
 
@@ -113,4 +116,73 @@ fn a_batch_is_cast_again_in_the_same_buffers() {
     rows.records = records(&["5"]);
     caster.cast(&mut rows);
     assert_eq!((rows.len(), rows.rejects.len(), rows.row(0)[0]), (1, 0, Cell::Integer(5)));
+}
+
+/// A batch of one column, cast: the cells of what is kept, and the rejects' reasons.
+fn cast_all(target: Target, values: &[&str], conditions: Vec<Condition>) -> (Caster, Vec<Cell>, Vec<String>) {
+    let mut rows = Rows { records: records(values), ..Rows::default() };
+    let mut caster = Caster::new(vec![target], 1).keeping(conditions);
+    caster.cast(&mut rows);
+    let cells = (0..rows.len()).map(|index| rows.row(index)[0]).collect();
+    (caster, cells, rows.rejects.iter().map(|reject| reject.reason.clone()).collect())
+}
+
+#[test]
+fn a_default_stands_for_null_and_is_no_null_of_a_required_column() {
+    let target = Target { default: Some("7".into()), required: true, ..target(Type::Integer) };
+    let (_, cells, rejects) = cast_all(target, &["1", "", "n/a"], Vec::new());
+    assert_eq!(cells, [Cell::Integer(1), Cell::Integer(7), Cell::Integer(7)]);
+    assert!(rejects.is_empty());
+}
+
+#[test]
+fn blanks_around_texts_are_cut_off_where_that_is_wanted() {
+    let (_, cells, _) = cast_all(Target { trim: true, ..target(Type::Text) }, &["  a b ", "c"], Vec::new());
+    assert_eq!(cells, [Cell::Text { start: 2, len: 3 }, Cell::Text { start: 6, len: 1 }]);
+}
+
+#[rstest]
+#[case::null(Demand { not_null: true, ..Demand::default() }, &["1", ""], "null")]
+#[case::least(Demand { least: Some(Literal::read("1", Type::Integer).expect("one")), ..Demand::default() }, &["1", "0"], "less")]
+#[case::most(Demand { most: Some(Literal::read("1", Type::Integer).expect("one")), ..Demand::default() }, &["1", "2"], "more")]
+#[case::word(Demand { one_of: vec![Literal::read("1", Type::Integer).expect("one")], ..Demand::default() }, &["1", "2"], "not one of")]
+#[case::unique(Demand { unique: true, ..Demand::default() }, &["1", "1"], "came before")]
+fn a_demand_that_is_not_met_is_a_reject_or_counted(
+    #[case] demand: Demand,
+    #[case] values: &[&str],
+    #[case] words: &str,
+) {
+    let strict = Target { demand: Demand { rejects: true, ..demand.clone() }, ..target(Type::Integer) };
+    let (caster, cells, rejects) = cast_all(strict, values, Vec::new());
+    assert_eq!((cells.len(), rejects.len(), caster.unmet().len()), (1, 1, 0));
+    assert!(rejects[0].contains(words), "{rejects:?}");
+    let (caster, cells, rejects) = cast_all(Target { demand, ..target(Type::Integer) }, values, Vec::new());
+    assert_eq!((cells.len(), rejects.len()), (2, 0));
+    assert_eq!((caster.unmet()[0].rows, caster.unmet()[0].line), (1, 3));
+}
+
+#[test]
+fn records_that_meet_no_condition_are_left_out_and_no_rejects() {
+    let test = Test::AtLeast(Literal::read("5", Type::Integer).expect("five"));
+    let condition = Condition { field: 0, ty: Type::Integer, format: Format::default(), test };
+    let (caster, cells, rejects) = cast_all(target(Type::Integer), &["9", "4", "x", ""], vec![condition]);
+    assert_eq!(cells, [Cell::Integer(9)]);
+    assert_eq!((caster.left_out(), rejects.len()), (2, 1));
+}
+
+#[test]
+fn fields_without_a_column_are_kept_as_one_object() {
+    let mut records = Records::default();
+    for field in ["a", "say \"hi\"", ""] {
+        let start = records.bytes.len();
+        records.bytes.extend_from_slice(field.as_bytes());
+        records.push_field(Field::new(start..records.bytes.len(), false));
+    }
+    records.end_record(0..0, 2);
+    let mut rows = Rows { records, ..Rows::default() };
+    let fields = vec![("first".to_owned(), 0), ("second".to_owned(), 1), ("third".to_owned(), 2)];
+    let target = Target { source: Source::Extras(fields), ..target(Type::Json) };
+    Caster::new(vec![target], 3).cast(&mut rows);
+    let Cell::Text { start, len } = rows.row(0)[0] else { panic!("no text") };
+    assert_eq!(rows.bytes(start, len), br#"{"first":"a","second":"say \"hi\""}"#);
 }

@@ -11,6 +11,7 @@ use crate::types::{Digits, Type, Unit};
 /// Reads the values of one column, one after another.
 pub struct Reader<'a> {
     ty: Type,
+    trim: bool,
     format: Format,
     unit: Unit,
     also_null: &'a [String],
@@ -25,11 +26,22 @@ impl<'a> Reader<'a> {
         Reader {
             also_null: &target.also_null,
             ty: target.ty,
+            trim: target.trim,
             format: target.format,
             unit: target.unit,
             wide,
             greatest: 0,
         }
+    }
+
+    /// A reader of a type that knows nothing else of the column.
+    pub fn plain(ty: Type, format: Format, wide: &'a mut Vec<i128>) -> Reader<'a> {
+        Reader { also_null: &[], ty, trim: false, format, unit: Unit::Bare, wide, greatest: 0 }
+    }
+
+    /// Reads a value that stands by itself: places are those in `value`.
+    pub fn read_alone(&mut self, value: &[u8], origin: Origin) -> Result<Cell, Reason> {
+        self.read(value, Field::new(0..value.len(), false), origin)
     }
 
     /// The digits that the numbers read so far need.
@@ -59,6 +71,7 @@ impl<'a> Reader<'a> {
             return Ok(Cell::Null);
         }
         match self.ty {
+            Type::Text if self.trim => Ok(Cell::text(within(value, bytes, place))),
             Type::Text => Ok(Cell::text(place.range())),
             Type::Integer => self.integer(bytes),
             Type::Decimal { precision, scale } => self.decimal(bytes, precision, scale),

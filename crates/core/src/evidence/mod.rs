@@ -6,6 +6,7 @@
 
 mod decide;
 mod extremes;
+mod likeness;
 mod recent;
 mod report;
 mod sketch;
@@ -16,9 +17,10 @@ use std::hash::{BuildHasher, Hasher};
 
 pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide, decide_all};
 pub use extremes::{Extremes, TextExtremes};
+pub use likeness::overlap;
 use recent::{Recent, Remembered};
 pub use report::ColumnReport;
-pub use sketch::Sketch;
+pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 
 use crate::record::{Fault, Field, Origin, Records};

@@ -93,6 +93,14 @@ impl Sketch {
         }
     }
 
+    /// Whether a value was counted, by its hash; `None` where that cannot be told any more.
+    pub fn holds(&self, hash: u64) -> Option<bool> {
+        match &self.kind {
+            Kind::Exact(set) => Some(set.contains(&mix(hash))),
+            Kind::Estimated(_) => None,
+        }
+    }
+
     /// Whether [`Sketch::count`] is exact.
     pub fn is_exact(&self) -> bool {
         matches!(self.kind, Kind::Exact(_))

@@ -236,6 +236,9 @@ proptest! {
             format: decision.format,
             also_null: Vec::new(),
             pinned: false, required: false, limit: None,
+            trim: false,
+            default: None,
+            demand: Default::default(),
         };
         let mut rows = crate::cast::Rows { records, ..Default::default() };
         crate::cast::Caster::new(vec![target], 1).cast(&mut rows);

@@ -77,7 +77,7 @@ impl From<FileEntry> for FileLine {
 /// Lists the entries.
 pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Failure> {
     let mut store = context.ledger(&arguments.database)?;
-    let files = store.files(&FileQuery { batch: None, most: Some(arguments.most) })?;
+    let files = store.files(&FileQuery { most: Some(arguments.most), ..FileQuery::default() })?;
     if context.json {
         let files = files.into_iter().map(FileLine::from).collect();
         json::print(&LedgerDocument { version: LEDGER_JSON_VERSION, database: store.shown(), files });
@@ -92,7 +92,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
     let mut store = context.ledger(&arguments.database)?;
     let batches = store.batches(usize::MAX >> 1)?;
     let batch = pick(&batches, arguments.batch)?;
-    let files = store.files(&FileQuery { batch: Some(batch.batch), most: None })?;
+    let files = store.files(&FileQuery { batch: Some(batch.batch), ..FileQuery::default() })?;
     let mut lines = Vec::new();
     for entry in files.iter().rev() {
         let parts = if entry.outcome == Outcome::Loaded { store.parts(entry.file)? } else { Vec::new() };
@@ -108,6 +108,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
         files: lines,
         known: 0,
         unmatched: Vec::new(),
+        conflicts: Vec::new(),
     };
     if context.json {
         json::print(&receipt);

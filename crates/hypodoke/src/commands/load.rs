@@ -140,7 +140,8 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
                 taker.filter_map(|(at, feed)| Some((at, feed.files.matches(&seen.arrival.path)?))).next();
             match taker {
                 Some((at, values)) => {
-                    let parts = settings.feeds[at].files.parts().iter().cloned().zip(values).collect();
+                    let named = settings.feeds[at].files.parts().iter().cloned().zip(values);
+                    let parts = named.chain(settings.feeds[at].constants()).collect();
                     deliveries[at].files.push(Candidate { parts, ..file });
                 }
                 None => task.unmatched.push(format!("{}/{}", place.name, seen.arrival.path)),

@@ -43,7 +43,7 @@ pub fn run(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Fail
     let batch = ledger::pick(&batches, arguments.batch)?.batch;
     let most = if context.json { usize::MAX >> 1 } else { MOST_SHOWN };
     let mut found: Vec<(FileEntry, Vec<RejectEntry>)> = Vec::new();
-    for entry in store.files(&FileQuery { batch: Some(batch), most: None })?.into_iter().rev() {
+    for entry in store.files(&FileQuery { batch: Some(batch), ..FileQuery::default() })?.into_iter().rev() {
         if entry.rejected > 0 {
             let rejects = store.rejects(entry.file, most)?;
             found.push((entry, rejects));

@@ -3,8 +3,10 @@
 use std::collections::HashMap;
 
 use hypodoke_core::cast::{Caster, Limit, Source as CellSource, Target};
-use hypodoke_core::layout::{Column, Format, Layout, rule_for};
+use hypodoke_core::drift::{Drift, EXTRAS_COLUMN, Judged, NewColumn, judge};
+use hypodoke_core::layout::{Column, Expected, Format, Layout, Otherwise, rule_for};
 use hypodoke_core::names::{Lineage, match_key};
+use hypodoke_core::pattern::PartValue;
 use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
@@ -12,7 +14,7 @@ use hypodoke_formats::TableHead;
 use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape};
 
 use super::ground::Base;
-use super::{Candidate, Feed};
+use super::{Candidate, Feed, asked};
 use crate::failure::Failure;
 
 /// How one of a file's tables is to go in.
@@ -34,6 +36,12 @@ pub struct TableApproach {
     pub is_virtual: bool,
     /// The columns that tell rows apart.
     pub key: Vec<String>,
+    /// How the file differs, with what is done about it.
+    pub drift: Vec<Drift>,
+    /// The file's columns whose values are kept in the column of extras.
+    extras: Vec<(String, usize)>,
+    /// Columns whose type stays whatever the file holds.
+    firm: Vec<String>,
     /// What the table asks of its columns, where somebody else made it: whether they take nulls,
     /// and how much they hold.
     demands: HashMap<String, (bool, Option<Limit>)>,
@@ -56,7 +64,28 @@ impl TableApproach {
             keeps_layout: true,
             is_virtual: false,
             key: Vec::new(),
+            drift: Vec::new(),
+            extras: Vec::new(),
+            firm: Vec::new(),
             demands: HashMap::new(),
+        }
+    }
+
+    fn judged(
+        table: String,
+        head: &TableHead,
+        judged: Judged,
+        file: &Layout,
+        formats: Vec<(Format, Domain)>,
+        lineage: Lineage,
+    ) -> TableApproach {
+        let fields = head.names.len();
+        let extra = |at: &usize| (file.columns[*at].source.clone(), *at);
+        TableApproach {
+            extras: judged.extras.iter().filter(|at| **at < fields).map(extra).collect(),
+            firm: judged.firm,
+            drift: judged.drift,
+            ..TableApproach::new(table, head, judged.fit, formats, lineage)
         }
     }
 
@@ -91,38 +120,59 @@ impl TableApproach {
         Ok(())
     }
 
-    /// The way of a table whose evidence is in.
+    /// The way of a table whose evidence is in, and that is judged already.
     pub fn informed(
+        table: String,
+        head: &TableHead,
+        judged: Judged,
+        file: &Layout,
+        lineage: Lineage,
+    ) -> TableApproach {
+        let format = |(column, source): (&Column, &Option<usize>)| match source {
+            // Values that are not of the column's kind say nothing of how the others are written.
+            Some(at) if judged.firm.contains(&column.name) => (column.format, file.columns[*at].domain),
+            Some(at) => (file.columns[*at].format, file.columns[*at].domain),
+            None => (column.format, column.domain),
+        };
+        let formats = judged.fit.layout.columns.iter().zip(&judged.fit.sources).map(format).collect();
+        TableApproach::judged(table, head, judged, file, formats, lineage)
+    }
+
+    /// The way of a table that nothing is held against: a preview, or one that is not there yet.
+    pub fn unjudged(
         table: String,
         head: &TableHead,
         base: &Layout,
         file: &Layout,
         lineage: Lineage,
     ) -> TableApproach {
-        let fit = reconcile(base, file);
-        let format = |(column, source): (&Column, &Option<usize>)| match source {
-            Some(at) => (file.columns[*at].format, file.columns[*at].domain),
-            None => (column.format, column.domain),
-        };
-        let formats = fit.layout.columns.iter().zip(&fit.sources).map(format).collect();
-        TableApproach::new(table, head, fit, formats, lineage)
+        let judged = Judged { fit: reconcile(base, file), ..Judged::default() };
+        TableApproach::informed(table, head, judged, file, lineage)
     }
 
     /// The way of a table of which only the names are known, into one whose layout is; `None` if
-    /// it has a column that the table has not.
+    /// evidence is wanted first: the table would change, or somebody has to be asked.
     pub fn optimistic(
         table: String,
         head: &TableHead,
         base: &Layout,
         named: &Layout,
+        feed: &Feed,
         lineage: Lineage,
     ) -> Option<TableApproach> {
-        let fit = reconcile(base, named);
-        if fit.alters() {
+        let judged = judge(base, named, &feed.policy_of(&head.path), &[]);
+        let gone = judged
+            .fit
+            .sources
+            .iter()
+            .zip(&base.columns)
+            .any(|(source, column)| source.is_none() && column.name != EXTRAS_COLUMN);
+        let strange = named.columns.len() > judged.fit.sources.iter().flatten().count();
+        if !judged.fit.changes.is_empty() || !judged.holds.is_empty() || gone && strange {
             return None;
         }
         let formats = base.columns.iter().map(|column| (column.format, column.domain)).collect();
-        Some(TableApproach::new(table, head, fit, formats, lineage))
+        Some(TableApproach::judged(table, head, judged, named, formats, lineage))
     }
 
     /// The way of a file into a table that somebody else made.
@@ -131,6 +181,7 @@ impl TableApproach {
         head: &TableHead,
         shape: &TableShape,
         looked: &Layout,
+        feed: &Feed,
     ) -> Result<TableApproach, Failure> {
         let matched = |column: &Column| {
             let key = match_key(&column.name);
@@ -139,8 +190,18 @@ impl TableApproach {
             let by_key = || taken().find(|c| match_key(&c.name) == key);
             taken().find(|c| c.name == column.name).or_else(by_key)
         };
-        let (found, strange): (Vec<_>, Vec<_>) =
-            looked.columns.iter().enumerate().partition(|(_, c)| matched(c).is_some());
+        let policy = feed.policy_of(&head.path);
+        let is_ignored =
+            |column: &Column| policy.ignore.iter().any(|name| match_key(name) == match_key(&column.source));
+        let (found, mut strange): (Vec<_>, Vec<_>) = looked
+            .columns
+            .iter()
+            .enumerate()
+            .filter(|(_, column)| !is_ignored(column))
+            .partition(|(_, c)| matched(c).is_some());
+        if policy.new_column == NewColumn::Ignore {
+            strange.clear();
+        }
         let is_given =
             |name: &str| found.iter().any(|(_, c)| matched(c).is_some_and(|known| known.name == name));
         let lacking: Vec<&str> = shape
@@ -187,6 +248,7 @@ impl TableApproach {
             path: self.head.path.clone(),
             layout: self.fit.layout.clone(),
             changes: self.fit.changes.clone(),
+            drift: self.drift.clone(),
             lineage: self.lineage,
             keeps_layout: self.keeps_layout,
             is_virtual: self.is_virtual,
@@ -204,30 +266,48 @@ impl TableApproach {
         named.map(|(column, _)| column.name.clone()).collect()
     }
 
-    /// The caster of its records.
-    pub fn caster(&self, file: &Candidate, feed: &Feed) -> Caster {
+    /// The caster of its records; an error where what the feed says does not fit its columns.
+    pub fn caster(&self, file: &Candidate, feed: &Feed) -> Result<Caster, Failure> {
         if self.is_virtual {
-            return Caster::new(Vec::new(), 0);
+            return Ok(Caster::new(Vec::new(), 0));
         }
         let fields = self.head.names.len();
-        Caster::new(self.targets(file, feed, fields), fields)
+        let wrong = |why: String| Failure::load(format!("{}: {why}", file.shown));
+        let conditions =
+            if self.head.is_child { Vec::new() } else { asked::conditions(self, feed).map_err(wrong)? };
+        Ok(Caster::new(self.targets(file, feed, fields).map_err(wrong)?, fields).keeping(conditions))
+    }
+
+    /// What becomes of rows whose values in this column are not as expected.
+    pub fn otherwise(&self, column: &str, feed: &Feed) -> Otherwise {
+        let rules = feed.rules_of(&self.head.path);
+        rule_for(&rules, column).map(|rule| rule.expected.otherwise).unwrap_or_default()
     }
 
     /// What is to become of each column of the layout.
-    fn targets(&self, file: &Candidate, feed: &Feed, fields: usize) -> Vec<Target> {
+    fn targets(&self, file: &Candidate, feed: &Feed, fields: usize) -> Result<Vec<Target>, String> {
         let rules = feed.rules_of(&self.head.path);
         let target = |(at, column): (usize, &Column)| {
             let ty = column.ty();
             let (format, domain) = self.formats[at];
             let demand = self.demands.get(&column.name);
+            let rule = rule_for(&rules, &column.source);
+            let is_extras = column.name == EXTRAS_COLUMN && !self.extras.is_empty();
             // Whether a word is a null follows from the table's type alone, so that it does not
             // depend on which file came first.
             let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
-            Target {
+            let nothing = Expected::default();
+            if let Some(part) = self.fit.sources[at].and_then(|source| source.checked_sub(fields))
+                && let Some((_, PartValue::Text(text))) = file.parts.get(part)
+            {
+                asked::constant(text, column)?;
+            }
+            Ok(Target {
                 source_name: column.source.clone(),
                 ty,
                 unit: Target::unit_of(domain),
                 source: match self.fit.sources[at] {
+                    None if is_extras => CellSource::Extras(self.extras.clone()),
                     Some(field) if field < fields => CellSource::Field(field),
                     Some(part) => file
                         .parts
@@ -236,12 +316,17 @@ impl TableApproach {
                     None => CellSource::Nothing,
                 },
                 format: Format { nulls, ..format },
-                also_null: rule_for(&rules, &column.source)
-                    .map_or_else(Vec::new, |rule| rule.also_null.clone()),
-                pinned: column.pinned.is_some(),
+                also_null: rule.map_or_else(Vec::new, |rule| rule.also_null.clone()),
+                pinned: column.pinned.is_some() || self.firm.contains(&column.name),
                 required: self.key.contains(&column.name) || demand.is_some_and(|(required, _)| *required),
                 limit: demand.and_then(|(_, limit)| *limit),
-            }
+                trim: rule.is_some_and(|rule| rule.trim),
+                default: match rule.and_then(|rule| rule.default.clone()) {
+                    Some(text) => Some(asked::default(text, column)?),
+                    None => None,
+                },
+                demand: asked::demand(rule.map_or(&nothing, |rule| &rule.expected), column)?,
+            })
         };
         self.fit.layout.columns.iter().enumerate().map(target).collect()
     }

@@ -6,17 +6,18 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
+use hypodoke_core::drift::{Drift, Hold, WayOut};
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
-use super::file::{FileLoad, Loaded, Trouble};
+use super::file::{FileLoad, HeldFile, Loaded, Trouble};
 use super::ground::Ground;
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
-use super::order::{Turn, turns};
+use super::order::{Turn, overtaken, same_delivery, turns};
 use super::patience::Patience;
-use super::receipt::{RECEIPT_VERSION, Receipt, ReceiptLine};
+use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
-use super::{Candidate, Delivery, Feed, clock};
+use super::{Candidate, Delivery, Feed, clock, conflicts, decision};
 use crate::failure::Failure;
 
 /// A feed's files are only loaded side by side if there are at least so many.
@@ -49,7 +50,8 @@ pub fn run(
     let began = Instant::now();
     let began_at = clock::now();
     let entries = if store.has_ledger()? { store.loaded_files()? } else { Vec::new() };
-    let known = Known::of(entries);
+    let decisions = if entries.is_empty() { Vec::new() } else { store.decisions()? };
+    let known = Known::of(entries).decided(decisions);
     let (mut pending, mut known_count) = (Vec::new(), 0);
     for delivery in deliveries {
         let (old, new): (Vec<_>, Vec<_>) =
@@ -59,7 +61,8 @@ pub fn run(
             pending.push(Pending { feed: &delivery.feed, old, new });
         }
     }
-    let mut batch = Batch { store, more, known, listener, number: 0, lines: Vec::new() };
+    let mut batch =
+        Batch { store, more, known, listener, number: 0, lines: Vec::new(), conflicts: Vec::new() };
     let mut number = None;
     let broken_off = if pending.is_empty() {
         None
@@ -76,6 +79,7 @@ pub fn run(
         files: batch.lines,
         known: known_count,
         unmatched,
+        conflicts: batch.conflicts,
     };
     Ok(Ended { receipt, broken_off })
 }
@@ -103,6 +107,7 @@ struct Batch<'a> {
     listener: &'a dyn Listener,
     number: i64,
     lines: Vec<ReceiptLine>,
+    conflicts: Vec<Conflict>,
 }
 
 impl Batch<'_> {
@@ -132,22 +137,26 @@ impl Batch<'_> {
         more: &Connections<'_>,
     ) -> Result<(), StoreError> {
         let work = |other: &mut Batch<'_>, at: usize| {
-            let before = other.lines.len();
-            other.load_delivery(&pending[at])?;
-            Ok(other.lines.split_off(before))
+            let done = other.load_delivery(&pending[at]);
+            let lines = std::mem::take(&mut other.lines);
+            (Some((lines, std::mem::take(&mut other.conflicts))), done)
         };
-        let lines = self.share(pending.len(), more, &work)?;
-        self.lines.extend(lines.into_iter().flatten());
-        Ok(())
+        let (done, ended) = self.share(pending.len(), more, &work);
+        for (lines, conflicts) in done {
+            self.lines.extend(lines);
+            self.conflicts.extend(conflicts);
+        }
+        ended
     }
 
-    /// Does so many pieces of work on several connections, and gives what each came to, in order.
+    /// Does so many pieces of work on several connections, and gives what each came to, in order;
+    /// also of those that were done before a connection broke.
     fn share<T: Send>(
         &self,
         pieces: usize,
         more: &Connections<'_>,
-        work: &(dyn Fn(&mut Batch<'_>, usize) -> Result<T, StoreError> + Sync),
-    ) -> Result<Vec<T>, StoreError> {
+        work: &(dyn Fn(&mut Batch<'_>, usize) -> (Option<T>, Result<(), StoreError>) + Sync),
+    ) -> (Vec<T>, Result<(), StoreError>) {
         let next = AtomicUsize::new(0);
         let done: Mutex<Vec<(usize, T)>> = Mutex::default();
         let (known, listener, number) = (&self.known, self.listener, self.number);
@@ -155,28 +164,32 @@ impl Batch<'_> {
             let mut store = (more.open)()?;
             store.open_ledger()?;
             let known = known.clone();
+            let (lines, conflicts) = (Vec::new(), Vec::new());
             let mut batch =
-                Batch { store: store.as_mut(), more: None, known, listener, number, lines: Vec::new() };
+                Batch { store: store.as_mut(), more: None, known, listener, number, lines, conflicts };
             loop {
                 let at = next.fetch_add(1, Ordering::Relaxed);
                 if at >= pieces {
                     return Ok(());
                 }
-                let came = work(&mut batch, at)?;
-                done.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).push((at, came));
+                let (came, ended) = work(&mut batch, at);
+                if let Some(came) = came {
+                    done.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).push((at, came));
+                }
+                ended?;
             }
         };
-        std::thread::scope(|scope| {
+        let ended = std::thread::scope(|scope| {
             let workers: Vec<_> = (0..more.most.min(pieces)).map(|_| scope.spawn(run)).collect();
             let ends: Vec<_> = workers
                 .into_iter()
                 .map(|worker| worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
                 .collect();
             ends.into_iter().collect::<Result<Vec<()>, StoreError>>()
-        })?;
+        });
         let mut done = done.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
         done.sort_by_key(|(at, _)| *at);
-        Ok(done.into_iter().map(|(_, came)| came).collect())
+        (done.into_iter().map(|(_, came)| came).collect(), ended.map(|_| ()))
     }
 
     fn load_delivery(&mut self, pending: &Pending<'_>) -> Result<(), StoreError> {
@@ -194,12 +207,34 @@ impl Batch<'_> {
         }
         for turn in turns(feed, old, new) {
             match turn {
+                Turn::Single(at) if feed.mode == Mode::Replace => {
+                    let look = looks[at].take();
+                    let late = overtaken(new[at], old).filter(|_| !self.is_waived(feed, new[at]));
+                    let line = match late {
+                        Some(newer) => self.hold_late(feed, new[at], newer)?,
+                        None => self.load_one(feed, new[at], &mut ground, look, true)?,
+                    };
+                    self.lines.push(line);
+                }
                 Turn::Single(at) => {
                     let look = looks[at].take();
-                    let line = self.load_one(feed, new[at], &mut ground, look, feed.mode == Mode::Replace)?;
+                    let line = self.load_one(feed, new[at], &mut ground, look, false)?;
                     self.lines.push(line);
                 }
                 Turn::Together { files, continues } => {
+                    let of_other = |file: &&&Candidate| {
+                        !continues || !files.iter().any(|at| same_delivery(feed, new[*at], file))
+                    };
+                    let others: Vec<&Candidate> = old.iter().filter(of_other).copied().collect();
+                    let late = files.iter().find_map(|at| overtaken(new[*at], &others));
+                    let waived = files.iter().all(|at| self.is_waived(feed, new[*at]));
+                    if let Some(newer) = late.filter(|_| !waived) {
+                        for at in files {
+                            let line = self.hold_late(feed, new[at], newer)?;
+                            self.lines.push(line);
+                        }
+                        continue;
+                    }
                     let mut taken: Vec<(usize, Look)> =
                         files.into_iter().map(|at| (at, looks[at].take())).collect();
                     self.load_together(feed, new, &mut taken, &mut ground, continues)?;
@@ -207,6 +242,31 @@ impl Batch<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Whether somebody has decided that a file is loaded whatever is the matter.
+    fn is_waived(&self, feed: &Feed, file: &Candidate) -> bool {
+        self.known.decision(&file.seen.arrival, &feed.table).is_some_and(|decision| decision.load_anyway)
+    }
+
+    /// A delivery that comes after a newer one is not to take its place unseen.
+    fn hold_late(
+        &mut self,
+        feed: &Feed,
+        file: &Candidate,
+        newer: &Candidate,
+    ) -> Result<ReceiptLine, StoreError> {
+        let why = format!(
+            "it is older than {}, whose rows the table holds, and would take their place",
+            newer.shown
+        );
+        let hold = Hold { why, ways: vec![WayOut::LoadAnyway, WayOut::Discard] };
+        self.close(
+            feed,
+            file,
+            Err(Trouble::Held(Box::new(HeldFile { holds: vec![hold], ..HeldFile::default() }))),
+            (Instant::now(), clock::now()),
+        )
     }
 
     /// The files of one feed on several connections. The first makes the table; those of one size
@@ -237,14 +297,17 @@ impl Batch<'_> {
             let (at, look) = &rest[piece];
             let look = look.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
             let mut own = ground.clone();
-            let line = other.load_one(feed, files[*at], &mut own, look, false)?;
-            Ok((*at, line))
+            match other.load_one(feed, files[*at], &mut own, look, false) {
+                Ok(line) => (Some((*at, line)), Ok(())),
+                Err(error) => (None, Err(error)),
+            }
         };
-        for (at, line) in self.share(rest.len(), more, &work)? {
+        let (done, ended) = self.share(rest.len(), more, &work);
+        for (at, line) in done {
             lines[at] = Some(line);
         }
         self.lines.extend(lines.into_iter().flatten());
-        Ok(())
+        ended
     }
 
     /// The files of one delivery: all of them are kept, or none.
@@ -269,9 +332,9 @@ impl Batch<'_> {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
                 look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
             };
-            let mut line = or_failed(result, feed, file)?;
+            let (mut line, _) = or_failed(result, feed, file)?;
             line.seconds = began.elapsed().as_secs_f64();
-            failed |= line.outcome == Outcome::Failed;
+            failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
             empties &= line.outcome != Outcome::Loaded;
             self.lines.push(line);
         }
@@ -281,7 +344,7 @@ impl Batch<'_> {
             (*ground, self.known) = before;
             for line in &mut self.lines[first..] {
                 if line.outcome == Outcome::Loaded {
-                    let what = "not loaded: another file of the same delivery failed";
+                    let what = "not loaded: another file of the same delivery failed or is held";
                     *line = ReceiptLine {
                         path: line.path.clone(),
                         feed: line.feed.clone(),
@@ -295,7 +358,7 @@ impl Batch<'_> {
             }
             for (line, at) in self.lines[first..].iter().zip(places) {
                 let file = files[at];
-                self.store.note_file(&entry_of(line, feed, file, self.number, clock::now(), None))?;
+                self.store.note_file(&entry_of(line, feed, file, self.number, clock::now(), None), &[])?;
             }
         }
         Ok(())
@@ -316,10 +379,32 @@ impl Batch<'_> {
             Some(Err(failure)) => Err(Trouble::File(failure)),
             look => self.load_patiently(feed, file, ground, look.and_then(Result::ok), empties),
         };
-        let mut line = or_failed(result, feed, file)?;
+        self.close(feed, file, result, (began, began_at))
+    }
+
+    /// Writes down what came of a file where that is not in its transaction.
+    fn close(
+        &mut self,
+        feed: &Feed,
+        file: &Candidate,
+        result: Result<ReceiptLine, Trouble>,
+        (began, began_at): (Instant, i64),
+    ) -> Result<ReceiptLine, StoreError> {
+        let (mut line, drift) = or_failed(result, feed, file)?;
         line.seconds = began.elapsed().as_secs_f64();
-        if line.outcome == Outcome::Failed {
-            self.store.note_file(&entry_of(&line, feed, file, self.number, began_at, None))?;
+        let entry = entry_of(&line, feed, file, self.number, began_at, None);
+        match line.outcome {
+            Outcome::Failed => self.store.note_file(&entry, &[])?,
+            // A file that is held day after day for the same reason is written down once.
+            Outcome::Held
+                if self
+                    .known
+                    .held(&file.seen.arrival, &feed.table)
+                    .is_none_or(|before| before.message != entry.message) =>
+            {
+                self.store.note_file(&entry, &drift)?;
+            }
+            _ => {}
         }
         self.listener.on(Event::FileEnded { path: file.shown.clone(), outcome: line.outcome });
         Ok(line)
@@ -376,7 +461,9 @@ impl Batch<'_> {
                 *looked = again.map(without_evidence);
             }
         }
-        ground.expect(self.store, looks.iter().flatten())?;
+        let disagreed = conflicts::of(feed, files, &looks);
+        self.conflicts.extend(disagreed);
+        ground.expect(self.store, feed, looks.iter().flatten())?;
         Ok(looks.into_iter().map(Some).collect())
     }
 
@@ -389,6 +476,16 @@ impl Batch<'_> {
         first_of_delivery: bool,
     ) -> Result<ReceiptLine, Trouble> {
         let began_at = clock::now();
+        let settled;
+        let decision = self.known.decision(&file.seen.arrival, &feed.table);
+        let (feed, looked) = match decision {
+            Some(decision) => {
+                settled = decision.applied(feed, ground.main.layout());
+                // What was found before the decision was found by other rules.
+                (&settled, None)
+            }
+            None => (feed, looked),
+        };
         let replaces = match self.known.judge(file, &feed.table).map_err(Trouble::File)? {
             Verdict::Known => return Ok(line_of(feed, file, Outcome::Known)),
             Verdict::Same(entry, hash) => return self.note_same(feed, file, &entry, hash, began_at),
@@ -404,7 +501,9 @@ impl Batch<'_> {
                 Failure::load(message).advise("take its rows out by hand, or load it under another name"),
             ));
         }
+        let before = self.known.rows_before(&feed.table);
         let load = FileLoad {
+            before: &before,
             store: self.store,
             feed,
             file,
@@ -439,7 +538,7 @@ impl Batch<'_> {
             format!("same content as {}, loaded in batch {}", entry.arrival.path, entry.batch)
         });
         let note = entry_of(&line, feed, file, self.number, began_at, Some(hash));
-        self.store.note_file(&note).map_err(Trouble::Store)?;
+        self.store.note_file(&note, &[]).map_err(Trouble::Store)?;
         self.known.learn(note);
         Ok(line)
     }
@@ -447,7 +546,7 @@ impl Batch<'_> {
     /// The ledger says that a file is loaded: by another process, or by this one just before the
     /// connection broke, so that the answer was lost.
     fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, Trouble> {
-        let query = FileQuery { batch: Some(self.number), most: None };
+        let query = FileQuery { batch: Some(self.number), ..FileQuery::default() };
         let arrival = &file.seen.arrival;
         let ours = self.store.files(&query)?.into_iter().find(|entry| {
             entry.outcome == Outcome::Loaded
@@ -488,17 +587,47 @@ fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {
     }
 }
 
-/// The line of a file, also of one that failed; an error only where the database is gone.
+/// How a file differs from its tables, by their names.
+type Differs = Vec<(String, Drift)>;
+
+/// The line of a file, also of one that failed or is held; an error only where the database is
+/// gone.
 fn or_failed(
     result: Result<ReceiptLine, Trouble>,
     feed: &Feed,
     file: &Candidate,
-) -> Result<ReceiptLine, StoreError> {
+) -> Result<(ReceiptLine, Differs), StoreError> {
+    let plain = |line: ReceiptLine| Ok((line, Vec::new()));
     match result {
-        Ok(line) => Ok(line),
+        Ok(line) => plain(line),
         Err(Trouble::Store(error)) if error.is_unreachable() => Err(error),
-        Err(Trouble::Store(error)) => Ok(failed_line(feed, file, &Failure::from(error))),
-        Err(Trouble::File(failure)) => Ok(failed_line(feed, file, &failure)),
+        Err(Trouble::Store(error)) => plain(failed_line(feed, file, &Failure::from(error))),
+        Err(Trouble::File(failure)) => plain(failed_line(feed, file, &failure)),
+        Err(Trouble::Held(held)) => Ok((held_line(feed, file, &held), held.drift)),
+    }
+}
+
+fn held_line(feed: &Feed, file: &Candidate, held: &HeldFile) -> ReceiptLine {
+    let why: Vec<&str> = held.holds.iter().map(|hold| hold.why.as_str()).collect();
+    let first: Vec<String> =
+        held.holds.iter().filter_map(|hold| hold.ways.first()).map(decision::option).fold(
+            Vec::new(),
+            |mut all, option| {
+                if !all.contains(&option) {
+                    all.push(option);
+                }
+                all
+            },
+        );
+    let command = format!("hypodoke settle {} {}", decision::quoted(&file.shown), first.join(" "));
+    ReceiptLine {
+        kind: held.kind.clone(),
+        message: Some(why.join("\n")),
+        advice: Some(command),
+        changes: held.drift.iter().map(|(_, drift)| drift.clone()).collect(),
+        holds: held.holds.clone(),
+        rows_read: held.read,
+        ..line_of(feed, file, Outcome::Held)
     }
 }
 
@@ -519,7 +648,7 @@ fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -
         rows_left_out: loaded.left_out,
         counts: loaded.counts.into(),
         parts: loaded.parts.clone(),
-        changes: loaded.changes.clone(),
+        changes: loaded.drift.clone(),
         replaced,
         footer: loaded.footer.clone(),
         notes: loaded.notes.clone(),
@@ -553,5 +682,6 @@ fn entry_of(
         ended: clock::now(),
         message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),
         replaced_by: None,
+        shape: None,
     }
 }

@@ -37,7 +37,7 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
         .iter()
         .map(|file| look(file, feed, Way::alone(), &[], &Silent))
         .collect::<Result<_, Failure>>()?;
-    ground.expect(store, looks.iter())?;
+    ground.expect(store, feed, looks.iter())?;
     for (file, looked) in new.iter().zip(&looks) {
         let mut tables = Vec::new();
         for (at, table) in looked.tables.iter().enumerate() {
@@ -52,7 +52,7 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
             }
             let lineage = base.lineage(table.head.is_child);
             let Some(layout) = base.layout() else { continue };
-            let mut approach = TableApproach::informed(name, &table.head, layout, &table.layout, lineage);
+            let mut approach = TableApproach::unjudged(name, &table.head, layout, &table.layout, lineage);
             approach.find_key(file, feed)?;
             tables.push(approach.plan(feed.mode));
             // The next file meets the table as this one leaves it.
@@ -77,6 +77,8 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
             sql_before: Vec::new(),
             sql_after: Vec::new(),
             careful: false,
+            shape: None,
+            mends: None,
         };
         for statement in store.ddl(&plan)? {
             // A table that is not there yet is made once, whole.

@@ -1,11 +1,13 @@
 //! The tables that a feed's files fill, as they were before a file.
 
+use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::{Layout, Part};
 use hypodoke_core::names::Lineage;
 use hypodoke_core::reconcile::join;
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{Store, StoreError, TableShape};
+use hypodoke_stores::{FileQuery, Store, StoreError, TableShape};
 
+use super::differ::Written;
 use super::look::{Looked, LookedTable};
 use super::{Candidate, Feed};
 
@@ -76,6 +78,8 @@ pub struct Ground {
     pub main: Base,
     /// Those of sheets and of nested lists.
     pub parts: Vec<(Part, Base)>,
+    /// How the file loaded last is written, where that is known.
+    pub last: Option<Written>,
 }
 
 impl Ground {
@@ -84,7 +88,15 @@ impl Ground {
         let main = Base::of(store, &feed.table)?;
         let parts = main.layout().map(|layout| layout.parts.clone()).unwrap_or_default();
         let part = |part: Part| Base::of(store, &part.table).map(|base| (part, base));
-        Ok(Ground { parts: parts.into_iter().map(part).collect::<Result<_, _>>()?, main })
+        let parts = parts.into_iter().map(part).collect::<Result<_, _>>()?;
+        let mut last = None;
+        if matches!(main, Base::Ours { .. }) {
+            let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
+            let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
+            let shape = store.files(&query)?.into_iter().next().and_then(|entry| entry.shape);
+            last = shape.and_then(|text| serde_json::from_str(&text).ok());
+        }
+        Ok(Ground { main, parts, last })
     }
 
     /// Whether there is no table yet.
@@ -97,21 +109,24 @@ impl Ground {
     pub fn expect<'a>(
         &mut self,
         store: &mut dyn Store,
+        feed: &Feed,
         files: impl Iterator<Item = &'a Looked>,
     ) -> Result<(), StoreError> {
         let mut main: Option<Layout> = None;
         for looked in files {
-            let layout = looked.layout();
+            let layout = &feed.wanted("", looked.layout());
             main = Some(main.map_or_else(|| layout.clone(), |all| join(&all, layout)));
             for table in looked.tables.iter().skip(1) {
                 let named = layout.parts.iter().find(|part| part.path == table.head.path);
                 let Some(part) = named else { continue };
                 match self.parts.iter_mut().find(|(known, _)| known.path == part.path) {
-                    Some((_, Base::New { layout })) => *layout = join(layout, &table.layout),
+                    Some((_, Base::New { layout })) => {
+                        *layout = join(layout, &feed.wanted(&part.path, &table.layout))
+                    }
                     Some(_) => {}
                     None => {
                         let base = match Base::of(store, &part.table)? {
-                            Base::New { .. } => Base::New { layout: table.layout.clone() },
+                            Base::New { .. } => Base::New { layout: feed.wanted(&part.path, &table.layout) },
                             there => there,
                         };
                         self.parts.push((part.clone(), base));
@@ -143,7 +158,7 @@ impl Ground {
         let numbered = (2..).map(|number| format!("{base}_{number}"));
         let name = std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base);
         let found = match Base::of(store, &name)? {
-            Base::New { .. } => Base::New { layout: table.layout.clone() },
+            Base::New { .. } => Base::New { layout: feed.wanted(&table.head.path, &table.layout) },
             there => there,
         };
         self.parts.push((Part { path: table.head.path.clone(), table: name }, found));

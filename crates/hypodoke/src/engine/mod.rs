@@ -6,9 +6,15 @@
 
 pub mod approach;
 pub mod archive;
+mod asked;
 pub mod batch;
 pub mod by_hand;
 pub mod clock;
+pub mod conflicts;
+pub mod decision;
+pub mod differ;
+pub mod expect;
+pub mod feed;
 pub mod file;
 pub mod forecast;
 pub mod ground;
@@ -23,79 +29,13 @@ pub mod receipt;
 pub mod replay;
 pub mod select;
 pub mod source;
+pub mod sums;
 
-use hypodoke_core::layout::ColumnRule;
-use hypodoke_core::names::{MAX_NAME, Namer, cut};
 use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::archive::Member;
 use hypodoke_places::Seen;
-use hypodoke_stores::Mode;
 
-/// A feed as the engine needs it: what its files are and where they go.
-#[derive(Clone, Debug)]
-pub struct Feed {
-    /// Its name, where the configuration gives one.
-    pub name: Option<String>,
-    /// The table its rows go to.
-    pub table: String,
-    /// What is said of its columns.
-    pub rules: Vec<ColumnRule>,
-    /// How names are made.
-    pub namer: Namer,
-    /// What is said of how its files are written.
-    pub wishes: Wishes,
-    /// What becomes of its rows.
-    pub mode: Mode,
-    /// The columns that tell rows apart, by their names in the file or the table.
-    pub key: Vec<String>,
-    /// The named part of its pattern whose files are one delivery.
-    pub delivery: Option<String>,
-    /// Statements run before the first row of a file.
-    pub sql_before: Vec<String>,
-    /// Statements run after its last row.
-    pub sql_after: Vec<String>,
-}
-
-impl Feed {
-    /// A feed of which only the table is known.
-    pub fn plain(table: String, wishes: Wishes, rules: Vec<ColumnRule>) -> Feed {
-        Feed {
-            name: None,
-            table,
-            rules,
-            namer: Namer::default(),
-            wishes,
-            mode: Mode::Append,
-            key: Vec::new(),
-            delivery: None,
-            sql_before: Vec::new(),
-            sql_after: Vec::new(),
-        }
-    }
-
-    /// What is said of the columns of one of a file's tables. Columns of a part are named with
-    /// its path before them.
-    pub fn rules_of(&self, path: &str) -> Vec<ColumnRule> {
-        if path.is_empty() {
-            return self.rules.clone();
-        }
-        let of_part = |rule: &ColumnRule| {
-            let source = rule.source.strip_prefix(path)?.strip_prefix('.')?.to_owned();
-            Some(ColumnRule { source, ..rule.clone() })
-        };
-        self.rules.iter().filter_map(of_part).collect()
-    }
-
-    /// The table that a part of its files goes to.
-    pub fn table_of(&self, path: &str) -> String {
-        if path.is_empty() {
-            return self.table.clone();
-        }
-        let name = format!("{}_{}", self.table, self.namer.name(path));
-        cut(name, MAX_NAME)
-    }
-}
+pub use feed::{Feed, KeepRule, KeepTest};
 
 /// A file that a feed wants.
 #[derive(Clone, Debug)]

@@ -47,16 +47,34 @@ pub fn turns(feed: &Feed, old: &[&Candidate], new: &[&Candidate]) -> Vec<Turn> {
     turns.into_iter().map(together).collect()
 }
 
+/// Whether two files are of one delivery.
+pub fn same_delivery(feed: &Feed, a: &Candidate, b: &Candidate) -> bool {
+    feed.delivery.as_deref().is_some_and(|part| delivery_of(a, part) == delivery_of(b, part))
+}
+
 fn delivery_of(file: &Candidate, part: &str) -> Option<String> {
     file.parts.iter().find(|(known, _)| known.name == part).map(|(_, value)| format!("{value:?}"))
 }
 
 /// The moment in a file's name, if there is one, then when it was modified, then its path.
 fn age(file: &Candidate) -> (i64, i64, String) {
-    let named = file.parts.iter().find_map(|(_, value)| match value {
+    (named(file).unwrap_or(i64::MIN), file.seen.arrival.modified, file.seen.arrival.path.clone())
+}
+
+fn named(file: &Candidate) -> Option<i64> {
+    file.parts.iter().find_map(|(_, value)| match value {
         PartValue::Date(days) => Some(i64::from(*days) * hypodoke_core::spelling::temporal::DAY),
         PartValue::Timestamp(micros) => Some(*micros),
         PartValue::Text(_) => None,
-    });
-    (named.unwrap_or(i64::MIN), file.seen.arrival.modified, file.seen.arrival.path.clone())
+    })
+}
+
+/// The file loaded before that is newer than this one, which has come late: by the day in their
+/// names, or else by when they were modified.
+pub fn overtaken<'a>(file: &Candidate, old: &[&'a Candidate]) -> Option<&'a Candidate> {
+    let is_newer = |other: &&Candidate| match (named(other), named(file)) {
+        (Some(theirs), Some(ours)) => theirs > ours,
+        _ => other.seen.arrival.modified > file.seen.arrival.modified,
+    };
+    old.iter().copied().filter(is_newer).max_by_key(|other| age(other))
 }

@@ -3,11 +3,13 @@
 
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
-use hypodoke_core::cast::{Caster, Rows, settle};
+use hypodoke_core::cast::{Caster, Rows, Unmet, settle};
 use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
 use hypodoke_formats::{ReadError, RecordReader, TableHead};
 use hypodoke_stores::{Loader, StoreError};
+
+use super::sums;
 
 /// How many batches go round: one being read, cast and sent each, and one waiting.
 const BATCHES: usize = 4;
@@ -24,6 +26,12 @@ pub struct PouredTable {
     pub loaded: u64,
     /// The digits that the numbers of each column needed.
     pub digits: Vec<Digits>,
+    /// The sums asked for, of the rows loaded.
+    pub sums: Vec<i128>,
+    /// Records that the feed does not keep.
+    pub left_out: u64,
+    /// What values did not meet in rows that were loaded all the same.
+    pub unmet: Vec<Unmet>,
 }
 
 /// What was poured.
@@ -53,6 +61,8 @@ pub struct Funnel<'a> {
     pub casters: Vec<Caster>,
     /// The tables as far as they are known: more than these are a surprise.
     pub heads: Vec<TableHead>,
+    /// For each table, the columns whose sums are wanted.
+    pub sums: Vec<Vec<usize>>,
     /// The first surprise stops it.
     pub watchful: bool,
     /// Says where in the file a reject stands: its table, record number and byte.
@@ -64,6 +74,8 @@ pub struct Funnel<'a> {
 struct Parcel {
     records: Vec<Records>,
     rows: Vec<Rows>,
+    /// For each table, the columns whose sums are wanted.
+    sums: Vec<Vec<usize>>,
     /// A table or column came that was not known.
     strange: bool,
 }
@@ -86,6 +98,9 @@ impl Parcel {
             return Err(Stop::Surprise);
         }
         self.rows.resize_with(self.records.len(), Rows::default);
+        if self.sums.len() != funnel.sums.len() {
+            self.sums.clone_from(&funnel.sums);
+        }
         for ((caster, rows), records) in funnel.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records)
         {
             std::mem::swap(&mut rows.records, records);
@@ -115,6 +130,10 @@ impl Parcel {
             figures.read += rows.records.len() as u64;
             let rejects = rows.rejects.len();
             figures.loaded += loader.rows(at, rows).map_err(Stop::Store)?;
+            if let Some(columns) = self.sums.get(at).filter(|columns| !columns.is_empty()) {
+                figures.sums.resize(columns.len(), 0);
+                sums::add(rows, columns, &mut figures.sums);
+            }
             poured.rejected += rows.rejects.len() as u64;
             if at == 0 && rows.rejects.len() > rejects && self.rows.len() > 1 {
                 self.drop_refused(rejects);
@@ -159,13 +178,15 @@ fn pour_here(
     if parcel.strange {
         return Err(Stop::Surprise);
     }
-    Ok(with_digits(poured, &funnel.casters))
+    Ok(with_findings(poured, &funnel.casters))
 }
 
-fn with_digits(mut poured: Poured, casters: &[Caster]) -> Poured {
+fn with_findings(mut poured: Poured, casters: &[Caster]) -> Poured {
     poured.tables.resize_with(casters.len().max(poured.tables.len()), PouredTable::default);
     for (table, caster) in poured.tables.iter_mut().zip(casters) {
         table.digits = caster.digits().to_vec();
+        table.left_out = caster.left_out();
+        table.unmet = caster.unmet().to_vec();
     }
     poured
 }
@@ -193,7 +214,7 @@ fn pour_overlapped(
         // Whoever still waits to hand something over is let go.
         drop((cast_out, empty_in));
         let casters = casting.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        poured.map(|poured| with_digits(poured, &casters))
+        poured.map(|poured| with_findings(poured, &casters))
     })
 }
 

@@ -44,7 +44,7 @@ pub fn preview(
         .iter()
         .map(|table| {
             let lineage = if table.head.is_child { Lineage::Children } else { Lineage::Rows };
-            TableApproach::informed(
+            TableApproach::unjudged(
                 feed.table_of(&table.head.path),
                 &table.head,
                 &table.layout,
@@ -53,7 +53,8 @@ pub fn preview(
             )
         })
         .collect();
-    let mut casters: Vec<_> = approach.iter().map(|table| table.caster(file, feed)).collect();
+    let mut casters: Vec<_> =
+        approach.iter().map(|table| table.caster(file, feed)).collect::<Result<_, Failure>>()?;
     let paths: Vec<String> = approach.iter().map(|table| table.head.path.clone()).collect();
     let mut previews: Vec<Preview> = approach.iter().map(empty).collect();
     let mut batch = Vec::new();

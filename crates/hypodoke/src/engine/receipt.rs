@@ -1,7 +1,7 @@
 //! Receipts: the account of a batch.
 
+use hypodoke_core::drift::{Drift, Hold};
 use hypodoke_core::event::Outcome;
-use hypodoke_core::reconcile::Change;
 use hypodoke_stores::Counts;
 use serde::Serialize;
 
@@ -31,8 +31,38 @@ pub struct Receipt {
     pub known: u64,
     /// Files that no feed wants.
     pub unmatched: Vec<String>,
+    /// Columns that files of this batch disagree about, and how they were brought together.
+    pub conflicts: Vec<Conflict>,
     /// The sums of the lines.
     pub totals: Totals,
+}
+
+/// A column that files loaded together have different types for.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Conflict {
+    /// The table.
+    pub table: String,
+    /// The column.
+    pub column: String,
+    /// The type that holds the values of all.
+    pub joined: String,
+    /// What the files have, each type once.
+    pub sides: Vec<Side>,
+}
+
+/// What some files of a conflict have.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Side {
+    /// The type.
+    pub of: String,
+    /// How many files.
+    pub files: u64,
+    /// One of them.
+    pub file: String,
+    /// The line of a value that a narrower type does not hold, and the value.
+    pub line: Option<u64>,
+    /// See `line`.
+    pub value: Option<String>,
 }
 
 /// The sums of a receipt.
@@ -42,6 +72,8 @@ pub struct Totals {
     pub files_loaded: u64,
     /// Files that failed.
     pub files_failed: u64,
+    /// Files that are held.
+    pub files_held: u64,
     /// Records read.
     pub rows_read: u64,
     /// Rows loaded.
@@ -116,8 +148,10 @@ pub struct ReceiptLine {
     pub bytes: u64,
     /// Seconds it took.
     pub seconds: f64,
-    /// How the table changed because of it.
-    pub changes: Vec<Change>,
+    /// How it differs from its tables, with what was done about it.
+    pub changes: Vec<Drift>,
+    /// Why it is held, and the ways out.
+    pub holds: Vec<Hold>,
     /// Whether its rows took the place of an earlier version's.
     pub replaced: bool,
     /// Lines after the table that were left out of it.
@@ -145,7 +179,8 @@ impl Receipt {
                     totals.bytes += line.bytes;
                 }
                 Outcome::Failed => totals.files_failed += 1,
-                Outcome::Known | Outcome::Same | Outcome::Unmatched => {}
+                Outcome::Held => totals.files_held += 1,
+                Outcome::Known | Outcome::Same | Outcome::Discarded | Outcome::Unmatched => {}
             }
         }
         totals
@@ -153,6 +188,10 @@ impl Receipt {
 
     /// How the process ends by this receipt.
     pub fn exit(&self) -> Exit {
-        if self.totals.files_failed > 0 { Exit::Failed } else { Exit::Done }
+        match (self.totals.files_failed, self.totals.files_held) {
+            (0, 0) => Exit::Done,
+            (0, _) => Exit::Wanting,
+            _ => Exit::Failed,
+        }
     }
 }

@@ -4,11 +4,15 @@ use std::collections::{HashMap, HashSet};
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
-use hypodoke_stores::FileEntry;
+use hypodoke_stores::{DecisionEntry, FileEntry};
 
 use super::Candidate;
+use super::decision::Decision;
 use super::source::content_hash;
 use crate::failure::Failure;
+
+/// How many files are enough to know what is usual.
+const MOST_USUAL: usize = 30;
 
 /// Place, path and table: one file may go to several tables, and is known to each apart.
 type Path = (String, String, String);
@@ -27,6 +31,10 @@ pub struct Known {
     /// Loaded content, per table.
     by_hash: HashMap<(String, String), FileEntry>,
     sizes: HashMap<u64, u32>,
+    /// How many records each file had that is in a table, the oldest first.
+    rows: HashMap<String, Vec<u64>>,
+    /// What people decided about held files: the arrival it was made for, and the decision.
+    decisions: HashMap<Path, (Arrival, Decision)>,
     /// Content that is about to be loaded on another connection, per table.
     claimed: HashSet<(String, String)>,
 }
@@ -51,11 +59,41 @@ impl Known {
         known
     }
 
+    /// Takes in what people decided. The latest decision about a file stands.
+    pub fn decided(mut self, entries: Vec<DecisionEntry>) -> Known {
+        for entry in entries {
+            let path = path_of(&entry.arrival, &entry.table);
+            if let Ok(decision) = serde_json::from_str(&entry.decision) {
+                self.decisions.insert(path, (entry.arrival, decision));
+            }
+        }
+        self
+    }
+
+    /// What was decided about a file as it is now.
+    pub fn decision(&self, arrival: &Arrival, table: &str) -> Option<&Decision> {
+        let (decided, decision) = self.decisions.get(&path_of(arrival, table))?;
+        decided.looks_like(arrival).then_some(decision)
+    }
+
+    /// The entry of a file that is held as it is now.
+    pub fn held(&self, arrival: &Arrival, table: &str) -> Option<&FileEntry> {
+        let entry = self.by_path.get(&path_of(arrival, table))?;
+        (entry.outcome == Outcome::Held && arrival.looks_like(&entry.arrival)).then_some(entry)
+    }
+
+    /// How many records the latest files of a table had.
+    pub fn rows_before(&self, table: &str) -> Vec<u64> {
+        let all = self.rows.get(table).map(Vec::as_slice).unwrap_or_default();
+        all[all.len().saturating_sub(MOST_USUAL)..].to_vec()
+    }
+
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
         if entry.outcome == Outcome::Loaded {
             self.rows_of.insert(path.clone(), entry.file);
+            self.rows.entry(path.2.clone()).or_default().push(entry.read);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
                 self.by_hash.insert((table.clone(), hash.clone()), entry.clone());
@@ -67,7 +105,8 @@ impl Known {
     /// Whether the ledger knows a file by its path, size and time: nothing is read for this.
     pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
         let path = path_of(arrival, table);
-        self.by_path.get(&path).is_some_and(|entry| arrival.looks_like(&entry.arrival))
+        let is_settled = |entry: &&FileEntry| entry.outcome != Outcome::Held;
+        self.by_path.get(&path).filter(is_settled).is_some_and(|entry| arrival.looks_like(&entry.arrival))
     }
 
     /// Whether something of that size was loaded before.

@@ -1,12 +1,12 @@
 //! Receipts on the terminal.
 
+use hypodoke_core::drift::{Action, Drift};
 use hypodoke_core::event::Outcome;
-use hypodoke_core::reconcile::Change;
 
 use super::count;
 use super::grid::{Grid, plain};
 use super::{Screen, Tone};
-use crate::engine::receipt::{Receipt, ReceiptLine};
+use crate::engine::receipt::{Conflict, Receipt, ReceiptLine, Side};
 use crate::failure::clean;
 
 /// A receipt as text.
@@ -20,6 +20,9 @@ pub fn text(receipt: &Receipt, screen: Screen) -> String {
         for (tone, remark) in remarks(line) {
             out.push_str(&format!("{}: {}\n", clean(&line.path), screen.paint(tone, &remark)));
         }
+    }
+    for conflict in &receipt.conflicts {
+        out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &conflict_words(conflict))));
     }
     for path in &receipt.unmatched {
         let what = screen.paint(Tone::Warning, "unmatched: no feed's `files` pattern fits it");
@@ -68,8 +71,8 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
 pub fn tone_of(outcome: Outcome) -> Tone {
     match outcome {
         Outcome::Loaded => Tone::Good,
-        Outcome::Known | Outcome::Same => Tone::Faint,
-        Outcome::Unmatched => Tone::Warning,
+        Outcome::Known | Outcome::Same | Outcome::Discarded => Tone::Faint,
+        Outcome::Unmatched | Outcome::Held => Tone::Warning,
         Outcome::Failed => Tone::Bad,
     }
 }
@@ -79,8 +82,12 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     if let Some(message) = &line.message {
         // The path stands before the remark already.
         let message = message.strip_prefix(&format!("{}: ", line.path)).unwrap_or(message);
-        let tone = if line.outcome == Outcome::Failed { Tone::Bad } else { Tone::Faint };
-        remarks.push((tone, clean(message)));
+        let tone = match line.outcome {
+            Outcome::Failed => Tone::Bad,
+            Outcome::Held => Tone::Warning,
+            _ => Tone::Faint,
+        };
+        remarks.extend(message.lines().map(|line| (tone, clean(line))));
     }
     remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
     if let Some(advice) = &line.advice {
@@ -90,8 +97,8 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     if line.replaced {
         remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
     }
-    for change in &line.changes {
-        remarks.push((Tone::Warning, change_words(change)));
+    for drift in line.changes.iter().filter(|drift| drift.action != Action::Held) {
+        remarks.push((tone_of_drift(drift), clean(&drift.words())));
     }
     remarks
 }
@@ -114,13 +121,28 @@ fn counted(line: &ReceiptLine) -> Option<String> {
     Some(format!("rows: {}", all.join(", ")))
 }
 
-/// A change of the table in words.
-pub fn change_words(change: &Change) -> String {
-    match change {
-        Change::Added { column, to } => format!("new column `{column}` ({to}) was added to the table"),
-        Change::Widened { column, from, to } => format!("column `{column}` was widened from {from} to {to}"),
-        Change::Missing { column } => format!("column `{column}` is missing; its rows hold null"),
-    }
+/// What only is noted is not for alarm.
+fn tone_of_drift(drift: &Drift) -> Tone {
+    if drift.action == Action::Noted { Tone::Faint } else { Tone::Warning }
+}
+
+/// What files of one batch disagree about, in words.
+fn conflict_words(conflict: &Conflict) -> String {
+    let side = |side: &Side| {
+        let spot = match (&side.line, &side.value) {
+            (Some(line), Some(value)) => format!(": `{}` on line {line}", clean(value)),
+            _ => String::new(),
+        };
+        format!("{} in {} ({}{spot})", side.of, count::files(side.files), clean(&side.file))
+    };
+    let sides: Vec<String> = conflict.sides.iter().map(side).collect();
+    format!(
+        "{}.{}: {}; {} holds them all",
+        conflict.table,
+        conflict.column,
+        sides.join(", "),
+        conflict.joined
+    )
 }
 
 fn summary(receipt: &Receipt, screen: Screen) -> String {
@@ -139,6 +161,9 @@ fn summary(receipt: &Receipt, screen: Screen) -> String {
     }
     if totals.files_failed > 0 {
         parts.push(screen.paint(Tone::Bad, &format!("{} failed", count::files(totals.files_failed))));
+    }
+    if totals.files_held > 0 {
+        parts.push(screen.paint(Tone::Warning, &format!("{} held", count::files(totals.files_held))));
     }
     let same = receipt.files.iter().filter(|line| line.outcome == Outcome::Same).count() as u64;
     if same > 0 {

@@ -1,24 +1,22 @@
 //! Feeds in the configuration.
 
 use hypodoke_core::evidence::Forced;
-use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::{Convention, Namer};
-use hypodoke_core::pattern::Pattern;
+use hypodoke_core::pattern::{Part, PartValue, Pattern};
 use hypodoke_core::spelling::{DateOrder, NumberStyle};
-use hypodoke_core::types::{TYPE_WORDS, Type};
 use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, TableWishes, TextWishes};
 
 use hypodoke_stores::Mode;
 
-use super::formats;
 use super::reader::{Section, suggest};
+use super::{columns, drift, formats};
 use crate::cli::ReadingArguments;
 use crate::engine::Feed;
 use crate::failure::Failure;
 
-/// A feed.
+/// A feed, with where its files land.
 #[derive(Clone, Debug)]
 pub struct FeedSettings {
     /// Its name.
@@ -27,40 +25,24 @@ pub struct FeedSettings {
     pub place: String,
     /// The names of its files.
     pub files: Pattern,
-    /// Its table.
-    pub table: String,
-    /// What is said of its columns.
-    pub rules: Vec<ColumnRule>,
-    /// How names are made.
-    pub namer: Namer,
-    /// What is said of how its files are written.
-    pub wishes: Wishes,
-    /// What becomes of its rows.
-    pub mode: Mode,
-    /// The columns that tell rows apart.
-    pub key: Vec<String>,
-    /// The named part of its pattern whose files are one delivery.
-    pub delivery: Option<String>,
-    /// Statements run before the first row of a file.
-    pub sql_before: Vec<String>,
-    /// Statements run after its last row.
-    pub sql_after: Vec<String>,
+    /// What the engine needs of it.
+    pub feed: Feed,
 }
 
 impl FeedSettings {
+    /// Columns that hold the same in every row: they are to the engine what parts of a file's name
+    /// are.
+    pub fn constants(&self) -> impl Iterator<Item = (Part, PartValue)> {
+        let part = |(name, value): &(String, String)| (Part::plain(name), PartValue::Text(value.clone()));
+        self.feed.constants.iter().map(part)
+    }
+
     /// The feed as the engine needs it, the command line's wishes over the configuration's.
     pub fn to_feed(&self, reading: &ReadingArguments) -> Result<Feed, Failure> {
         Ok(Feed {
-            name: Some(self.name.clone()),
-            table: self.table.clone(),
-            rules: reading.rules(&self.rules)?,
-            namer: self.namer,
-            wishes: reading.over(self.wishes.clone())?,
-            mode: self.mode,
-            key: self.key.clone(),
-            delivery: self.delivery.clone(),
-            sql_before: self.sql_before.clone(),
-            sql_after: self.sql_after.clone(),
+            rules: reading.rules(&self.feed.rules)?,
+            wishes: reading.over(self.feed.wishes.clone())?,
+            ..self.feed.clone()
         })
     }
 }
@@ -112,34 +94,18 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         json: formats::json_wishes(&mut section)?,
         workbook: formats::workbook_wishes(&mut section)?,
     };
-    let mut rules = Vec::new();
-    for (source, mut column) in section.inner("columns")? {
-        let name = column.text("name")?;
-        if let Some(blank) = name.as_ref().filter(|name| name.value.trim().is_empty()) {
-            return Err(column.wrong(blank, "`name` is blank"));
-        }
-        let ty = match column.text("type")? {
-            Some(text) => Some(
-                text.value
-                    .parse::<Type>()
-                    .map_err(|why| suggest(column.wrong(&text, why), &text.value, TYPE_WORDS))?,
-            ),
-            None => None,
-        };
-        let forced = match column.text("format")? {
-            Some(text) => format(&text.value).map_err(|why| column.wrong(&text, why))?,
-            None => Forced::default(),
-        };
-        let also_null = column.texts("also_null")?.map_or_else(Vec::new, |words| words.value);
-        column.finish()?;
-        rules.push(ColumnRule { source, name: name.map(|name| name.value), ty, forced, also_null });
-    }
+    let (rules, constants) = columns::read(&mut section)?;
+    let keep = columns::keep(&mut section)?;
+    let part_names = match section.only("sheet_names")? {
+        Some(inner) => inner.pairs()?,
+        None => Vec::new(),
+    };
+    let policy = drift::policy(&mut section)?;
+    let expect = drift::expectations(&mut section)?;
     section.finish()?;
     let key = key.map(|key| key.value).unwrap_or_default();
-    Ok(FeedSettings {
-        name,
-        place: place.value,
-        files: pattern,
+    let feed = Feed {
+        name: Some(name.clone()),
         table,
         rules,
         namer,
@@ -149,7 +115,13 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         delivery,
         sql_before,
         sql_after,
-    })
+        policy,
+        expect,
+        keep,
+        constants,
+        part_names,
+    };
+    Ok(FeedSettings { name, place: place.value, files: pattern, feed })
 }
 
 /// Statements of SQL: a text, several, or `@FILE` beside the configuration.

@@ -1,5 +1,7 @@
 //! Settings: what `hypodoke.toml` says, checked and resolved against its folder.
 
+mod columns;
+mod drift;
 mod feed;
 mod formats;
 pub mod reader;

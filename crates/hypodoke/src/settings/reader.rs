@@ -118,6 +118,33 @@ impl<'a> Section<'a> {
         Ok(Some(Placed { value: value.ok_or_else(wrong)?, span: item.span() }))
     }
 
+    /// A text, or a number or truth value as a text would write it.
+    pub fn scalar(&mut self, key: &'static str) -> Result<Option<Placed<String>>, Failure> {
+        let Some(item) = self.take(key) else { return Ok(None) };
+        let value = scalar(item.as_value()).ok_or_else(|| self.expected(key, item, "a text or a number"))?;
+        Ok(Some(Placed { value, span: item.span() }))
+    }
+
+    /// A list of texts and numbers, or one of them.
+    pub fn scalars(&mut self, key: &'static str) -> Result<Option<Placed<Vec<String>>>, Failure> {
+        let Some(item) = self.take(key) else { return Ok(None) };
+        let wrong = || self.expected(key, item, "a list of texts or numbers, [\"…\"]");
+        let value = match item.as_array() {
+            Some(array) => array.iter().map(|value| scalar(Some(value))).collect::<Option<Vec<_>>>(),
+            None => scalar(item.as_value()).map(|one| vec![one]),
+        };
+        Ok(Some(Placed { value: value.ok_or_else(wrong)?, span: item.span() }))
+    }
+
+    /// All keys of a section whose values are texts.
+    pub fn pairs(self) -> Result<Vec<(String, String)>, Failure> {
+        let pair = |(key, item): (&str, &Item)| match item.as_str() {
+            Some(value) => Ok((key.to_owned(), value.to_owned())),
+            None => Err(self.expected(key, item, "a text in quotes")),
+        };
+        self.table.iter().map(pair).collect()
+    }
+
     /// One of some words.
     pub fn word<T: Copy>(&mut self, key: &'static str, words: &[(&str, T)]) -> Result<Option<T>, Failure> {
         let Some(found) = self.text(key)? else { return Ok(None) };
@@ -185,6 +212,18 @@ impl<'a> Section<'a> {
 
     fn key_span(&self, key: &str) -> Option<Range<usize>> {
         self.table.get_key_value(key).and_then(|(key, _)| key.span())
+    }
+}
+
+fn scalar(value: Option<&toml_edit::Value>) -> Option<String> {
+    use toml_edit::Value;
+    match value? {
+        Value::String(text) => Some(text.value().clone()),
+        // As it is written: 0.10 is no other number than what its digits say.
+        Value::Integer(_) | Value::Float(_) | Value::Boolean(_) | Value::Datetime(_) => {
+            Some(value?.to_string().trim().to_owned())
+        }
+        Value::Array(_) | Value::InlineTable(_) => None,
     }
 }
 

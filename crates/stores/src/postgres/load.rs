@@ -9,12 +9,11 @@ use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::SinkExt;
 use hypodoke_core::cast::{Cell, Reject, Rows};
 use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN, quote};
-use hypodoke_core::reconcile::Change;
 use tokio_postgres::{CopyInSink, Error};
 
 use super::copy::{HEADER, TRAILER, Wire, put_row};
 use super::ledger::{self, moment};
-use super::{PostgresStore, tables};
+use super::{PostgresStore, drift, tables};
 use crate::error::StoreError;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
@@ -81,7 +80,10 @@ impl<'a> PostgresLoader<'a> {
         if !loader.claim()? {
             return Ok(None);
         }
-        loader.file = loader.store.run(ledger::note_file(&loader.store.client, &plan.entry()))?;
+        loader.file = match plan.mends {
+            Some(file) => file,
+            None => loader.store.run(ledger::note_file(&loader.store.client, &plan.entry()))?,
+        };
         for table in &plan.tables {
             let target = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
             loader.targets.push(target);
@@ -123,7 +125,7 @@ impl<'a> PostgresLoader<'a> {
                     ],
                 )
                 .await?;
-            Ok(!loaded.get::<_, bool>(0))
+            Ok(self.plan.mends.is_some() || !loaded.get::<_, bool>(0))
         })
     }
 
@@ -370,6 +372,10 @@ impl<'a> PostgresLoader<'a> {
     }
 
     fn keep_rejects(&self, rejects: &[Reject]) -> Result<(), StoreError> {
+        // What is mended and still will not do stays the reject it is.
+        if self.plan.mends.is_some() {
+            return Ok(());
+        }
         let client = &self.store.client;
         self.store.run(async {
             let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place) VALUES ($1, $2, $3, $4, $5, $6, $7)";
@@ -390,6 +396,11 @@ impl<'a> PostgresLoader<'a> {
         self.close_copy()?;
         let counts = self.merge()?;
         self.statements(&self.plan.sql_after, "sql_after")?;
+        if self.plan.mends.is_some() {
+            self.mend(summary, counts)?;
+            self.end()?;
+            return Ok(counts);
+        }
         let client = &self.store.client;
         let loaded = summary.loaded - counts.left_out.min(summary.loaded);
         self.store.run(client.execute(
@@ -422,9 +433,38 @@ impl<'a> PostgresLoader<'a> {
                 self.keep_layout(table, part)?;
             }
         }
+        self.end()?;
+        Ok(counts)
+    }
+
+    fn end(&mut self) -> Result<(), StoreError> {
         self.execute(if self.store.in_delivery { "RELEASE SAVEPOINT hd_file" } else { "COMMIT" })?;
         self.done = true;
-        Ok(counts)
+        Ok(())
+    }
+
+    /// Rejects that are none any more count as loaded rows of their file.
+    fn mend(&self, summary: &FileSummary, counts: Counts) -> Result<(), StoreError> {
+        let client = &self.store.client;
+        let sql = "UPDATE hd_rejects SET mended_at = $2 WHERE reject = ANY ($1)";
+        self.store.run(client.execute(sql, &[&summary.mended, &moment(summary.ended)]))?;
+        let left_out = counts.left_out.min(summary.loaded);
+        let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + $2, rows_rejected = rows_rejected - $3,
+               rows_left_out = rows_left_out + $4, rows_inserted = rows_inserted + $5,
+               rows_updated = rows_updated + $6, rows_unchanged = rows_unchanged + $7 WHERE file = $1";
+        self.store.run(client.execute(
+            sql,
+            &[
+                &self.file,
+                &((summary.loaded - left_out) as i64),
+                &(summary.mended.len() as i64),
+                &(left_out as i64),
+                &(counts.inserted as i64),
+                &(counts.updated as i64),
+                &(counts.unchanged as i64),
+            ],
+        ))?;
+        Ok(())
     }
 
     /// Writes a new version of the layout where the file made one, and what changed.
@@ -433,7 +473,7 @@ impl<'a> PostgresLoader<'a> {
         let newest = self.store.run(ledger::lock_layout(client, &table.table))?;
         let text =
             crate::ledger::layout_text(&part.layout, newest.as_ref().map(|(_, before)| before.as_str()));
-        let altered = table.changes.iter().any(|change| !matches!(change, Change::Missing { .. }));
+        let altered = !table.changes.is_empty();
         match newest {
             Some((version, before)) if !altered => {
                 if before != text {
@@ -448,16 +488,7 @@ impl<'a> PostgresLoader<'a> {
                 self.store.run(client.execute(sql, &[&table.table, &version, &self.file, &text]))?;
             }
         }
-        let missing: Vec<Change> =
-            part.missing.iter().map(|column| Change::Missing { column: column.clone() }).collect();
-        for change in table.changes.iter().chain(&missing) {
-            let (column, word, from, to) = change.parts();
-            self.store.run(client.execute(
-                "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type) VALUES ($1, $2, $3, $4, $5, $6)",
-                &[&self.file, &table.table, &column, &word, &from, &to],
-            ))?;
-        }
-        Ok(())
+        self.store.run(drift::note(client, self.file, &table.table, &table.drift))
     }
 }
 

@@ -2,6 +2,7 @@
 
 mod connect;
 mod copy;
+mod drift;
 mod ledger;
 mod load;
 mod rights;
@@ -11,7 +12,10 @@ use std::future::Future;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
+use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
 use hypodoke_core::names::quote;
+use hypodoke_core::types::Type;
 use tokio::runtime::Runtime;
 use tokio_postgres::error::SqlState;
 use tokio_postgres::{Client, Error};
@@ -19,9 +23,14 @@ use tokio_postgres::{Client, Error};
 pub use connect::Address;
 
 use crate::error::StoreError;
-use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_VERSION, LayoutEntry, PartEntry, RejectEntry};
+use crate::ledger::{
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_VERSION, LayoutEntry, PartEntry,
+    RejectEntry,
+};
 use crate::merge::Mode;
-use crate::{About, LoadPlan, Loader, SampleRows, Store, TableShape};
+use crate::{
+    About, ColumnSample, FileFigures, LoadPlan, Loader, MOST_SAMPLED, SampleRows, Store, TableShape,
+};
 
 /// The threads that all connections share: one is enough to keep the wire full.
 static RUNTIME: OnceLock<Arc<Runtime>> = OnceLock::new();
@@ -104,9 +113,34 @@ impl PostgresStore {
         Ok(())
     }
 
+    /// A ledger that an earlier version made becomes one of this version's, once.
+    fn bring_up_to_date(&mut self) -> Result<(), StoreError> {
+        let done = self.run(async {
+            self.client
+                .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
+                .await?;
+            if ledger::version(&self.client, &self.schema).await? < Some(LEDGER_VERSION) {
+                self.client.batch_execute(ledger::TO_THIRD).await?;
+                self.client.batch_execute(ledger::DECISIONS).await?;
+            }
+            self.client.batch_execute("COMMIT").await
+        });
+        if done.is_err() {
+            let _ = self.run(self.client.batch_execute("ROLLBACK"));
+        }
+        done
+    }
+
     /// Waits for an answer of the server's.
     fn run<T>(&self, answer: impl Future<Output = Result<T, Error>>) -> Result<T, StoreError> {
         self.runtime.block_on(answer).map_err(|error| self.fail(&error))
+    }
+
+    fn understood(&self, table: &str, version: i64, text: &str) -> Result<Layout, StoreError> {
+        serde_json::from_str(text).map_err(|error| {
+            let what = format!("layout {version} of `{table}`: {error}");
+            StoreError::Damaged { shown: self.shown.clone(), what }
+        })
     }
 
     /// A table's quoted name with its schema.
@@ -173,6 +207,7 @@ impl Store for PostgresStore {
                 .await?;
             if ledger::version(&self.client, &self.schema).await?.is_none() {
                 self.client.batch_execute(ledger::SCHEMA).await?;
+                self.client.batch_execute(ledger::DECISIONS).await?;
                 ledger::sign(&self.client).await?;
             }
             self.client.batch_execute("COMMIT").await
@@ -193,6 +228,7 @@ impl Store for PostgresStore {
             Some(found) if found > LEDGER_VERSION => {
                 Err(StoreError::NewerLedger { shown: self.shown(), found, known: LEDGER_VERSION })
             }
+            Some(found) if found < LEDGER_VERSION => self.bring_up_to_date().map(|()| true),
             Some(_) => Ok(true),
         }
     }
@@ -206,14 +242,10 @@ impl Store for PostgresStore {
         if !self.ledger_seen && !self.has_ledger()? {
             return Ok(None);
         }
-        let Some((version, text)) = self.run(ledger::layout(&self.client, table))? else { return Ok(None) };
-        match serde_json::from_str(&text) {
-            Ok(layout) => Ok(Some(LayoutEntry { version, layout })),
-            Err(error) => {
-                let what = format!("layout {version} of `{table}`: {error}");
-                Err(StoreError::Damaged { shown: self.shown(), what })
-            }
-        }
+        let Some((version, text, file)) = self.run(ledger::layout(&self.client, table))? else {
+            return Ok(None);
+        };
+        Ok(Some(LayoutEntry { version, layout: self.understood(table, version, &text)?, file }))
     }
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
@@ -282,8 +314,49 @@ impl Store for PostgresStore {
         self.run(rights::missing(&self.client, &self.schema, &self.user, tables))
     }
 
-    fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError> {
-        self.run(ledger::note_file(&self.client, entry)).map(|_| ())
+    fn note_file(&mut self, entry: &FileEntry, drift: &[(String, Drift)]) -> Result<(), StoreError> {
+        let transaction = |sql: &'static str| if self.in_delivery { "SELECT 1" } else { sql };
+        let noted = self.run(async {
+            self.client.batch_execute(transaction("BEGIN")).await?;
+            let file = ledger::note_file(&self.client, entry).await?;
+            for (table, one) in drift {
+                drift::note(&self.client, file, table, std::slice::from_ref(one)).await?;
+            }
+            self.client.batch_execute(transaction("COMMIT")).await
+        });
+        if noted.is_err() {
+            // If the connection is gone, the server undoes it by itself.
+            let _ = self.run(self.client.batch_execute(transaction("ROLLBACK")));
+        }
+        noted
+    }
+
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
+        let found = self.run(drift::layouts(&self.client, table))?;
+        let entry = |(version, text, file): (i64, String, i64)| {
+            Ok(LayoutEntry { version, layout: self.understood(table, version, &text)?, file })
+        };
+        found.into_iter().map(entry).collect()
+    }
+
+    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
+        self.run(drift::all(&self.client))
+    }
+
+    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
+        self.run(drift::decisions(&self.client))
+    }
+
+    fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
+        self.run(drift::note_decision(&self.client, entry))
+    }
+
+    fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
+        self.run(drift::sample(&self.client, &self.qualified(table), column, MOST_SAMPLED))
+    }
+
+    fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError> {
+        self.run(drift::figures(&self.client, &self.qualified(table), sums))
     }
 
     fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {

@@ -1,9 +1,9 @@
 //! Tables in PostgreSQL: what they are, and the SQL that makes and changes them.
 
 use hypodoke_core::cast::Limit;
+use hypodoke_core::drift::Change;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
-use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::{MAX_DIGITS, Type};
 use tokio_postgres::types::Type as Native;
 use tokio_postgres::{Client, Error};

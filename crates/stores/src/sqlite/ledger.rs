@@ -23,7 +23,7 @@ CREATE TABLE hd_files (
   rows_rejected INTEGER NOT NULL DEFAULT 0, rows_left_out INTEGER NOT NULL DEFAULT 0,
   began_at TEXT NOT NULL, ended_at TEXT, message TEXT, replaced_by INTEGER REFERENCES hd_files,
   rows_inserted INTEGER NOT NULL DEFAULT 0, rows_updated INTEGER NOT NULL DEFAULT 0,
-  rows_unchanged INTEGER NOT NULL DEFAULT 0, rows_deleted INTEGER NOT NULL DEFAULT 0
+  rows_unchanged INTEGER NOT NULL DEFAULT 0, rows_deleted INTEGER NOT NULL DEFAULT 0, shape TEXT
 );
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
@@ -33,11 +33,13 @@ CREATE TABLE hd_layouts (
 );
 CREATE TABLE hd_drift (
   drift INTEGER PRIMARY KEY, file INTEGER NOT NULL REFERENCES hd_files, table_name TEXT NOT NULL,
-  column_name TEXT NOT NULL, change TEXT NOT NULL, from_type TEXT, to_type TEXT
+  column_name TEXT NOT NULL, change TEXT NOT NULL, from_type TEXT, to_type TEXT,
+  action TEXT NOT NULL DEFAULT 'noted'
 );
 CREATE TABLE hd_rejects (
   reject INTEGER PRIMARY KEY, file INTEGER NOT NULL REFERENCES hd_files, line INTEGER NOT NULL,
-  column_name TEXT, value TEXT, reason TEXT NOT NULL, raw TEXT NOT NULL, place TEXT
+  column_name TEXT, value TEXT, reason TEXT NOT NULL, raw TEXT NOT NULL, place TEXT,
+  mended_at TEXT
 );
 CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
 ";
@@ -47,6 +49,23 @@ CREATE TABLE hd_parts (
   file INTEGER NOT NULL REFERENCES hd_files, table_name TEXT NOT NULL, path TEXT NOT NULL,
   rows_read INTEGER NOT NULL, rows_loaded INTEGER NOT NULL, PRIMARY KEY (file, table_name)
 );
+";
+
+const DECISIONS: &str = "
+CREATE TABLE hd_decisions (
+  decision INTEGER PRIMARY KEY, place TEXT NOT NULL, path TEXT NOT NULL, bytes INTEGER NOT NULL,
+  modified_at TEXT NOT NULL, table_name TEXT NOT NULL, decided TEXT NOT NULL, decided_by TEXT NOT NULL,
+  decided_at TEXT NOT NULL, why TEXT
+);
+";
+
+/// What the third version added to the second.
+const TO_THIRD: &str = "
+ALTER TABLE hd_files ADD COLUMN shape TEXT;
+ALTER TABLE hd_drift ADD COLUMN action TEXT NOT NULL DEFAULT 'noted';
+UPDATE hd_drift SET action = CASE change WHEN 'missing' THEN 'nulled' ELSE change END;
+ALTER TABLE hd_rejects ADD COLUMN mended_at TEXT;
+INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
 ";
 
 /// What the second version added to the first.
@@ -92,23 +111,28 @@ pub fn create(connection: &Connection) -> Result<()> {
     match version(connection)? {
         // Another process made them while this one waited for the lock.
         Some(LEDGER_VERSION..) => return Ok(()),
-        Some(_) => {
-            connection.execute_batch(TO_SECOND)?;
-            return connection.execute_batch(PARTS);
+        Some(found) => {
+            if found < 2 {
+                connection.execute_batch(TO_SECOND)?;
+                connection.execute_batch(PARTS)?;
+            }
+            connection.execute_batch(TO_THIRD)?;
+            return connection.execute_batch(DECISIONS);
         }
         None => connection.execute_batch(SCHEMA)?,
     }
     connection.execute_batch(PARTS)?;
+    connection.execute_batch(DECISIONS)?;
     connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", params![LEDGER_VERSION, PROGRAM])?;
     Ok(())
 }
 
-/// The newest layout of a table: its version and its text.
-pub fn layout(connection: &Connection, table: &str) -> Result<(i64, String)> {
+/// The newest layout of a table: its version, its text and its file.
+pub fn layout(connection: &Connection, table: &str) -> Result<(i64, String, i64)> {
     connection.query_row(
-        "SELECT version, layout FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1",
+        "SELECT version, layout, file FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1",
         [table],
-        |row| Ok((row.get(0)?, row.get(1)?)),
+        |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)),
     )
 }
 
@@ -129,9 +153,9 @@ pub fn end_batch(connection: &Connection, batch: i64, at: i64) -> Result<()> {
 pub fn note_file(connection: &Connection, entry: &FileEntry) -> Result<i64> {
     let mut statement = connection.prepare_cached(
         "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
-           rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message)
+           rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape)
          VALUES (:batch, :place, :path, :bytes, :modified, :hash, :feed, :table, :kind, :outcome,
-           :read, :loaded, :rejected, :left_out, :began, :ended, :message)",
+           :read, :loaded, :rejected, :left_out, :began, :ended, :message, :shape)",
     )?;
     statement.execute(named_params! {
         ":batch": entry.batch, ":place": entry.arrival.place, ":path": entry.arrival.path,
@@ -140,6 +164,7 @@ pub fn note_file(connection: &Connection, entry: &FileEntry) -> Result<i64> {
         ":outcome": entry.outcome.word(), ":read": entry.read as i64, ":loaded": entry.loaded as i64,
         ":rejected": entry.rejected as i64, ":left_out": entry.left_out as i64,
         ":began": moment(entry.began), ":ended": moment(entry.ended), ":message": entry.message,
+        ":shape": entry.shape,
     })?;
     Ok(connection.last_insert_rowid())
 }
@@ -147,7 +172,7 @@ pub fn note_file(connection: &Connection, entry: &FileEntry) -> Result<i64> {
 const FILE_COLUMNS: &str =
     "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
   rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by,
-  rows_inserted, rows_updated, rows_unchanged, rows_deleted";
+  rows_inserted, rows_updated, rows_unchanged, rows_deleted, shape";
 
 fn file_of(row: &Row<'_>) -> Result<FileEntry> {
     let count = |at: usize| row.get::<_, i64>(at).map(|value| value as u64);
@@ -178,13 +203,14 @@ fn file_of(row: &Row<'_>) -> Result<FileEntry> {
             deleted: count(22)?,
             left_out: 0,
         },
+        shape: row.get(23)?,
     })
 }
 
 /// The files whose rows are in a table now.
 pub fn loaded_files(connection: &Connection) -> Result<Vec<FileEntry>> {
     let sql = format!(
-        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same') AND replaced_by IS NULL ORDER BY file"
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded') AND replaced_by IS NULL ORDER BY file"
     );
     connection.prepare_cached(&sql)?.query_map([], file_of)?.collect()
 }
@@ -193,9 +219,14 @@ pub fn loaded_files(connection: &Connection) -> Result<Vec<FileEntry>> {
 pub fn files(connection: &Connection, query: &FileQuery) -> Result<Vec<FileEntry>> {
     let most = query.most.map_or(-1, |most| most as i64);
     let sql = format!(
-        "SELECT {FILE_COLUMNS} FROM hd_files WHERE ?1 IS NULL OR batch = ?1 ORDER BY file DESC LIMIT ?2"
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE (?1 IS NULL OR batch = ?1) AND (?3 IS NULL OR file = ?3)
+           AND (?4 IS NULL OR table_name = ?4) AND (?5 IS NULL OR outcome = ?5) ORDER BY file DESC LIMIT ?2"
     );
-    connection.prepare_cached(&sql)?.query_map(params![query.batch, most], file_of)?.collect()
+    let outcome = query.outcome.map(Outcome::word);
+    connection
+        .prepare_cached(&sql)?
+        .query_map(params![query.batch, most, query.file, query.table, outcome], file_of)?
+        .collect()
 }
 
 /// The batches, the newest first.
@@ -242,7 +273,7 @@ pub fn parts(connection: &Connection, file: i64) -> Result<Vec<PartEntry>> {
 /// The rejects of a file, in the order of its lines.
 pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<RejectEntry>> {
     let mut statement = connection.prepare_cached(
-        "SELECT reject, file, line, column_name, value, reason, raw, place FROM hd_rejects WHERE file = ?1 ORDER BY line, reject LIMIT ?2",
+        "SELECT reject, file, line, column_name, value, reason, raw, place, mended_at FROM hd_rejects WHERE file = ?1 ORDER BY line, reject LIMIT ?2",
     )?;
     let entry = |row: &Row<'_>| {
         Ok(RejectEntry {
@@ -254,6 +285,7 @@ pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<Re
             reason: row.get(5)?,
             raw: row.get_ref(6)?.as_bytes()?.to_vec(),
             place: row.get(7)?,
+            mended: row.get::<_, Option<String>>(8)?.map(|text| read_moment(&text)),
         })
     };
     statement.query_map(params![file, most as i64], entry)?.collect()

@@ -5,12 +5,11 @@ use std::path::Path;
 
 use hypodoke_core::cast::{Reject, Rows};
 use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN, quote};
-use hypodoke_core::reconcile::Change;
 use rusqlite::{Connection, Result, params};
 
 use super::bulk::{BulkInsert, Stepped};
 use super::tables::{alter, create_sql, moment};
-use super::{fail, ledger, tables};
+use super::{drift, fail, ledger, tables};
 use crate::error::StoreError;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
@@ -80,13 +79,16 @@ impl<'a> SqliteLoader<'a> {
             deleted: 0,
             sent: vec![0; plan.tables.len()],
         };
-        if loader.is_loaded_by_now()? {
+        if plan.mends.is_none() && loader.is_loaded_by_now()? {
             return Ok(None);
         }
         for table in &plan.tables {
             loader.shape_table(table)?;
         }
-        loader.file = ledger::note_file(connection, &plan.entry())?;
+        loader.file = match plan.mends {
+            Some(file) => file,
+            None => ledger::note_file(connection, &plan.entry())?,
+        };
         if let Some(replaced) = plan.replaces {
             loader.take_out(replaced)?;
         }
@@ -279,7 +281,8 @@ impl<'a> SqliteLoader<'a> {
     }
 
     fn keep_rejects(&self, rejects: &[Reject]) -> Result<()> {
-        if rejects.is_empty() {
+        // What is mended and still will not do stays the reject it is.
+        if rejects.is_empty() || self.plan.mends.is_some() {
             return Ok(());
         }
         let mut statement = self.connection.prepare_cached(
@@ -305,6 +308,10 @@ impl<'a> SqliteLoader<'a> {
     }
 
     fn close(&mut self, summary: &FileSummary, counts: Counts) -> Result<()> {
+        if self.plan.mends.is_some() {
+            self.mend(summary, counts)?;
+            return self.end();
+        }
         let loaded = summary.loaded - counts.left_out.min(summary.loaded);
         self.connection.execute(
             "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
@@ -333,8 +340,37 @@ impl<'a> SqliteLoader<'a> {
                 self.keep_layout(table, part)?;
             }
         }
+        self.end()
+    }
+
+    fn end(&mut self) -> Result<()> {
         self.connection.execute_batch(if self.in_delivery { "RELEASE hd_file" } else { "COMMIT" })?;
         self.committed = true;
+        Ok(())
+    }
+
+    /// Rejects that are none any more count as loaded rows of their file.
+    fn mend(&self, summary: &FileSummary, counts: Counts) -> Result<()> {
+        let mut statement =
+            self.connection.prepare_cached("UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1")?;
+        for reject in &summary.mended {
+            statement.execute(params![reject, moment(summary.ended)])?;
+        }
+        let left_out = counts.left_out.min(summary.loaded);
+        self.connection.execute(
+            "UPDATE hd_files SET rows_loaded = rows_loaded + ?2, rows_rejected = rows_rejected - ?3,
+               rows_left_out = rows_left_out + ?4, rows_inserted = rows_inserted + ?5,
+               rows_updated = rows_updated + ?6, rows_unchanged = rows_unchanged + ?7 WHERE file = ?1",
+            params![
+                self.file,
+                (summary.loaded - left_out) as i64,
+                summary.mended.len() as i64,
+                left_out as i64,
+                counts.inserted as i64,
+                counts.updated as i64,
+                counts.unchanged as i64,
+            ],
+        )?;
         Ok(())
     }
 
@@ -350,9 +386,9 @@ impl<'a> SqliteLoader<'a> {
     fn keep_layout(&self, table: &TablePlan, part: &PartSummary) -> Result<()> {
         let text = serde_json::to_string(&part.layout).unwrap_or_default();
         let newest = rusqlite::OptionalExtension::optional(ledger::layout(self.connection, &table.table))?;
-        let altered = table.changes.iter().any(|change| !matches!(change, Change::Missing { .. }));
+        let altered = !table.changes.is_empty();
         match newest {
-            Some((version, before)) if !altered => {
+            Some((version, before, _)) if !altered => {
                 if before != text {
                     self.connection.execute(
                         "UPDATE hd_layouts SET layout = ?3 WHERE table_name = ?1 AND version = ?2",
@@ -361,23 +397,14 @@ impl<'a> SqliteLoader<'a> {
                 }
             }
             newest => {
-                let version = newest.map_or(1, |(version, _)| version + 1);
+                let version = newest.map_or(1, |(version, ..)| version + 1);
                 self.connection.execute(
                     "INSERT INTO hd_layouts (table_name, version, file, layout) VALUES (?1, ?2, ?3, ?4)",
                     params![table.table, version, self.file, text],
                 )?;
             }
         }
-        let missing = part.missing.iter().map(|column| Change::Missing { column: column.clone() });
-        let missing: Vec<Change> = missing.collect();
-        for change in table.changes.iter().chain(&missing) {
-            let (column, word, from, to) = change.parts();
-            self.connection.execute(
-                "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![self.file, table.table, column, word, from, to],
-            )?;
-        }
-        Ok(())
+        drift::note(self.connection, self.file, &table.table, &table.drift)
     }
 }
 

@@ -1,6 +1,7 @@
 //! SQLite: a staging database in a file.
 
 mod bulk;
+mod drift;
 mod ledger;
 mod load;
 mod tables;
@@ -10,13 +11,20 @@ pub(crate) use tables::moment;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
 use hypodoke_core::names::quote;
+use hypodoke_core::types::Type;
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionBehavior};
 
 use crate::error::StoreError;
-use crate::ledger::{BatchEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry};
+use crate::ledger::{
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry,
+};
 use crate::merge::Mode;
-use crate::{About, LoadPlan, Loader, SampleRows, Store, TableShape};
+use crate::{
+    About, ColumnSample, FileFigures, LoadPlan, Loader, MOST_SAMPLED, SampleRows, Store, TableShape,
+};
 
 /// A connection to a database file.
 pub struct SqliteStore {
@@ -67,6 +75,13 @@ impl SqliteStore {
 
     fn fail(&self, error: rusqlite::Error) -> StoreError {
         fail(&self.path, error)
+    }
+
+    fn understood(&self, table: &str, version: i64, text: &str) -> Result<Layout, StoreError> {
+        serde_json::from_str(text).map_err(|error| {
+            let what = format!("layout {version} of `{table}`: {error}");
+            StoreError::Damaged { shown: shown(&self.path), what }
+        })
     }
 
     fn read<T>(&self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
@@ -163,14 +178,8 @@ impl Store for SqliteStore {
 
     fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
         let found = self.read(|connection| ledger::layout(connection, table).optional())?;
-        let Some((version, text)) = found else { return Ok(None) };
-        match serde_json::from_str(&text) {
-            Ok(layout) => Ok(Some(LayoutEntry { version, layout })),
-            Err(error) => {
-                let what = format!("layout {version} of `{table}`: {error}");
-                Err(StoreError::Damaged { shown: self.shown(), what })
-            }
-        }
+        let Some((version, text, file)) = found else { return Ok(None) };
+        Ok(Some(LayoutEntry { version, layout: self.understood(table, version, &text)?, file }))
     }
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
@@ -234,8 +243,41 @@ impl Store for SqliteStore {
         Ok(Vec::new())
     }
 
-    fn note_file(&mut self, entry: &FileEntry) -> Result<(), StoreError> {
-        self.write(|connection| ledger::note_file(connection, entry).map(|_| ()))
+    fn note_file(&mut self, entry: &FileEntry, drift: &[(String, Drift)]) -> Result<(), StoreError> {
+        self.write(|connection| {
+            let file = ledger::note_file(connection, entry)?;
+            drift
+                .iter()
+                .try_for_each(|(table, one)| drift::note(connection, file, table, std::slice::from_ref(one)))
+        })
+    }
+
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
+        let found = self.read(|connection| drift::layouts(connection, table))?;
+        let entry = |(version, text, file): (i64, String, i64)| {
+            Ok(LayoutEntry { version, layout: self.understood(table, version, &text)?, file })
+        };
+        found.into_iter().map(entry).collect()
+    }
+
+    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
+        self.read(drift::all)
+    }
+
+    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
+        self.read(drift::decisions)
+    }
+
+    fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
+        self.write(|connection| drift::note_decision(connection, entry))
+    }
+
+    fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
+        self.read(|connection| drift::sample(connection, table, column, MOST_SAMPLED))
+    }
+
+    fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError> {
+        self.read(|connection| drift::figures(connection, table, sums))
     }
 
     fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {

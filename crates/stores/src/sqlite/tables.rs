@@ -4,9 +4,9 @@
 //! so that every value is kept exactly: a decimal of up to 15 digits is a REAL that gives the
 //! same digits back; a longer one is text; and nothing that is text can pass for a number.
 
+use hypodoke_core::drift::Change;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
-use hypodoke_core::reconcile::Change;
 use hypodoke_core::spelling::temporal;
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
@@ -147,7 +147,7 @@ pub fn alter_sql(plan: &TablePlan) -> Vec<String> {
         Change::Widened { column, from, to } => {
             Some(format!("-- {table} is written anew: {} becomes {to}, until now {from}", quote(column)))
         }
-        Change::Missing { .. } => None,
+        _ => None,
     };
     plan.changes.iter().filter_map(statement).collect()
 }

@@ -4,27 +4,32 @@
 //! value that the column's type does not hold, a column nobody has seen) undoes that load and
 //! sends the file back for evidence.
 
+mod facts;
+mod fit;
+
+use hypodoke_core::drift::{Drift, Hold};
 use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::layout::Layout;
-use hypodoke_core::reconcile::Change;
 use hypodoke_core::types::{Digits, Domain};
-use hypodoke_formats::Shape;
 use hypodoke_stores::{Counts, FileSummary, Finished, LoadPlan, PartSummary, Store, StoreError};
 
 use super::approach::TableApproach;
-use super::ground::{Base, Ground};
-use super::look::{Looked, Way, is_virtual, lists_only, look};
+use super::ground::Ground;
+use super::look::{self, Looked, lists_only, look};
 use super::pour::{Funnel, Poured, Stop, pour};
 use super::receipt::PartLine;
 use super::source::Source;
 use super::{Candidate, Feed, clock};
 use crate::failure::Failure;
 use crate::render::count;
+use fit::written_of;
 
 /// What keeps a file from being loaded.
 pub enum Trouble {
     /// The file, or how it fits.
     File(Failure),
+    /// A person has to decide first.
+    Held(Box<HeldFile>),
     /// The database.
     Store(StoreError),
 }
@@ -39,6 +44,19 @@ impl From<Failure> for Trouble {
     fn from(failure: Failure) -> Trouble {
         Trouble::File(failure)
     }
+}
+
+/// A file that is held: why, and how it differs from its tables.
+#[derive(Clone, Debug, Default)]
+pub struct HeldFile {
+    /// Why, with the ways out.
+    pub holds: Vec<Hold>,
+    /// How it differs, by the names of its tables.
+    pub drift: Vec<(String, Drift)>,
+    /// The file in a few words.
+    pub kind: Option<String>,
+    /// Records read, where all of it was.
+    pub read: u64,
 }
 
 /// One file to load.
@@ -59,6 +77,8 @@ pub struct FileLoad<'a> {
     pub began: i64,
     /// It is the first file of a delivery.
     pub first_of_delivery: bool,
+    /// How many records the files before had, for what is usual.
+    pub before: &'a [u64],
 }
 
 /// A file that was loaded.
@@ -81,8 +101,8 @@ pub struct Loaded {
     pub kind: String,
     /// The hash of its content.
     pub hash: String,
-    /// How the tables changed.
-    pub changes: Vec<Change>,
+    /// How it differs from its tables, with what was done about it.
+    pub drift: Vec<Drift>,
     /// Lines after the table that were left out.
     pub footer: Vec<String>,
     /// What else there is to say.
@@ -111,8 +131,9 @@ impl<'a> FileLoad<'a> {
         let bytes = self.file.seen.arrival.bytes;
         if looked.is_none() {
             let source = self.open(&ground.heads(self.file))?;
-            if let Some(approach) = self.optimistic(ground, &source)? {
+            if let Some(mut approach) = self.optimistic(ground, &source)? {
                 self.check_width(&approach)?;
+                approach[0].drift.extend(self.written_drift(ground, &written_of(&source)));
                 let path = self.file.shown.clone();
                 self.listener.on(Event::FileBegan { path, step: Step::Loading, bytes });
                 match self.attempt(ground, &approach, source, Manner::Watchful) {
@@ -127,7 +148,8 @@ impl<'a> FileLoad<'a> {
             Some(looked) => looked,
             None => self.look(ground)?,
         };
-        let approach = self.informed(ground, &looked)?;
+        self.know_parts(&mut looked);
+        let approach = self.informed(ground, &mut looked)?;
         self.check_width(&approach)?;
         self.listener.on(Event::FileBegan { path: self.file.shown.clone(), step: Step::Loading, bytes });
         let heads: Vec<_> = approach.iter().map(|table| table.head.clone()).collect();
@@ -156,7 +178,7 @@ impl<'a> FileLoad<'a> {
 
     fn look(&self, ground: &Ground) -> Result<Looked, Failure> {
         let lists = ground.heads(self.file).into_iter().filter(|head| head.is_child).map(|head| head.path);
-        look(self.file, self.feed, Way::before_load(), &lists_only(lists), self.listener)
+        look(self.file, self.feed, look::Way::before_load(), &lists_only(lists), self.listener)
     }
 
     fn check_width(&self, approach: &[TableApproach]) -> Result<(), Failure> {
@@ -176,85 +198,6 @@ impl<'a> FileLoad<'a> {
         Err(Failure::load(message).advise(advice))
     }
 
-    /// The way of a file that has no table and no column but those known; `None` if it has.
-    fn optimistic(
-        &self,
-        ground: &Ground,
-        source: &Source<'_>,
-    ) -> Result<Option<Vec<TableApproach>>, Trouble> {
-        let Base::Ours { layout: main, .. } = &ground.main else { return Ok(None) };
-        let heads = source.reader.tables();
-        let mut all = Vec::new();
-        for (at, head) in heads.iter().enumerate() {
-            let rules = self.feed.rules_of(&head.path);
-            let named = Layout::named(&source.header(at), &self.feed.namer, &rules);
-            if at == 0 && is_virtual(heads) {
-                let file = Layout { columns: Vec::new(), parts: main.parts.clone() };
-                all.push(TableApproach::of_parts_only(self.feed.table.clone(), head, &ground.main, &file));
-                continue;
-            }
-            let (table, base) = if at == 0 {
-                (self.feed.table.clone(), &ground.main)
-            } else {
-                match ground.parts.iter().find(|(part, _)| part.path == head.path) {
-                    Some((part, base)) => (part.table.clone(), base),
-                    None => return Ok(None),
-                }
-            };
-            let Base::Ours { layout, lineage } = base else { return Ok(None) };
-            match TableApproach::optimistic(table, head, layout, &named, *lineage) {
-                Some(mut approach) => {
-                    approach.find_key(self.file, self.feed)?;
-                    all.push(approach);
-                }
-                None => return Ok(None),
-            }
-        }
-        Ok(Some(all))
-    }
-
-    /// The way of a file whose evidence is in.
-    fn informed(&mut self, ground: &mut Ground, looked: &Looked) -> Result<Vec<TableApproach>, Trouble> {
-        let mut all = Vec::new();
-        for (at, table) in looked.tables.iter().enumerate() {
-            let (name, base) = if at == 0 {
-                (self.feed.table.clone(), &ground.main)
-            } else {
-                let part = ground.part(self.store, self.feed, table)?;
-                let (part, base) = &ground.parts[part];
-                (part.table.clone(), base)
-            };
-            if at == 0 && looked.is_virtual {
-                all.push(TableApproach::of_parts_only(name, &table.head, base, &table.layout));
-                continue;
-            }
-            let lineage = base.lineage(table.head.is_child);
-            let mut approach = match base {
-                Base::New { layout } | Base::Ours { layout, .. } => {
-                    TableApproach::informed(name, &table.head, layout, &table.layout, lineage)
-                }
-                Base::Foreign(shape) => TableApproach::foreign(self.file, &table.head, shape, &table.layout)?,
-            };
-            if matches!(base, Base::New { .. }) {
-                // What the first files lack of a table that is made for them is no change of it.
-                approach.fit.changes.retain(|change| matches!(change, Change::Missing { .. }));
-            }
-            if matches!(looked.shape, Shape::Json(_)) {
-                // A key that no record of the file has is nothing to tell of: JSON names no columns.
-                approach.fit.changes.retain(|change| !matches!(change, Change::Missing { .. }));
-            }
-            approach.find_key(self.file, self.feed)?;
-            all.push(approach);
-        }
-        // The names that parts got here are those that the main layout tells.
-        for part in &mut all[0].fit.layout.parts {
-            if let Some((known, _)) = ground.parts.iter().find(|(known, _)| known.path == part.path) {
-                part.table.clone_from(&known.table);
-            }
-        }
-        Ok(all)
-    }
-
     fn attempt(
         &mut self,
         ground: &mut Ground,
@@ -262,11 +205,14 @@ impl<'a> FileLoad<'a> {
         mut source: Source<'_>,
         manner: Manner,
     ) -> Result<Attempt, Trouble> {
+        let written = written_of(&source);
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
             feed: self.feed.name.clone(),
             tables: approach.iter().map(|table| table.plan(self.feed.mode)).collect(),
+            shape: serde_json::to_string(&written).ok(),
+            mends: None,
             replaces: self.replaces,
             kind: source.kind(),
             began: self.began,
@@ -283,7 +229,11 @@ impl<'a> FileLoad<'a> {
             place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
         };
         let funnel = Funnel {
-            casters: approach.iter().map(|table| table.caster(self.file, self.feed)).collect(),
+            casters: approach
+                .iter()
+                .map(|table| table.caster(self.file, self.feed))
+                .collect::<Result<_, _>>()?,
+            sums: vec![facts::summed(self.feed, &approach[0]).into_iter().flatten().collect()],
             heads: approach.iter().map(|table| table.head.clone()).collect(),
             watchful: manner == Manner::Watchful,
             place: &place,
@@ -300,12 +250,15 @@ impl<'a> FileLoad<'a> {
         let mut notes: Vec<String> = source.notes();
         notes.extend(left_behind(&footer));
         let (read, loaded) = records_of(approach, &poured);
+        let asked = (self.file, self.feed, self.before);
+        notes.extend(facts::expected(asked, approach, &poured, read, &footer, source.kind())?);
+        let kept_out: u64 = poured.tables.iter().map(|table| table.left_out).sum();
         let summary = FileSummary {
             hash: hash.clone(),
             read,
             loaded,
             rejected: poured.rejected,
-            left_out: 0,
+            left_out: kept_out,
             message: (!notes.is_empty()).then(|| notes.join("\n")),
             parts: approach
                 .iter()
@@ -314,18 +267,19 @@ impl<'a> FileLoad<'a> {
                     read: figures.read,
                     loaded: figures.loaded,
                     layout: with_digits(table.fit.layout.clone(), &figures.digits),
-                    missing: Vec::new(),
                 })
                 .collect(),
             ended: clock::now(),
+            mended: Vec::new(),
         };
         let Finished { file: number, counts } = loader.finish(&summary)?;
         let loaded = loaded - counts.left_out.min(loaded);
         adopt(ground, approach, &summary);
+        ground.last = Some(written);
         let parts = parts_of(approach, &poured);
-        let changes = approach.iter().flat_map(|table| table.fit.changes.iter().cloned()).collect();
+        let drift = approach.iter().flat_map(|table| table.drift.iter().cloned()).collect();
         let (kind, rejected) = (source.kind(), poured.rejected);
-        let left_out = counts.left_out;
+        let left_out = kept_out + counts.left_out;
         let loaded = Loaded {
             number,
             read,
@@ -336,7 +290,7 @@ impl<'a> FileLoad<'a> {
             parts,
             kind,
             hash,
-            changes,
+            drift,
             footer,
             notes,
         };

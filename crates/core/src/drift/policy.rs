@@ -1,0 +1,117 @@
+//! What a feed wants done about each kind of change.
+
+/// What becomes of a column that the table has not.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum NewColumn {
+    /// The table gets it.
+    #[default]
+    Add,
+    /// Its values are kept in one JSON column.
+    Extras,
+    /// It is left out.
+    Ignore,
+    /// The file is held.
+    Hold,
+}
+
+/// What becomes of a column that the file has not.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum MissingColumn {
+    /// Its rows hold null there.
+    #[default]
+    Null,
+    /// The file is held.
+    Hold,
+}
+
+/// What becomes of values that need a wider type than the table's.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum WiderType {
+    /// The table's column gets it.
+    #[default]
+    Widen,
+    /// Rows that hold such values are rejected.
+    Reject,
+    /// The file is held.
+    Hold,
+}
+
+/// What becomes of a column that seems to be another under a new name.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum RenamedColumn {
+    /// The file is held until somebody has said so.
+    #[default]
+    Hold,
+    /// It is taken for the other.
+    Follow,
+    /// It is a new column, and the other is missing.
+    Apart,
+}
+
+/// What becomes of a file whose header is gone, or has appeared.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum HeaderPolicy {
+    /// The file is held.
+    #[default]
+    Hold,
+    /// Its columns are matched by their place.
+    ByPlace,
+}
+
+/// A feed's policies.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Policy {
+    /// For a column that the table has not.
+    pub new_column: NewColumn,
+    /// For one that the file has not.
+    pub missing_column: MissingColumn,
+    /// For values that need a wider type.
+    pub wider_type: WiderType,
+    /// For a column that seems renamed.
+    pub renamed_column: RenamedColumn,
+    /// For a header that is gone or has appeared.
+    pub header: HeaderPolicy,
+    /// Columns that are added whatever the policy says, by their names in the file.
+    pub add: Vec<String>,
+    /// Columns that are left out whatever the policy says.
+    pub ignore: Vec<String>,
+}
+
+impl Policy {
+    /// The words of [`NewColumn`] in the configuration.
+    pub const NEW_COLUMN: [(&str, NewColumn); 4] = [
+        ("add", NewColumn::Add),
+        ("extras", NewColumn::Extras),
+        ("ignore", NewColumn::Ignore),
+        ("hold", NewColumn::Hold),
+    ];
+    /// The words of [`MissingColumn`].
+    pub const MISSING_COLUMN: [(&str, MissingColumn); 2] =
+        [("null", MissingColumn::Null), ("hold", MissingColumn::Hold)];
+    /// The words of [`WiderType`].
+    pub const WIDER_TYPE: [(&str, WiderType); 3] =
+        [("widen", WiderType::Widen), ("reject", WiderType::Reject), ("hold", WiderType::Hold)];
+    /// The words of [`RenamedColumn`].
+    pub const RENAMED_COLUMN: [(&str, RenamedColumn); 3] =
+        [("hold", RenamedColumn::Hold), ("follow", RenamedColumn::Follow), ("apart", RenamedColumn::Apart)];
+    /// The words of [`HeaderPolicy`].
+    pub const HEADER: [(&str, HeaderPolicy); 2] =
+        [("hold", HeaderPolicy::Hold), ("by-place", HeaderPolicy::ByPlace)];
+
+    /// The same, holding nothing: for a file that a person has decided to load.
+    pub fn letting_all_through(&self) -> Policy {
+        let mut policy = self.clone();
+        if policy.new_column == NewColumn::Hold {
+            policy.new_column = NewColumn::Add;
+        }
+        if policy.wider_type == WiderType::Hold {
+            policy.wider_type = WiderType::Widen;
+        }
+        if policy.renamed_column == RenamedColumn::Hold {
+            policy.renamed_column = RenamedColumn::Apart;
+        }
+        policy.missing_column = MissingColumn::Null;
+        policy.header = HeaderPolicy::ByPlace;
+        policy
+    }
+}
