@@ -223,6 +223,13 @@ impl Records {
         raw.start as usize..raw.end as usize
     }
 
+    /// Says on which line of its file a record stands: of one that comes by another way.
+    pub fn set_line(&mut self, index: usize, line: u64) {
+        if let Some(entry) = self.entries.get_mut(index) {
+            entry.line = line;
+        }
+    }
+
     /// How many records there are.
     pub fn len(&self) -> usize {
         self.entries.len()

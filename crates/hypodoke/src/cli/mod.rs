@@ -98,9 +98,36 @@ Examples:
     /// The account of a batch
     #[command(after_help = "Examples:\n  hypodoke receipt\n  hypodoke receipt 12 --json")]
     Receipt(ReceiptArguments),
-    /// The rows that could not be loaded, and why
-    #[command(after_help = "Example:\n  hypodoke rejects 12")]
-    Rejects(ReceiptArguments),
+    /// What changed in the files of a feed, and what was done about it
+    #[command(after_help = "\
+Examples:
+  hypodoke drift                                      every change, as a timeline
+  hypodoke drift north
+  hypodoke drift --between monday.csv tuesday.csv     two files side by side
+  hypodoke drift north --between 1 3                  two versions of a layout")]
+    Drift(DriftArguments),
+    /// Decide about a file that is held
+    #[command(after_help = "\
+Examples:
+  hypodoke settle                                     what is held, and the ways out
+  hypodoke settle movements_0305.csv --rename draught=draft_m --write
+  hypodoke settle movements_0305.csv --load-anyway --dry-run
+  hypodoke settle movements_0305.csv --discard --why \"sent by mistake\"")]
+    Settle(SettleArguments),
+    /// The rows that could not be loaded: why, and back again once mended
+    #[command(after_help = "\
+Examples:
+  hypodoke rejects                                    those of the last batch, by reason
+  hypodoke rejects north --export bad.csv             those of a feed, as a file to be mended
+  hypodoke rejects --take bad.csv                     load what was mended")]
+    Rejects(RejectsArguments),
+    /// Do the figures of files, tables and ledger agree
+    #[command(after_help = "\
+Examples:
+  hypodoke tally                                      every file whose rows are in a table
+  hypodoke tally north
+  hypodoke tally 12                                   the files of batch 12")]
+    Tally(TallyArguments),
     /// Print a completion script for a shell
     #[command(after_help = "Example:\n  hypodoke completions bash > /etc/bash_completion.d/hypodoke")]
     Completions(CompletionArguments),
@@ -280,7 +307,91 @@ pub struct LedgerArguments {
     pub most: usize,
 }
 
-/// `hypodoke receipt` and `hypodoke rejects`
+/// `hypodoke drift`
+#[derive(Debug, Args)]
+pub struct DriftArguments {
+    /// A feed or a table; all if none is named
+    #[arg(value_name = "FEED")]
+    pub feed: Option<String>,
+    /// Compare two files, or two versions of the feed's layout by their numbers
+    #[arg(long, num_args = 2, value_names = ["A", "B"])]
+    pub between: Vec<String>,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+    #[command(flatten)]
+    pub reading: ReadingArguments,
+}
+
+/// `hypodoke settle`
+#[derive(Debug, Default, Args)]
+pub struct SettleArguments {
+    /// The file that is held, by its path or the end of it; none lists what is held
+    #[arg(value_name = "FILE")]
+    pub file: Option<String>,
+    /// A column is another under a new name
+    #[arg(long, value_name = "OLD=NEW")]
+    pub rename: Vec<String>,
+    /// The table gets a column
+    #[arg(long, value_name = "COLUMN")]
+    pub add_column: Vec<String>,
+    /// A column is left out
+    #[arg(long, value_name = "COLUMN")]
+    pub ignore_column: Vec<String>,
+    /// A column becomes text
+    #[arg(long, value_name = "COLUMN")]
+    pub as_text: Vec<String>,
+    /// Load it whatever else is the matter
+    #[arg(long, conflicts_with = "discard")]
+    pub load_anyway: bool,
+    /// Never load it
+    #[arg(long, conflicts_with_all = ["rename", "add_column", "ignore_column", "as_text"])]
+    pub discard: bool,
+    /// Why, for the ledger
+    #[arg(long, value_name = "TEXT")]
+    pub why: Option<String>,
+    /// Write the lasting part of it into the configuration
+    #[arg(long)]
+    pub write: bool,
+    /// Show what would come of it, and decide nothing
+    #[arg(long, conflicts_with = "write")]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke rejects`
+#[derive(Debug, Args)]
+pub struct RejectsArguments {
+    /// A batch by its number, a feed or a table; the newest batch if none is named
+    #[arg(value_name = "BATCH|FEED")]
+    pub of: Option<String>,
+    /// Write them as CSV with their reasons and origins, to be mended; - is standard output
+    #[arg(long, value_name = "FILE", conflicts_with = "take")]
+    pub export: Option<PathBuf>,
+    /// Load the mended rows of such a file
+    #[arg(long, value_name = "FILE", conflicts_with = "of")]
+    pub take: Option<PathBuf>,
+    /// Show every reject, not only their reasons
+    #[arg(long)]
+    pub each: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke tally`
+#[derive(Debug, Args)]
+pub struct TallyArguments {
+    /// A batch by its number, a feed or a table; all if none is named
+    #[arg(value_name = "BATCH|FEED")]
+    pub of: Option<String>,
+    /// Count the ledger and the tables only, and leave the sources unread
+    #[arg(long)]
+    pub quick: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke receipt`
 #[derive(Debug, Args)]
 pub struct ReceiptArguments {
     /// The batch, by its number; the newest if none is named

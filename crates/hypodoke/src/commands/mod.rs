@@ -4,12 +4,15 @@
 mod check;
 mod demo;
 mod draft;
+pub mod drift;
 mod ledger;
-mod load;
+pub mod load;
 mod manual;
 mod preview;
-mod rejects;
+pub mod rejects;
+pub mod settle;
 mod survey;
+pub mod tally;
 
 use std::path::{Path, PathBuf};
 
@@ -102,6 +105,9 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Check(arguments) => check::run(&arguments, context),
         Command::Load(arguments) => load::run(&arguments, context),
         Command::Ledger(arguments) => ledger::list(&arguments, context),
+        Command::Drift(arguments) => drift::run(&arguments, context),
+        Command::Settle(arguments) => settle::run(&arguments, context),
+        Command::Tally(arguments) => tally::run(&arguments, context),
         Command::Receipt(arguments) => ledger::receipt(&arguments, context),
         Command::Rejects(arguments) => rejects::run(&arguments, context),
         Command::Completions(arguments) => manual::completions(arguments.shell),

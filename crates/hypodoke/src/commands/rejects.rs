@@ -1,13 +1,18 @@
-//! `hypodoke rejects`: the rows that could not be loaded.
+//! `hypodoke rejects`: the rows that could not be loaded, and their way back.
 
-use hypodoke_stores::{FileEntry, FileQuery, RejectEntry};
+use std::path::Path;
+
+use hypodoke_core::event::Outcome;
+use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
 use super::{Context, ledger};
-use crate::cli::ReceiptArguments;
+use crate::cli::{ReadingArguments, RejectsArguments};
+use crate::engine::{Candidate, Feed, mend};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, count, json};
+use crate::settings::Settings;
 
 /// The version of the JSON of rejects.
 ///
@@ -18,9 +23,10 @@ const REJECTS_JSON_VERSION: u32 = 1;
 const MOST_SHOWN: usize = 100;
 
 #[derive(Serialize)]
-struct RejectsDocument {
+struct RejectsDocument<'a> {
     version: u32,
-    batch: i64,
+    batch: Option<i64>,
+    reasons: &'a [Group],
     rejects: Vec<RejectLine>,
 }
 
@@ -36,40 +42,232 @@ struct RejectLine {
     raw: String,
 }
 
+#[derive(Serialize)]
+struct TakenDocument {
+    version: u32,
+    rows_read: u64,
+    rows_loaded: u64,
+    refused: Vec<Refused>,
+}
+
+#[derive(Serialize)]
+struct Refused {
+    reject: i64,
+    reason: String,
+}
+
+/// Rejects of one column for one reason.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Group {
+    /// The column, by its name in the file.
+    pub column: Option<String>,
+    /// The reason.
+    pub reason: String,
+    /// How many rows.
+    pub rows: u64,
+    /// In how many files.
+    pub files: u64,
+    /// The first of them: its file, line and value.
+    pub path: String,
+    /// See `path`.
+    pub line: u64,
+    /// See `path`.
+    pub value: Option<String>,
+}
+
+/// Files with their rejects.
+type Found = Vec<(FileEntry, Vec<RejectEntry>)>;
+
 /// Runs the command.
-pub fn run(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Failure> {
+pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Failure> {
     let mut store = context.ledger(&arguments.database)?;
-    let batches = store.batches(usize::MAX >> 1)?;
-    let batch = ledger::pick(&batches, arguments.batch)?.batch;
-    let most = if context.json { usize::MAX >> 1 } else { MOST_SHOWN };
-    let mut found: Vec<(FileEntry, Vec<RejectEntry>)> = Vec::new();
-    for entry in store.files(&FileQuery { batch: Some(batch), ..FileQuery::default() })?.into_iter().rev() {
-        if entry.rejected > 0 {
-            let rejects = store.rejects(entry.file, most)?;
-            found.push((entry, rejects));
-        }
+    if let Some(path) = &arguments.take {
+        return take(store.as_mut(), path, arguments, context);
     }
+    let (title, batch, entries) = chosen(store.as_mut(), arguments.of.as_deref())?;
+    let mut found: Found = Vec::new();
+    for entry in entries.into_iter().filter(|entry| entry.rejected > 0) {
+        let mut rejects = store.rejects(entry.file, usize::MAX >> 1)?;
+        rejects.retain(|reject| reject.mended.is_none());
+        found.push((entry, rejects));
+    }
+    if let Some(path) = &arguments.export {
+        return export(found, path, &title, context);
+    }
+    let groups = groups(&found);
     if context.json {
         let line = |(entry, rejects): (FileEntry, Vec<RejectEntry>)| {
             rejects.into_iter().map(move |reject| line_of(&entry, reject)).collect::<Vec<_>>()
         };
         let rejects = found.into_iter().flat_map(line).collect();
-        json::print(&RejectsDocument { version: REJECTS_JSON_VERSION, batch, rejects });
+        json::print(&RejectsDocument { version: REJECTS_JSON_VERSION, batch, reasons: &groups, rejects });
         return Ok(Exit::Done);
     }
-    let all: u64 = found.iter().map(|(entry, _)| entry.rejected).sum();
+    let all: u64 = found.iter().map(|(_, rejects)| rejects.len() as u64).sum();
     if all == 0 {
-        render::print(&format!("batch {batch} has no rejects\n"));
+        render::print(&format!("{title} has no rejects\n"));
         return Ok(Exit::Done);
     }
+    let mut text = if arguments.each {
+        found.iter_mut().for_each(|(_, rejects)| rejects.truncate(MOST_SHOWN));
+        render::ledger::rejects(&found, context.screen)
+    } else {
+        render::ledger::reasons(&groups, context.screen)
+    };
+    text.push_str(&format!("\n{title}: {} rejected", count::rows(all)));
     let shown: u64 = found.iter().map(|(_, rejects)| rejects.len() as u64).sum();
-    let mut text = render::ledger::rejects(&found, context.screen);
-    text.push_str(&format!("\nbatch {batch}: {} rejected", count::rows(all)));
     if shown < all {
         text.push_str(&format!(", {} shown; --json gives them all", count::number(shown)));
     }
+    if !arguments.each {
+        text.push_str("\n  → --each shows every row, --export FILE writes them to be mended");
+    }
     render::print(&(text + "\n"));
     Ok(Exit::Done)
+}
+
+/// The files that are meant, the oldest first: those of a batch, or those of a feed or table whose
+/// rows are in it.
+pub fn chosen(
+    store: &mut dyn Store,
+    of: Option<&str>,
+) -> Result<(String, Option<i64>, Vec<FileEntry>), Failure> {
+    let number = of.map(|of| of.parse::<i64>().map_err(|_| of));
+    if let Some(Err(name)) = number {
+        let all = store.files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })?;
+        let is_named =
+            |entry: &FileEntry| entry.feed.as_deref() == Some(name) || entry.table.as_deref() == Some(name);
+        if !all.iter().any(is_named) {
+            let mut names: Vec<&str> = all
+                .iter()
+                .flat_map(|entry| [entry.feed.as_deref(), entry.table.as_deref()])
+                .flatten()
+                .collect();
+            names.sort_unstable();
+            names.dedup();
+            let what =
+                format!("the ledger knows no batch, feed or table `{name}`; there are {}", names.join(", "));
+            return Err(crate::settings::reader::suggest(Failure::usage(what), name, &names));
+        }
+        let wanted = all.into_iter().filter(|entry| is_named(entry) && entry.replaced_by.is_none()).rev();
+        return Ok((format!("`{name}`"), None, wanted.collect()));
+    }
+    let batches = store.batches(usize::MAX >> 1)?;
+    let batch = ledger::pick(&batches, number.and_then(Result::ok))?.batch;
+    let files = store.files(&FileQuery { batch: Some(batch), ..FileQuery::default() })?;
+    Ok((format!("batch {batch}"), Some(batch), files.into_iter().rev().collect()))
+}
+
+/// Rejects put together by column and reason, the most first.
+fn groups(found: &Found) -> Vec<Group> {
+    let mut groups: Vec<Group> = Vec::new();
+    for (entry, rejects) in found {
+        let mut counted: Vec<usize> = Vec::new();
+        for reject in rejects {
+            let same = |group: &Group| group.column == reject.column && group.reason == reject.reason;
+            let at = groups.iter().position(same).unwrap_or_else(|| {
+                groups.push(Group {
+                    column: reject.column.clone(),
+                    reason: reject.reason.clone(),
+                    rows: 0,
+                    files: 0,
+                    path: entry.arrival.path.clone(),
+                    line: reject.line,
+                    value: reject.value.clone(),
+                });
+                groups.len() - 1
+            });
+            groups[at].rows += 1;
+            if !counted.contains(&at) {
+                counted.push(at);
+                groups[at].files += 1;
+            }
+        }
+    }
+    groups.sort_by(|a, b| b.rows.cmp(&a.rows));
+    groups
+}
+
+fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<Exit, Failure> {
+    let all: Vec<mend::Outgoing> =
+        found.into_iter().flat_map(|(entry, rejects)| mend::outgoing(&entry, rejects)).collect();
+    let text = mend::export(&all)?;
+    if path == Path::new("-") {
+        render::print(&String::from_utf8_lossy(&text));
+        return Ok(Exit::Done);
+    }
+    let made = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
+    let written = made.and_then(|mut file| std::io::Write::write_all(&mut file, &text));
+    written.map_err(|error| {
+        let failure = Failure::usage(format!("{} could not be written: {error}", path.display()));
+        if error.kind() == std::io::ErrorKind::AlreadyExists {
+            failure.advise("it may hold what somebody has mended: name another file, or take it away first")
+        } else {
+            failure
+        }
+    })?;
+    let rows = count::rows(all.len() as u64);
+    context.remark(&format!(
+        "{title}: {rows} written to {0}; mend them, then: hypodoke rejects --take {0}",
+        path.display()
+    ));
+    Ok(Exit::Done)
+}
+
+fn take(
+    store: &mut dyn Store,
+    path: &Path,
+    arguments: &RejectsArguments,
+    context: &Context,
+) -> Result<Exit, Failure> {
+    let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
+    let feed_of = |entry: &FileEntry| feed_of(entry, settings.as_ref());
+    let taken = mend::take(store, path, &feed_of)?;
+    let exit = if taken.refused.is_empty() { Exit::Done } else { Exit::Wanting };
+    if context.json {
+        let refused = taken.refused.into_iter().map(|(reject, reason)| Refused { reject, reason }).collect();
+        json::print(&TakenDocument {
+            version: REJECTS_JSON_VERSION,
+            rows_read: taken.read,
+            rows_loaded: taken.loaded,
+            refused,
+        });
+        return Ok(exit);
+    }
+    for (reject, reason) in &taken.refused {
+        render::print(&format!("reject {reject} still will not do: {}\n", crate::failure::clean(reason)));
+    }
+    let still = match taken.refused.len() as u64 {
+        0 => String::new(),
+        some => format!(", {} still rejected", count::number(some)),
+    };
+    render::print(&format!(
+        "{} taken: {} loaded{still}\n",
+        count::rows(taken.read),
+        count::number(taken.loaded)
+    ));
+    Ok(exit)
+}
+
+/// The feed that a file of the ledger came by, and the file as it names it.
+fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Result<(Feed, Candidate), Failure> {
+    let file = mend::named(entry);
+    let reading = ReadingArguments::default();
+    let named = settings.and_then(|settings| {
+        settings.feeds.iter().find(|feed| Some(feed.name.as_str()) == entry.feed.as_deref())
+    });
+    let Some(settings) = named else {
+        if let Some(feed) = &entry.feed {
+            let what =
+                format!("the configuration has no feed `{feed}`, by which {} came", entry.arrival.path);
+            return Err(Failure::usage(what).advise("name the configuration with --config"));
+        }
+        let table = entry.table.clone().unwrap_or_default();
+        return Ok((Feed::plain(table, reading.over(Default::default())?, Vec::new()), file));
+    };
+    let values = settings.files.matches(&entry.arrival.path).unwrap_or_default();
+    let parts = settings.files.parts().iter().cloned().zip(values).chain(settings.constants()).collect();
+    Ok((settings.to_feed(&reading)?, Candidate { parts, ..file }))
 }
 
 fn line_of(entry: &FileEntry, reject: RejectEntry) -> RejectLine {

@@ -1,6 +1,6 @@
 //! How a file is to go into its tables.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use hypodoke_core::cast::{Caster, Limit, Source as CellSource, Target};
 use hypodoke_core::drift::{Drift, EXTRAS_COLUMN, Judged, NewColumn, judge};
@@ -13,6 +13,7 @@ use hypodoke_core::types::{Domain, Type};
 use hypodoke_formats::TableHead;
 use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape};
 
+use super::differ::Spelled;
 use super::ground::Base;
 use super::{Candidate, Feed, asked};
 use crate::failure::Failure;
@@ -278,6 +279,25 @@ impl TableApproach {
         Ok(Caster::new(self.targets(file, feed, fields).map_err(wrong)?, fields).keeping(conditions))
     }
 
+    /// The columns that are not written in the usual way, by their names in the file: those of a
+    /// sheet with its path before them.
+    pub fn spellings(&self) -> impl Iterator<Item = (String, Spelled)> {
+        let columns = self.fit.layout.columns.iter().zip(&self.formats);
+        columns.filter_map(|(column, (format, _))| {
+            let spelled = Spelled::of(*format);
+            (spelled != Spelled::default()).then(|| (spelled_name(&self.head.path, &column.source), spelled))
+        })
+    }
+
+    /// The same way for a file whose columns are written as these say, and else as is usual.
+    pub fn spelled(mut self, spellings: &BTreeMap<String, Spelled>) -> TableApproach {
+        for (column, (format, _)) in self.fit.layout.columns.iter().zip(&mut self.formats) {
+            let name = spelled_name(&self.head.path, &column.source);
+            *format = spellings.get(&name).copied().unwrap_or_default().over(*format);
+        }
+        self
+    }
+
     /// What becomes of rows whose values in this column are not as expected.
     pub fn otherwise(&self, column: &str, feed: &Feed) -> Otherwise {
         let rules = feed.rules_of(&self.head.path);
@@ -330,6 +350,10 @@ impl TableApproach {
         };
         self.fit.layout.columns.iter().enumerate().map(target).collect()
     }
+}
+
+fn spelled_name(path: &str, source: &str) -> String {
+    if path.is_empty() { source.to_owned() } else { format!("{path}.{source}") }
 }
 
 fn mismatch(file: &Candidate, shape: &TableShape, strange: &[&str], lacking: &[&str]) -> Failure {

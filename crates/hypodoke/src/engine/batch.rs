@@ -504,6 +504,7 @@ impl Batch<'_> {
         let before = self.known.rows_before(&feed.table);
         let load = FileLoad {
             before: &before,
+            sum_all: false,
             store: self.store,
             feed,
             file,
@@ -639,7 +640,8 @@ fn failed_line(feed: &Feed, file: &Candidate, failure: &Failure) -> ReceiptLine 
     }
 }
 
-fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -> ReceiptLine {
+/// The line of a file that was loaded.
+pub fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -> ReceiptLine {
     ReceiptLine {
         kind: Some(loaded.kind.clone()),
         rows_read: loaded.read,

@@ -10,7 +10,7 @@ use super::own::Own;
 use crate::failure::Failure;
 
 /// The name under which the ledger keeps files that no place was configured for.
-const PLACE: &str = "(by hand)";
+pub const PLACE: &str = "(by hand)";
 
 /// What a file is known by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,15 +1,17 @@
 //! How a file differs from the one before it and from its table.
 
+use std::collections::BTreeMap;
+
 use hypodoke_core::drift::{
     Alike, Change, Drift, HeaderPolicy, Hold, Policy, Rename, WayOut, likeliest, name_likeness,
 };
 use hypodoke_core::evidence::overlap;
-use hypodoke_core::layout::Layout;
+use hypodoke_core::layout::{Format, Layout};
 use hypodoke_core::names::match_key;
-use hypodoke_core::spelling::temporal;
+use hypodoke_core::spelling::{BoolWords, DateOrder, NumberStyle, temporal};
 use hypodoke_core::types::Type;
-use hypodoke_formats::Shape;
 use hypodoke_formats::text::Dialect;
+use hypodoke_formats::{Shape, TableHead};
 use hypodoke_stores::{ColumnSample, Store, StoreError};
 use serde::{Deserialize, Serialize};
 
@@ -29,12 +31,44 @@ pub struct Written {
     pub header_lines: Option<usize>,
     /// The names of the main table's columns, in their order.
     pub names: Vec<String>,
+    /// The names of the columns of each sheet that has a table of its own.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub sheets: BTreeMap<String, Vec<String>>,
+    /// How columns are written that are not written in the usual way, by their names in the file.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub formats: BTreeMap<String, Spelled>,
+}
+
+/// How the numbers, dates and truth values of a column are written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Spelled {
+    /// Decimal mark and grouping.
+    pub number: NumberStyle,
+    /// The order of day, month and year.
+    pub date: DateOrder,
+    /// The pair of truth words.
+    pub truth: BoolWords,
+}
+
+impl Spelled {
+    /// As a format has it.
+    pub fn of(format: Format) -> Spelled {
+        Spelled { number: format.number, date: format.date, truth: format.truth }
+    }
+
+    /// The format with this way of writing.
+    pub fn over(self, format: Format) -> Format {
+        Format { number: self.number, date: self.date, truth: self.truth, ..format }
+    }
 }
 
 impl Written {
-    /// How a file is written; `names` are those of its main table.
-    pub fn of(shape: &Shape, encoding: Option<&str>, names: &[String]) -> Written {
-        let mut written = Written { names: names.to_vec(), ..Written::default() };
+    /// How a file with these tables is written.
+    pub fn of(shape: &Shape, encoding: Option<&str>, heads: &[TableHead]) -> Written {
+        let names = heads.first().map(|head| head.names.clone()).unwrap_or_default();
+        let sheets = heads.iter().skip(1).filter(|head| !head.is_child);
+        let sheets = sheets.map(|head| (head.path.clone(), head.names.clone())).collect();
+        let mut written = Written { names, sheets, ..Written::default() };
         match shape {
             Shape::Text(text) => {
                 written.format = "text".to_owned();
@@ -232,6 +266,7 @@ mod tests {
             dialect: Some(Dialect::default()),
             header_lines: Some(header_lines),
             names: names.iter().map(|name| (*name).to_owned()).collect(),
+            ..Written::default()
         }
     }
 

@@ -5,6 +5,7 @@ use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
 use super::grid::{Grid, plain};
 use super::receipt::tone_of;
 use super::{Screen, Tone, count, moment};
+use crate::commands::rejects::Group;
 use crate::failure::clean;
 
 /// One line per entry, the newest last, and a summary.
@@ -72,4 +73,20 @@ pub fn sample(rows: &SampleRows, screen: Screen) -> String {
         );
     }
     grid.text()
+}
+
+/// Rejects put together by reason.
+pub fn reasons(groups: &[Group], screen: Screen) -> String {
+    let mut grid = Grid::new(screen, &[">rows", ">files", "column", "reason", "for instance", "where"]);
+    for group in groups {
+        grid.push(vec![
+            plain(count::number(group.rows)),
+            plain(count::number(group.files)),
+            plain(clean(group.column.as_deref().unwrap_or("-"))),
+            plain(clean(&group.reason)),
+            (clean(group.value.as_deref().unwrap_or("-")), Tone::Warning),
+            (format!("{}, line {}", clean(&group.path), count::number(group.line)), Tone::Faint),
+        ]);
+    }
+    grid.text() + "\n"
 }

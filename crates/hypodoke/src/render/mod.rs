@@ -1,6 +1,7 @@
 //! Renderers: what people and programs see of events and results.
 
 pub mod count;
+pub mod drift;
 pub mod grid;
 pub mod json;
 pub mod ledger;
@@ -8,8 +9,10 @@ pub mod moment;
 pub mod preview;
 pub mod progress;
 pub mod receipt;
+pub mod settle;
 pub mod survey;
 pub mod survey_json;
+pub mod tally;
 
 use std::io::{self, IsTerminal, Write};
 

@@ -4,6 +4,7 @@ mod columns;
 mod drift;
 mod feed;
 mod formats;
+pub mod lasting;
 pub mod reader;
 
 use std::path::{Path, PathBuf};

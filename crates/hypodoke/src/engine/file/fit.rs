@@ -83,7 +83,7 @@ impl FileLoad<'_> {
         ground: &mut Ground,
         looked: &mut Looked,
     ) -> Result<Vec<TableApproach>, Trouble> {
-        let now = Written::of(&looked.shape, looked.encoding, &looked.tables[0].head.names);
+        let now = Written::of(&looked.shape, looked.encoding, &looked.heads());
         let mut held = HeldFile { kind: Some(looked.kind.clone()), ..HeldFile::default() };
         let mut drift = self.written_drift(ground, &now);
         if let Some(last) = &ground.last {
@@ -266,8 +266,8 @@ impl FileLoad<'_> {
 
 /// How a file that is open is written.
 pub(super) fn written_of(source: &Source<'_>) -> Written {
-    let names = source.reader.tables().first().map(|head| head.names.clone()).unwrap_or_default();
-    Written::of(&source.reader.shape(), source.reader.encoding().map(|encoding| encoding.name()), &names)
+    let encoding = source.reader.encoding().map(|encoding| encoding.name());
+    Written::of(&source.reader.shape(), encoding, source.reader.tables())
 }
 
 /// What a file that is held would have changed was not changed.

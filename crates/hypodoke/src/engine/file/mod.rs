@@ -10,7 +10,7 @@ mod fit;
 use hypodoke_core::drift::{Drift, Hold};
 use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::layout::Layout;
-use hypodoke_core::types::{Digits, Domain};
+use hypodoke_core::types::{Digits, Domain, Type};
 use hypodoke_stores::{Counts, FileSummary, Finished, LoadPlan, PartSummary, Store, StoreError};
 
 use super::approach::TableApproach;
@@ -19,7 +19,7 @@ use super::look::{self, Looked, lists_only, look};
 use super::pour::{Funnel, Poured, Stop, pour};
 use super::receipt::PartLine;
 use super::source::Source;
-use super::{Candidate, Feed, clock};
+use super::{Candidate, Feed, clock, sums};
 use crate::failure::Failure;
 use crate::render::count;
 use fit::written_of;
@@ -79,6 +79,8 @@ pub struct FileLoad<'a> {
     pub first_of_delivery: bool,
     /// How many records the files before had, for what is usual.
     pub before: &'a [u64],
+    /// The sums of all columns of numbers are wanted.
+    pub sum_all: bool,
 }
 
 /// A file that was loaded.
@@ -107,6 +109,8 @@ pub struct Loaded {
     pub footer: Vec<String>,
     /// What else there is to say.
     pub notes: Vec<String>,
+    /// The sums of the main table's columns, where they were asked for.
+    pub sums: Vec<(String, Type, i128)>,
 }
 
 /// How a file is poured.
@@ -205,7 +209,15 @@ impl<'a> FileLoad<'a> {
         mut source: Source<'_>,
         manner: Manner,
     ) -> Result<Attempt, Trouble> {
-        let written = written_of(&source);
+        let mut written = written_of(&source);
+        let main = &approach[0];
+        written.formats = approach.iter().flat_map(TableApproach::spellings).collect();
+        let summed: Vec<usize> = if self.sum_all {
+            let columns = main.fit.layout.columns.iter().enumerate();
+            columns.filter(|(_, column)| sums::scale_of(column.ty()).is_some()).map(|(at, _)| at).collect()
+        } else {
+            facts::summed(self.feed, main).into_iter().flatten().collect()
+        };
         let plan = LoadPlan {
             batch: self.batch,
             arrival: self.file.seen.arrival.clone(),
@@ -233,7 +245,7 @@ impl<'a> FileLoad<'a> {
                 .iter()
                 .map(|table| table.caster(self.file, self.feed))
                 .collect::<Result<_, _>>()?,
-            sums: vec![facts::summed(self.feed, &approach[0]).into_iter().flatten().collect()],
+            sums: vec![summed.clone()],
             heads: approach.iter().map(|table| table.head.clone()).collect(),
             watchful: manner == Manner::Watchful,
             place: &place,
@@ -250,8 +262,10 @@ impl<'a> FileLoad<'a> {
         let mut notes: Vec<String> = source.notes();
         notes.extend(left_behind(&footer));
         let (read, loaded) = records_of(approach, &poured);
-        let asked = (self.file, self.feed, self.before);
-        notes.extend(facts::expected(asked, approach, &poured, read, &footer, source.kind())?);
+        if !self.sum_all {
+            let asked = (self.file, self.feed, self.before);
+            notes.extend(facts::expected(asked, approach, &poured, read, &footer, source.kind())?);
+        }
         let kept_out: u64 = poured.tables.iter().map(|table| table.left_out).sum();
         let summary = FileSummary {
             hash: hash.clone(),
@@ -277,6 +291,12 @@ impl<'a> FileLoad<'a> {
         adopt(ground, approach, &summary);
         ground.last = Some(written);
         let parts = parts_of(approach, &poured);
+        let totals = poured.tables.first().map(|main| main.sums.clone()).unwrap_or_default();
+        let sum = |(at, sum): (usize, i128)| {
+            let column = &approach[0].fit.layout.columns[at];
+            (column.name.clone(), column.ty(), sum)
+        };
+        let sums = summed.into_iter().zip(totals).map(sum).collect();
         let drift = approach.iter().flat_map(|table| table.drift.iter().cloned()).collect();
         let (kind, rejected) = (source.kind(), poured.rejected);
         let left_out = kept_out + counts.left_out;
@@ -293,6 +313,7 @@ impl<'a> FileLoad<'a> {
             drift,
             footer,
             notes,
+            sums,
         };
         Ok(Attempt::Done(Box::new(Some(loaded))))
     }

@@ -1,0 +1,62 @@
+//! `hypodoke tally`: do the figures of files, tables and ledger agree.
+
+use hypodoke_core::event::Outcome;
+use hypodoke_stores::{FileEntry, FileQuery, Mode};
+use serde::Serialize;
+
+use super::Context;
+use super::rejects::chosen;
+use crate::cli::TallyArguments;
+use crate::engine::find::Finder;
+use crate::engine::tally::{TallyLine, Teller, Verdict};
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::{self, json};
+
+/// The version of the JSON of a tally.
+///
+/// 1: files, agree.
+const TALLY_JSON_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct TallyDocument<'a> {
+    version: u32,
+    agree: bool,
+    files: &'a [TallyLine],
+}
+
+/// Runs the command.
+pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failure> {
+    let mut store = context.ledger(&arguments.database)?;
+    let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
+    let entries: Vec<FileEntry> = match arguments.of.as_deref() {
+        Some(of) => chosen(store.as_mut(), Some(of))?.2,
+        None => {
+            let query = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
+            store.files(&query)?.into_iter().rev().collect()
+        }
+    };
+    let is_there = |entry: &FileEntry| entry.outcome == Outcome::Loaded && entry.replaced_by.is_none();
+    let modes: Vec<(String, Mode)> = settings
+        .iter()
+        .flat_map(|settings| settings.feeds.iter().map(|feed| (feed.feed.table.clone(), feed.feed.mode)))
+        .collect();
+    let mode_of = |entry: &FileEntry| {
+        let found = modes.iter().find(|(table, _)| Some(table) == entry.table.as_ref());
+        found.map_or(Mode::Append, |(_, mode)| *mode)
+    };
+    let listener = context.listener();
+    let mut teller = Teller::new(store.as_mut(), Finder::new(settings), listener.as_ref(), arguments.quick)?;
+    let mut lines = Vec::new();
+    for entry in entries.iter().filter(|entry| is_there(entry)) {
+        lines.push(teller.tally(entry, mode_of(entry))?);
+    }
+    drop(listener);
+    let agree = lines.iter().all(|line| line.verdict != Verdict::Differs);
+    if context.json {
+        json::print(&TallyDocument { version: TALLY_JSON_VERSION, agree, files: &lines });
+    } else {
+        render::print(&render::tally::text(&lines, context.screen));
+    }
+    Ok(if agree { Exit::Done } else { Exit::Failed })
+}

@@ -1,0 +1,125 @@
+//! Drift on the terminal: a timeline for each table, or two layouts side by side.
+
+use hypodoke_core::drift::{Action, Difference};
+
+use super::grid::{Grid, plain};
+use super::{Screen, Tone, count};
+use crate::commands::drift::{History, Told};
+use crate::failure::clean;
+
+/// The history of tables.
+pub fn timeline(histories: &[History], screen: Screen) -> String {
+    let mut out = String::new();
+    for history in histories {
+        let feed = match &history.feed {
+            Some(feed) if *feed != history.table => format!(" (feed {feed})"),
+            _ => String::new(),
+        };
+        let versions = count::of(history.versions.len() as u64, "version", "versions");
+        let columns = history.versions.last().map_or(0, |version| version.columns);
+        let columns = count::of(columns as u64, "column", "columns");
+        let heading = format!("{}{feed}: {versions} of its layout, {columns}", history.table);
+        out.push_str(&format!("{}\n", screen.paint(Tone::Heading, &heading)));
+        let mut grid = Grid::new(screen, &["when", "version", "file", "what changed", "what was done"]);
+        if let Some(first) = history.versions.first() {
+            grid.push(vec![
+                plain(minute(&first.at)),
+                plain(first.version.to_string()),
+                plain(clean(&first.path)),
+                (
+                    format!("first seen, with {}", count::of(first.columns as u64, "column", "columns")),
+                    Tone::Faint,
+                ),
+                plain(""),
+            ]);
+        }
+        for change in &history.changes {
+            grid.push(line(change));
+        }
+        grid.keep(0);
+        out.push_str(&grid.text());
+        out.push_str("\n\n");
+    }
+    if histories.is_empty() {
+        out.push_str("the ledger holds no files yet\n");
+    }
+    out.trim_end().to_owned() + "\n"
+}
+
+fn minute(at: &str) -> String {
+    at.get(..16).unwrap_or(at).replace('T', " ")
+}
+
+fn line(change: &Told) -> Vec<super::grid::Piece> {
+    let action = Action::from_word(&change.action).unwrap_or_default();
+    let tone = match action {
+        Action::Held => Tone::Bad,
+        Action::Noted => Tone::Faint,
+        _ => Tone::Warning,
+    };
+    let more = match change.files {
+        1 => String::new(),
+        files => format!(", in {}", count::files(files)),
+    };
+    vec![
+        plain(minute(&change.at)),
+        plain(change.version.map(|version| version.to_string()).unwrap_or_default()),
+        plain(clean(&change.path)),
+        plain(clean(&words(change))),
+        (format!("{}{more}", done(action)), tone),
+    ]
+}
+
+fn done(action: Action) -> &'static str {
+    match action {
+        Action::Noted => "noted",
+        other => other.words(),
+    }
+}
+
+/// A change as the ledger keeps it, in words.
+fn words(change: &Told) -> String {
+    let column = &change.column;
+    let (from, to) = (change.from.as_deref().unwrap_or("-"), change.to.as_deref().unwrap_or("-"));
+    match change.change.as_str() {
+        "added" => format!("new column `{column}` ({to})"),
+        "widened" if from == "unknown" => format!("`{column}` was empty until now and holds {to}"),
+        "widened" => format!("`{column}` needs {to} instead of {from}"),
+        "missing" => format!("`{column}` is missing"),
+        "renamed" => format!("`{column}` is called `{to}`, until now `{from}`"),
+        "respelled" => format!("`{from}` is written `{to}`"),
+        "format" => format!("values of `{column}` are written {to}, until now {from}"),
+        "reordered" => format!("columns stand in another order, from `{column}` on"),
+        "written" => format!("its {column} is {to}, until now {from}"),
+        "part" => format!("`{column}` is new, for the table `{to}`"),
+        other => format!("`{column}`: {other}"),
+    }
+}
+
+/// Two layouts side by side.
+pub fn between(names: (&str, &str), columns: &[Difference], written: &[String], screen: Screen) -> String {
+    let mut grid = Grid::new(screen, &["column", names.0, names.1, "what differs"]);
+    for column in columns {
+        let piece = |ty: &Option<String>| match ty {
+            Some(ty) => plain(ty.clone()),
+            None => ("·".to_owned(), Tone::Faint),
+        };
+        grid.push(vec![
+            plain(clean(&column.column)),
+            piece(&column.first),
+            piece(&column.second),
+            (clean(&column.what), Tone::Warning),
+        ]);
+    }
+    let mut out = grid.text();
+    out.push('\n');
+    for what in written {
+        out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &clean(what))));
+    }
+    let differing = columns.iter().filter(|column| !column.what.is_empty()).count() as u64;
+    let summary = match differing {
+        0 => "no column differs".to_owned(),
+        some => format!("{} of {} differ", count::of(some, "column", "columns"), columns.len()),
+    };
+    out + &format!("{}\n", screen.paint(Tone::Heading, &summary))
+}

@@ -1,0 +1,57 @@
+//! A tally on the terminal.
+
+use super::grid::{Grid, plain};
+use super::{Screen, Tone, count};
+use crate::engine::tally::{TallyLine, Verdict};
+use crate::failure::clean;
+
+/// One line per file, what differs below, and a summary.
+pub fn text(lines: &[TallyLine], screen: Screen) -> String {
+    if lines.is_empty() {
+        return "there are no files whose rows are in a table\n".to_owned();
+    }
+    let headings =
+        ["file", "table", ">in file", ">loaded", ">rejected", ">left out", ">in table", "sums", "verdict"];
+    let mut grid = Grid::new(screen, &headings);
+    for line in lines {
+        let figure = |value: Option<u64>| plain(value.map_or("·".to_owned(), count::number));
+        let (word, tone) = match line.verdict {
+            Verdict::Agrees => ("agrees", Tone::Good),
+            Verdict::Explained => ("explained", Tone::Faint),
+            Verdict::Differs => ("differs", Tone::Bad),
+        };
+        let same = line.sums.iter().filter(|sum| sum.same).count();
+        let sums =
+            if line.sums.is_empty() { "·".to_owned() } else { format!("{same} of {}", line.sums.len()) };
+        grid.push(vec![
+            plain(clean(&line.path)),
+            plain(line.table.clone()),
+            figure(line.in_file),
+            figure(Some(line.loaded)),
+            figure(Some(line.rejected)),
+            figure(Some(line.left_out)),
+            figure(line.in_table),
+            plain(sums),
+            (word.to_owned(), tone),
+        ]);
+    }
+    let mut out = grid.text();
+    out.push('\n');
+    for line in lines {
+        let tone = if line.verdict == Verdict::Differs { Tone::Bad } else { Tone::Faint };
+        for remark in &line.remarks {
+            out.push_str(&format!("{}: {}\n", clean(&line.path), screen.paint(tone, &clean(remark))));
+        }
+    }
+    let differing = lines.iter().filter(|line| line.verdict == Verdict::Differs).count() as u64;
+    let (rows, tables) = lines
+        .iter()
+        .fold((0, 0), |(rows, tables), line| (rows + line.loaded, tables + line.in_table.unwrap_or(0)));
+    let files = count::files(lines.len() as u64);
+    let figures = format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(tables));
+    let summary = match differing {
+        0 => screen.paint(Tone::Good, &format!("{figures}; all figures agree or are explained")),
+        some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),
+    };
+    out + &format!("{summary}\n")
+}
