@@ -77,6 +77,10 @@ impl Judged {
                 let (from, to) = (old.source.clone(), new.source.clone());
                 self.drift.push(Drift::noted(Change::Respelled { column: column.clone(), from, to }));
                 self.fit.layout.columns[at].source.clone_from(&new.source);
+            } else if old.source != new.source && old.name == new.name {
+                let (from, to) = (old.source.clone(), new.source.clone());
+                self.done(Change::Renamed { column: column.clone(), from, to }, Action::Followed);
+                self.fit.layout.columns[at].source.clone_from(&new.source);
             }
             if let Some((from, to)) = other_format(old, new) {
                 self.drift.push(Drift::noted(Change::Format { column, from, to }));
@@ -186,6 +190,8 @@ impl Judged {
             let change = Change::Widened { column: column.clone(), from, to };
             match policy.wider_type {
                 _ if from == Type::Unknown => self.done(change, Action::Widened),
+                // A type that the user gives is what is wanted.
+                _ if file.columns[source].pinned == Some(to) => self.done(change, Action::Widened),
                 WiderType::Widen => self.done(change, Action::Widened),
                 WiderType::Reject => {
                     let new = &file.columns[source];

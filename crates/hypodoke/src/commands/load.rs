@@ -1,6 +1,7 @@
 //! `hypodoke load`: all that is new, by the configuration or straight from the command line.
 
-use std::path::Path;
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
 
 use hypodoke_places::list;
 use hypodoke_stores::{Store, StoreUrl};
@@ -10,6 +11,7 @@ use crate::cli::LoadArguments;
 use crate::engine::archive::unfold;
 use crate::engine::batch::{self, Connections, Ended};
 use crate::engine::by_hand::{self, Known};
+use crate::engine::expect::companion;
 use crate::engine::naming::table_name;
 use crate::engine::own::Own;
 use crate::engine::{Candidate, Delivery, Feed};
@@ -113,6 +115,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         |feed: &FeedSettings| Ok(Delivery { feed: feed.to_feed(&arguments.reading)?, files: Vec::new() });
     let mut deliveries: Vec<Delivery> = settings.feeds.iter().map(empty).collect::<Result<_, Failure>>()?;
     let own = Own::of(Some(&settings.store));
+    let mut strangers: Vec<(String, PathBuf)> = Vec::new();
     for place in &settings.places {
         let listing = match list(&place.name, &place.folder) {
             Ok(listing) => listing,
@@ -144,10 +147,22 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
                     let parts = named.chain(settings.feeds[at].constants()).collect();
                     deliveries[at].files.push(Candidate { parts, ..file });
                 }
-                None => task.unmatched.push(format!("{}/{}", place.name, seen.arrival.path)),
+                None => {
+                    let shown = format!("{}/{}", place.name, seen.arrival.path);
+                    strangers.push((shown, seen.file.clone()));
+                }
             }
         }
     }
+    let companions: HashSet<PathBuf> = deliveries
+        .iter()
+        .filter_map(|delivery| Some((delivery, delivery.feed.expect.control_file.as_ref()?)))
+        .flat_map(|(delivery, pattern)| {
+            delivery.files.iter().map(|file| companion(&file.seen.file, pattern)).collect::<Vec<_>>()
+        })
+        .collect();
+    let strangers = strangers.into_iter().filter(|(_, file)| !companions.contains(file));
+    task.unmatched.extend(strangers.map(|(shown, _)| shown));
     let is_wanted =
         |delivery: &Delivery| wanted.iter().any(|feed| delivery.feed.name.as_deref() == Some(&feed.name));
     task.deliveries = deliveries.into_iter().filter(is_wanted).collect();

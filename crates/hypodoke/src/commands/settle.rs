@@ -229,6 +229,7 @@ fn effect(
         first_of_delivery: false,
         before: &[],
         sum_all: false,
+        by_place: None,
     };
     match load.run(&mut ground, None) {
         Ok(Some(loaded)) => Ok(batch::loaded_line(feed, file, &loaded, false)),

@@ -505,6 +505,7 @@ impl Batch<'_> {
         let load = FileLoad {
             before: &before,
             sum_all: false,
+            by_place: None,
             store: self.store,
             feed,
             file,

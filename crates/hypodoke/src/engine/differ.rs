@@ -31,6 +31,9 @@ pub struct Written {
     pub header_lines: Option<usize>,
     /// The names of the main table's columns, in their order.
     pub names: Vec<String>,
+    /// Columns were matched by their place, and `names` are those they were matched with.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub by_place: bool,
     /// The names of the columns of each sheet that has a table of its own.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub sheets: BTreeMap<String, Vec<String>>,
@@ -117,35 +120,45 @@ impl Written {
         drift
     }
 
+    /// Whether its columns cannot be matched by name with those of the file before: a header is
+    /// gone, or has appeared.
+    fn is_out_of_step(&self, before: &Written) -> bool {
+        let same = || before.names == self.names;
+        match (before.has_header(), self.has_header()) {
+            (Some(_), Some(false)) => before.names.iter().any(|name| !name.is_empty()),
+            (Some(false), Some(true)) => !same(),
+            (Some(true), Some(true)) => before.by_place && !same(),
+            _ => false,
+        }
+    }
+
     /// Why a file without the header it used to have, or with one it had not, is held; and one
     /// without a header that has another number of columns.
     pub fn holds_after(&self, before: &Written, policy: &Policy) -> Vec<Hold> {
+        let hold = |why: String| vec![Hold { why, ways: vec![WayOut::LoadAnyway] }];
         if policy.header == HeaderPolicy::ByPlace {
             return Vec::new();
         }
-        let hold = |why: String| vec![Hold { why, ways: vec![WayOut::LoadAnyway] }];
-        match (before.has_header(), self.has_header()) {
-            (Some(true), Some(false)) => hold(
-                "its header is gone: the first line is a row, and columns can only be told by their place"
-                    .to_owned(),
-            ),
-            (Some(false), Some(true)) => {
-                hold("it has a header, which the files before it had not".to_owned())
-            }
-            (Some(false), Some(false)) if before.names.len() != self.names.len() => hold(format!(
+        if self.is_out_of_step(before) {
+            return hold(match self.has_header() {
+                Some(false) => "its header is gone: the first line is a row, and columns can only be told by their place",
+                _ => "it has a header, which the files before it had not: columns can only be told by their place",
+            }.to_owned());
+        }
+        if self.has_header() == Some(false) && before.names.len() != self.names.len() {
+            return hold(format!(
                 "{} columns instead of {}, and without a header nobody can say which",
                 self.names.len(),
                 before.names.len()
-            )),
-            _ => Vec::new(),
+            ));
         }
+        Vec::new()
     }
 
     /// Whether columns are to be matched with those of the table by their place: a header is gone
     /// or has appeared, and a person or the policy says so.
     pub fn goes_by_place(&self, before: &Written, policy: &Policy) -> bool {
-        let changed = self.has_header().is_some() && self.has_header() != before.has_header();
-        policy.header == HeaderPolicy::ByPlace && changed && before.has_header().is_some()
+        policy.header == HeaderPolicy::ByPlace && self.is_out_of_step(before)
     }
 }
 

@@ -305,7 +305,7 @@ impl<'a> Teller<'a> {
         // What was taken in then is no question now.
         feed.policy = feed.policy.letting_all_through();
         feed.expect = Default::default();
-        ground.last = None;
+        ground.last = entry.shape.as_deref().and_then(|text| serde_json::from_str(text).ok());
         let load = FileLoad {
             store: &mut trial,
             feed: &feed,
@@ -317,6 +317,7 @@ impl<'a> Teller<'a> {
             first_of_delivery: false,
             before: &[],
             sum_all: true,
+            by_place: None,
         };
         Ok(match load.run(&mut ground, None) {
             Ok(Some(loaded)) => Ok(loaded),

@@ -33,8 +33,20 @@ pub fn timeline(histories: &[History], screen: Screen) -> String {
                 plain(""),
             ]);
         }
-        for change in &history.changes {
-            grid.push(line(change));
+        let mut rest = &history.changes[..];
+        while let Some(first) = rest.first() {
+            // What one file does to many columns alike is one line.
+            let alike = |other: &&Told| {
+                other.path == first.path
+                    && other.at == first.at
+                    && other.change == first.change
+                    && other.action == first.action
+                    && other.files == first.files
+                    && matches!(first.change.as_str(), "respelled" | "missing" | "added")
+            };
+            let many = rest.iter().take_while(alike).count().max(1);
+            grid.push(line(&rest[..many]));
+            rest = &rest[many..];
         }
         grid.keep(0);
         out.push_str(&grid.text());
@@ -50,7 +62,12 @@ fn minute(at: &str) -> String {
     at.get(..16).unwrap_or(at).replace('T', " ")
 }
 
-fn line(change: &Told) -> Vec<super::grid::Piece> {
+fn line(changes: &[Told]) -> Vec<super::grid::Piece> {
+    let change = &changes[0];
+    let and_more = match changes.len() {
+        1 => String::new(),
+        many => format!(", and {} more", many - 1),
+    };
     let action = Action::from_word(&change.action).unwrap_or_default();
     let tone = match action {
         Action::Held => Tone::Bad,
@@ -65,7 +82,7 @@ fn line(change: &Told) -> Vec<super::grid::Piece> {
         plain(minute(&change.at)),
         plain(change.version.map(|version| version.to_string()).unwrap_or_default()),
         plain(clean(&change.path)),
-        plain(clean(&words(change))),
+        plain(format!("{}{and_more}", clean(&words(change)))),
         (format!("{}{more}", done(action)), tone),
     ]
 }

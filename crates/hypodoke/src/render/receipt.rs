@@ -1,6 +1,6 @@
 //! Receipts on the terminal.
 
-use hypodoke_core::drift::{Action, Drift};
+use hypodoke_core::drift::{Action, Change, Drift};
 use hypodoke_core::event::Outcome;
 
 use super::count;
@@ -97,9 +97,20 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     if line.replaced {
         remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
     }
-    for drift in line.changes.iter().filter(|drift| drift.action != Action::Held) {
-        remarks.push((tone_of_drift(drift), clean(&drift.words())));
+    let (respelled, others): (Vec<&Drift>, Vec<&Drift>) = line
+        .changes
+        .iter()
+        .filter(|drift| drift.action != Action::Held)
+        .partition(|drift| matches!(drift.change, Change::Respelled { .. }));
+    match &respelled[..] {
+        [] => {}
+        [one] => remarks.push((Tone::Faint, clean(&one.words()))),
+        [first, ..] => {
+            let names = count::of(respelled.len() as u64, "name", "names");
+            remarks.push((Tone::Faint, clean(&format!("{names} written another way; {}", first.words()))));
+        }
     }
+    remarks.extend(others.into_iter().map(|drift| (tone_of_drift(drift), clean(&drift.words()))));
     remarks
 }
 

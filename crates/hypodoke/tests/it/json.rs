@@ -207,7 +207,7 @@ fn a_later_file_may_bring_keys_and_lists_that_nobody_has_seen() {
     shop.ok("load a_1.json");
     shop.write("a_2.json", "[{\"id\":2,\"berth\":{\"no\":8,\"side\":\"N\"},\"moves\":[{\"n\":1}]}]");
     let run = shop.ok("load a_2.json");
-    assert!(run.out.contains("new column `berth_side` (text) was added"), "{}", run.out);
+    assert!(run.out.contains("new column `berth_side` (text): added to the table"), "{}", run.out);
     assert_eq!(shop.query("hypodoke.db", "SELECT id, berth_no, berth_side FROM a"), ["1|7|", "2|8|N"]);
     assert_eq!(shop.query("hypodoke.db", "SELECT n, hd_file, hd_parent FROM a_moves"), ["1|2|1"]);
     shop.write("a_3.json", "[{\"id\":3,\"moves\":[{\"n\":2},{\"n\":3}]}]");

@@ -133,9 +133,9 @@ fn a_later_file_widens_the_table_and_loses_nothing() {
     shop.write("d_2.csv", "id,depth,when,note\n3,7.25,2026-03-03 04:05,new\n");
     let run = shop.ok("load d_2.csv --table d");
     for part in [
-        "`note` (text) was added",
-        "`depth` was widened from integer to decimal(4,2)",
-        "`when` was widened from date to timestamp",
+        "new column `note` (text): added to the table",
+        "column `depth` needs decimal(4,2) instead of integer: the table's column was widened",
+        "column `when` needs timestamp instead of date: the table's column was widened",
     ] {
         assert!(run.out.contains(part), "{part} in {}", run.out);
     }
@@ -149,13 +149,13 @@ fn a_later_file_widens_the_table_and_loses_nothing() {
     assert_eq!(
         shop.query(
             "hypodoke.db",
-            "SELECT column_name, change, from_type, to_type FROM hd_drift ORDER BY drift"
+            "SELECT column_name, change, from_type, to_type, action FROM hd_drift ORDER BY drift"
         ),
         [
-            "depth|widened|integer|decimal(4,2)",
-            "when|widened|date|timestamp",
-            "note|added||text",
-            "depth|widened|decimal(4,2)|text"
+            "note|added||text|added",
+            "depth|widened|integer|decimal(4,2)|widened",
+            "when|widened|date|timestamp|widened",
+            "depth|widened|decimal(4,2)|text|widened"
         ]
     );
 }
@@ -167,7 +167,7 @@ fn a_column_that_was_empty_takes_the_type_of_its_first_values() {
     shop.ok("load a.csv --table t");
     shop.write("b.csv", "id,left\n3,2026-03-02\n");
     let run = shop.ok("load b.csv --table t");
-    assert!(run.out.contains("widened from unknown to date"), "{}", run.out);
+    assert!(run.out.contains("column `left` was empty until now and holds date"), "{}", run.out);
     assert_eq!(shop.query("hypodoke.db", "SELECT id, left FROM t"), ["1|", "2|", "3|2026-03-02"]);
 }
 

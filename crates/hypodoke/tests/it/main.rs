@@ -6,13 +6,17 @@ mod configured;
 mod crash;
 mod demo;
 mod docs;
+mod drift;
+mod expected;
 mod json;
 mod load;
 mod manual;
+mod mended;
 mod nested;
 mod server;
 mod staging;
 mod survey;
+mod tally;
 mod workbook;
 
 use hypodoke_testkit::Workshop;

@@ -55,7 +55,7 @@ impl Staging {
 }
 
 /// A configuration with one feed of `f_DAY*.csv`.
-fn configure(shop: &Workshop, staging: &Staging, feed: &str) {
+pub fn configure(shop: &Workshop, staging: &Staging, feed: &str) {
     let text = format!(
         "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}*.csv\"\ntable = \"f\"\n{feed}\n",
         staging.url()

@@ -86,8 +86,14 @@ impl FileLoad<'_> {
         let now = Written::of(&looked.shape, looked.encoding, &looked.heads());
         let mut held = HeldFile { kind: Some(looked.kind.clone()), ..HeldFile::default() };
         let mut drift = self.written_drift(ground, &now);
-        if let Some(last) = &ground.last {
+        if let Some(last) = ground.last.clone() {
+            let last = &last;
             held.holds = now.holds_after(last, &self.feed.policy);
+            if !held.holds.is_empty() {
+                // Without its names nothing more can be said of its columns.
+                held.drift = drift.into_iter().map(|drift| (self.feed.table.clone(), drift)).collect();
+                return Err(Trouble::Held(Box::new(held)));
+            }
             if now.goes_by_place(last, &self.feed.policy) {
                 self.name_by_place(ground, last, looked)?;
             }
@@ -240,7 +246,7 @@ impl FileLoad<'_> {
 
     /// Gives the columns of a file whose header is gone, or has appeared, the names that columns
     /// at their places had in the file before.
-    fn name_by_place(&self, ground: &Ground, last: &Written, looked: &mut Looked) -> Result<(), Failure> {
+    fn name_by_place(&mut self, ground: &Ground, last: &Written, looked: &mut Looked) -> Result<(), Failure> {
         let parts: Vec<String> = Vec::new();
         let before = header(&TableHead { names: last.names.clone(), ..TableHead::default() }, &parts);
         let table = &mut looked.tables[0];
@@ -254,12 +260,14 @@ impl FileLoad<'_> {
             return Err(Failure::load(what).advise("ask for the file with its header"));
         }
         let Some(base) = ground.main.layout() else { return Ok(()) };
-        for (column, source) in table.layout.columns.iter_mut().zip(&before) {
-            if let Some(known) = base.columns.iter().find(|known| known.source == *source) {
-                column.name.clone_from(&known.name);
+        let named = Layout::named(&before, &self.feed.namer, &self.feed.rules);
+        for (column, known) in table.layout.columns.iter_mut().zip(named.columns) {
+            if let Some(at) = base.find(&known.name) {
+                column.name.clone_from(&base.columns[at].name);
                 column.source.clone_from(&known.source);
             }
         }
+        self.by_place = Some(last.names.clone());
         Ok(())
     }
 }

@@ -81,6 +81,8 @@ pub struct FileLoad<'a> {
     pub before: &'a [u64],
     /// The sums of all columns of numbers are wanted.
     pub sum_all: bool,
+    /// The names that columns were matched with by their place, where they were.
+    pub by_place: Option<Vec<String>>,
 }
 
 /// A file that was loaded.
@@ -210,6 +212,9 @@ impl<'a> FileLoad<'a> {
         manner: Manner,
     ) -> Result<Attempt, Trouble> {
         let mut written = written_of(&source);
+        if let Some(names) = &self.by_place {
+            (written.names, written.by_place) = (names.clone(), true);
+        }
         let main = &approach[0];
         written.formats = approach.iter().flat_map(TableApproach::spellings).collect();
         let summed: Vec<usize> = if self.sum_all {
