@@ -268,24 +268,36 @@ impl View<'_> {
     }
 
     /// Whether the row `lines` under the header's first belongs to it: words or nothing over
-    /// columns of figures.
+    /// columns of figures. One that may as well be a row, since it has a word like those beneath it
+    /// or only a single column of figures to tell by, is a row: a name too few does less harm
+    /// than a row lost.
     fn continues_header(&self, start: usize, lines: usize, body: &[usize]) -> bool {
         let row = start + lines;
         if row >= self.count || !self.has_width(row) || body.len() < 3 || body[0] != row {
             return false;
         }
         let rest = &body[1..];
-        let mut over_figures = 0;
+        let (mut over_figures, mut over_words) = (0, 0);
         for column in 0..self.width {
             let cell = self.cell(row, column);
-            let typed = typed_share(rest.iter().map(|at| self.cell(*at, column)));
+            let values: Vec<&[u8]> = rest.iter().map(|at| self.cell(*at, column)).collect();
+            let typed = typed_share(values.iter().copied());
             if !cell.is_empty() && !is_word(cell) {
                 return false;
             }
-            let null = matches!(recognise(cell), Sight::Null(_));
-            if typed > 0.9 && !cell.is_empty() && !null {
-                over_figures += 1;
+            if cell.is_empty() || matches!(recognise(cell), Sight::Null(_)) {
+                continue;
             }
+            if typed > 0.9 {
+                over_figures += 1;
+            } else if column_score(cell, &values) < 0.0 {
+                return false;
+            } else {
+                over_words += 1;
+            }
+        }
+        if over_words > 0 && over_figures < 2 {
+            return false;
         }
         let typed_columns = (0..self.width)
             .filter(|column| typed_share(rest.iter().map(|at| self.cell(*at, *column))) > 0.9)

@@ -7,8 +7,8 @@ use hypodoke_core::event::Silent;
 use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, Step, expected, write_step};
 use serde::Serialize;
 
-use super::{Context, load};
-use crate::cli::{DemoArguments, LoadArguments};
+use super::{Context, load, settle};
+use crate::cli::{DemoArguments, LoadArguments, SettleArguments};
 use crate::engine::batch;
 use crate::engine::receipt::Receipt;
 use crate::exit::Exit;
@@ -47,6 +47,10 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
             Some(Step::Second),
             "Friday to Sunday: more files, and a correction of Thursday's from the east quay.",
         ),
+        (
+            Some(Step::Third),
+            "Monday again: that is settled, and the south quay has sent the whole of Sunday's file.",
+        ),
         (None, "The same again: nothing is new, and nothing is loaded twice."),
     ];
     for (step, title) in steps {
@@ -57,6 +61,15 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         let receipt = load_once(folder)?;
         tell(&receipt::text(&receipt, context.screen));
         receipts.push(receipt);
+        if step == Some(Step::Second) {
+            let title = "Three files are held. Two have a column under a new name: somebody says so, once and for all.";
+            tell(&format!(
+                "\n{}\n$ hypodoke settle {HELD} --rename {RENAME} --write\n",
+                context.screen.paint(Tone::Heading, title)
+            ));
+            let settled = settle_held(folder)?;
+            tell(&render::settle::settled(&settled, context.screen));
+        }
     }
     let differences = compare(folder, &receipts)?;
     if context.json {
@@ -108,6 +121,23 @@ fn settings(folder: &Path) -> Result<Settings, Failure> {
     Settings::read(&folder.join(FILE_NAME))
 }
 
+/// The file that the demo settles, and what is said of it.
+const HELD: &str = "east/EAST260307.tsv";
+const RENAME: &str = "DraughtM=Draft";
+
+fn settle_held(folder: &Path) -> Result<settle::Settled, Failure> {
+    let settings = settings(folder)?;
+    let mut store = hypodoke_stores::open(&settings.store)?;
+    let arguments = SettleArguments {
+        file: Some(HELD.to_owned()),
+        rename: vec![RENAME.to_owned()],
+        write: true,
+        why: Some("their program has new headings".to_owned()),
+        ..SettleArguments::default()
+    };
+    settle::by_arguments(store.as_mut(), settings, &folder.join(FILE_NAME), &arguments)
+}
+
 fn load_once(folder: &Path) -> Result<Receipt, Failure> {
     let task = load::by_configuration(&LoadArguments::default(), &settings(folder)?)?;
     let mut store = hypodoke_stores::open(&task.store)?;
@@ -147,6 +177,7 @@ fn figures(receipt: &Receipt) -> Figures {
         rows_rejected: receipt.totals.rows_rejected,
         files_same: same as u64,
         unmatched: receipt.unmatched.len() as u64,
+        files_held: receipt.totals.files_held,
     }
 }
 
@@ -171,7 +202,9 @@ fn closing(folder: &Path, differences: &[String], context: &Context) -> String {
     out.push_str(&format!("\n{}\n", context.screen.paint(Tone::Heading, "What to try next:")));
     let tries = [
         ("hypodoke ledger", "which files were loaded, when, with what result"),
-        ("hypodoke rejects 1", "the rows that could not be loaded, and why"),
+        ("hypodoke drift", "what changed in the files, and what was done about it"),
+        ("hypodoke rejects 1 --export bad.csv", "the rows that could not be loaded, to be mended"),
+        ("hypodoke tally", "the figures of files, tables and ledger held against one another"),
         ("hypodoke load", "nothing new: put a file of your own into inbox/"),
         ("hypodoke load FILE --into sqlite:my.db", "one of your own files, without a configuration"),
     ];

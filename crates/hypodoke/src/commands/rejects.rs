@@ -184,7 +184,7 @@ fn groups(found: &Found) -> Vec<Group> {
             }
         }
     }
-    groups.sort_by(|a, b| b.rows.cmp(&a.rows));
+    groups.sort_by_key(|group| std::cmp::Reverse(group.rows));
     groups
 }
 
@@ -207,10 +207,12 @@ fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<E
         }
     })?;
     let rows = count::rows(all.len() as u64);
-    context.remark(&format!(
-        "{title}: {rows} written to {0}; mend them, then: hypodoke rejects --take {0}",
-        path.display()
-    ));
+    if !context.json {
+        let shown = path.display();
+        render::print(&format!(
+            "{title}: {rows} written to {shown}\n  → mend them, then: hypodoke rejects --take {shown}\n"
+        ));
+    }
     Ok(Exit::Done)
 }
 

@@ -1,6 +1,8 @@
 //! `hypodoke settle`: decide about a file that is held.
 
-use hypodoke_core::event::Outcome;
+use std::path::Path;
+
+use hypodoke_core::event::{Outcome, Silent};
 use hypodoke_stores::{DecisionEntry, FileEntry, Store};
 use serde::Serialize;
 
@@ -16,6 +18,7 @@ use crate::engine::{Candidate, Feed, batch, clock};
 use crate::exit::Exit;
 use crate::failure::{Failure, clean};
 use crate::render::{self, json};
+use crate::settings::Settings;
 use crate::settings::lasting::{self, Lasting};
 
 /// The version of the JSON of settling.
@@ -72,43 +75,79 @@ pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failu
         return discard(store.as_mut(), entry, &decision, arguments, context);
     }
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let (feed, file) = as_it_was(entry, Finder::new(settings).find(entry)?)?;
-    let effect = effect(store.as_mut(), &feed, &file, &decision, context)?;
-    let rules = lasting::of(&decision, &feed, Ground::of(store.as_mut(), &feed)?.main.layout());
-    let proposal = match (&feed.name, rules.is_empty()) {
-        (Some(name), false) => Some(Lasting::propose(context.config.as_deref(), name, &rules)?),
-        _ => None,
-    };
-    let diff = proposal.as_ref().map(Lasting::diff);
-    if !arguments.dry_run {
-        note(store.as_mut(), entry, &decision, arguments.why.clone())?;
-        if arguments.write
-            && let Some(proposal) = &proposal
-        {
-            proposal.write()?;
-        }
-    }
+    let settled = settle(store.as_mut(), settings, context.config.as_deref(), entry, decision, arguments)?;
     if context.json {
         json::print(&SettleDocument {
             version: SETTLE_JSON_VERSION,
             path: &entry.arrival.path,
-            decision: &decision,
-            effect: Some(&effect),
-            decided: !arguments.dry_run,
-            lasting: diff.as_deref(),
+            decision: &settled.decision,
+            effect: Some(&settled.effect),
+            decided: settled.decided,
+            lasting: settled.diff.as_deref(),
         });
-        return Ok(Exit::Done);
+    } else {
+        render::print(&render::settle::settled(&settled, context.screen));
     }
-    let told = render::settle::Told {
-        effect: &effect,
-        decision: &decision,
+    Ok(Exit::Done)
+}
+
+/// A decision with its effect.
+pub struct Settled {
+    /// The decision.
+    pub decision: Decision,
+    /// What the next load would do.
+    pub effect: ReceiptLine,
+    /// Whether it was written down.
+    pub decided: bool,
+    /// The lasting part of it, as a change of the configuration.
+    pub diff: Option<String>,
+    /// Whether that was made.
+    pub written: bool,
+    /// Whether the file came by a feed of the configuration.
+    pub has_feed: bool,
+}
+
+/// The file that is held under this path, settled as the arguments say.
+pub fn by_arguments(
+    store: &mut dyn Store,
+    settings: Settings,
+    config: &Path,
+    arguments: &SettleArguments,
+) -> Result<Settled, Failure> {
+    let held = held(store)?;
+    let entry = pick(&held, arguments.file.as_deref().unwrap_or_default())?;
+    settle(store, Some(settings), Some(config), entry, decision(arguments)?, arguments)
+}
+
+fn settle(
+    store: &mut dyn Store,
+    settings: Option<Settings>,
+    config: Option<&Path>,
+    entry: &FileEntry,
+    decision: Decision,
+    arguments: &SettleArguments,
+) -> Result<Settled, Failure> {
+    let (feed, file) = as_it_was(entry, Finder::new(settings).find(entry)?)?;
+    let effect = effect(store, &feed, &file, &decision)?;
+    let rules = lasting::of(&decision, &feed, Ground::of(store, &feed)?.main.layout());
+    let proposal = match (&feed.name, rules.is_empty()) {
+        (Some(name), false) => Some(Lasting::propose(config, name, &rules)?),
+        _ => None,
+    };
+    if !arguments.dry_run {
+        note(store, entry, &decision, arguments.why.clone())?;
+        if let Some(proposal) = proposal.as_ref().filter(|_| arguments.write) {
+            proposal.write()?;
+        }
+    }
+    Ok(Settled {
+        decision,
+        effect,
         decided: !arguments.dry_run,
-        diff: diff.as_deref(),
+        diff: proposal.as_ref().map(Lasting::diff),
         written: arguments.write,
         has_feed: feed.name.is_some(),
-    };
-    render::print(&render::settle::settled(&told, context.screen));
-    Ok(Exit::Done)
+    })
 }
 
 /// The files that are held now, the oldest first.
@@ -211,20 +250,18 @@ fn effect(
     feed: &Feed,
     file: &Candidate,
     decision: &Decision,
-    context: &Context,
 ) -> Result<ReceiptLine, Failure> {
     let mut trial = Trial::on(store);
     let mut ground = Ground::of(&mut trial, feed)?;
     names_are_there(decision, ground.main.layout())?;
     let applied = decision.applied(feed, ground.main.layout());
-    let listener = context.listener();
     let load = FileLoad {
         store: &mut trial,
         feed: &applied,
         file,
         batch: 0,
         replaces: None,
-        listener: listener.as_ref(),
+        listener: &Silent,
         began: clock::now(),
         first_of_delivery: false,
         before: &[],

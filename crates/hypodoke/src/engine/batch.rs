@@ -100,6 +100,9 @@ struct Pending<'a> {
 /// What a look at a file gave, where it was looked at already.
 type Look = Option<Result<Looked, Failure>>;
 
+/// A piece of work, by its number: what it came to, and how it ended.
+type Work<'w, T> = dyn Fn(&mut Batch<'_>, usize) -> (Option<T>, Result<(), StoreError>) + Sync + 'w;
+
 struct Batch<'a> {
     store: &'a mut dyn Store,
     more: Option<&'a Connections<'a>>,
@@ -155,7 +158,7 @@ impl Batch<'_> {
         &self,
         pieces: usize,
         more: &Connections<'_>,
-        work: &(dyn Fn(&mut Batch<'_>, usize) -> (Option<T>, Result<(), StoreError>) + Sync),
+        work: &Work<'_, T>,
     ) -> (Vec<T>, Result<(), StoreError>) {
         let next = AtomicUsize::new(0);
         let done: Mutex<Vec<(usize, T)>> = Mutex::default();

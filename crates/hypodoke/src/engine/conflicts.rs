@@ -19,16 +19,15 @@ pub fn of(feed: &Feed, files: &[&Candidate], looks: &[Result<Looked, Failure>]) 
         files.iter().zip(looks).filter_map(|(file, looked)| Some((file, looked.as_ref().ok()?)))
     {
         let table = &looked.tables[0];
-        for (column, decision) in table.layout.columns.iter().zip(&table.decisions) {
+        for (column, example) in table.layout.columns.iter().zip(&table.examples) {
             if column.domain == Domain::Unknown {
                 continue;
             }
-            let against = decision.against.last();
             let found = Found {
                 ty: column.ty(),
                 file: &file.shown,
-                line: against.map(|step| step.spot.line),
-                value: against.map(|step| step.value.clone()),
+                line: example.as_ref().map(|example| example.spot.line),
+                value: example.as_ref().map(|example| example.value.to_string()),
             };
             match columns.iter_mut().find(|(name, ..)| match_key(name) == match_key(&column.name)) {
                 Some((_, domain, all)) => {

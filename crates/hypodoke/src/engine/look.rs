@@ -4,7 +4,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use hypodoke_core::event::{Event, Listener, Step};
-use hypodoke_core::evidence::{ColumnEvidence, Decision, Forced, Hints, TableEvidence, decide_all};
+use hypodoke_core::evidence::{ColumnEvidence, Decision, Example, Forced, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::{Column, Format, Layout, Part, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
@@ -24,6 +24,8 @@ pub struct LookedTable {
     pub evidence: TableEvidence,
     /// What was decided of each column.
     pub decisions: Vec<Decision>,
+    /// Of each field, the first value of the widest class met: what its type is for.
+    pub examples: Vec<Option<Example>>,
     /// Its layout, named parts included.
     pub layout: Layout,
     /// Where in the file its rows are, in words of the format.
@@ -210,7 +212,11 @@ fn look_once(
             layout.parts = parts_of(&heads, feed);
         }
         let rows_at = source.reader.rows_at(at);
-        tables.push(LookedTable { head: head.clone(), header, evidence, decisions, layout, rows_at });
+        let example =
+            |column: &ColumnEvidence| column.classes().last().and_then(|(_, tally)| tally.first.clone());
+        let examples = evidence.columns.iter().map(example).collect();
+        let head = head.clone();
+        tables.push(LookedTable { head, header, evidence, decisions, examples, layout, rows_at });
     }
     Ok(Looked {
         kind: source.kind(),

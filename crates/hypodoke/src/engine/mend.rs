@@ -168,7 +168,7 @@ fn incoming(path: &Path) -> Result<Vec<Incoming>, Failure> {
     let failed = |error: ReadError| Failure::reading(&shown, &error);
     let file = std::fs::File::open(path)
         .map_err(|error| Failure::usage(format!("{shown} could not be read: {error}")))?;
-    let table = TableWishes { header_lines: Some(1), ..TableWishes::default() };
+    let table = TableWishes { header_lines: Some(1), skip_lines: Some(0), ..TableWishes::default() };
     let wishes = Wishes { text: TextWishes { table, ..TextWishes::default() }, ..Wishes::default() };
     let mut reader =
         hypodoke_formats::open(Box::new(file), "mended.csv", &wishes, &[]).map_err(failed)?.reader;
@@ -178,18 +178,16 @@ fn incoming(path: &Path) -> Result<Vec<Incoming>, Failure> {
         return Err(Failure::usage(what)
             .advise("mend a file that `hypodoke rejects --export` wrote, and keep its columns"));
     };
+    let named = names.iter().filter(|name| !name.trim().is_empty()).count();
     let mut rows = Vec::new();
     let mut batch = Vec::new();
     while reader.next(&mut batch).map_err(failed)? {
         let Some(records) = batch.first() else { continue };
         for at in 0..records.len() {
             let line = records.line(at);
-            if records.fault(at).is_some() || records.fields(at).len() > names.len() {
-                let what = format!(
-                    "{shown}, line {line}: it has {} fields, the header {}",
-                    records.fields(at).len(),
-                    names.len()
-                );
+            let found = records.fields(at).len();
+            if records.fault(at).is_some() || found > named {
+                let what = format!("{shown}, line {line}: it has {found} fields, the header {named}");
                 return Err(
                     Failure::usage(what).advise("nothing of it was loaded; mend the line and take it again")
                 );
@@ -210,16 +208,19 @@ fn incoming(path: &Path) -> Result<Vec<Incoming>, Failure> {
             rows.push(Incoming { reject, line, values });
         }
     }
+    if let Some(line) = reader.footer().first() {
+        let what = format!("{shown}: `{}` is no row under its header", clean(line));
+        return Err(Failure::usage(what).advise("nothing of it was loaded; mend the line and take it again"));
+    }
     Ok(rows)
 }
 
+/// Finds the feed that a file came by, and the file with the parts of its path.
+type FeedOf<'f> = dyn Fn(&FileEntry) -> Result<(Feed, Candidate), Failure> + 'f;
+
 /// Loads what was mended. All rows are checked before the first is loaded; those of one file are
 /// one transaction. `feed_of` gives the feed that a file came by, and the parts of its path.
-pub fn take(
-    store: &mut dyn Store,
-    path: &Path,
-    feed_of: &dyn Fn(&FileEntry) -> Result<(Feed, Candidate), Failure>,
-) -> Result<Taken, Failure> {
+pub fn take(store: &mut dyn Store, path: &Path, feed_of: &FeedOf<'_>) -> Result<Taken, Failure> {
     let rows = incoming(path)?;
     let mut taken = Taken { read: rows.len() as u64, ..Taken::default() };
     for (entry, rows) in by_file(store, path, rows)? {
@@ -322,14 +323,14 @@ fn take_rows(
     taken: &mut Taken,
 ) -> Result<(), Failure> {
     let shown = clean(&entry.arrival.path);
+    let parts: Vec<String> = file.parts.iter().map(|(part, _)| part.name.clone()).collect();
     let records = if written.format == "json" {
-        let (records, names) = of_json(&rows, base.layout(), &shown)?;
+        let (records, names) = of_json(&rows, base.layout(), &parts, &shown)?;
         head.names = names;
         records
     } else {
         of_fields(&rows, &head)
     };
-    let parts: Vec<String> = file.parts.iter().map(|(part, _)| part.name.clone()).collect();
     let named = Layout::named(&header(&head, &parts), &feed.namer, &feed.rules_of(&head.path));
     let changed = || {
         Failure::load(format!("{shown}: its columns are no longer those of the table `{table}`"))
@@ -415,7 +416,12 @@ fn of_fields(rows: &OfFile, head: &TableHead) -> Records {
 }
 
 /// Records of mended JSON, each of which has to be a record still.
-fn of_json(rows: &OfFile, base: Option<&Layout>, shown: &str) -> Result<(Records, Vec<String>), Failure> {
+fn of_json(
+    rows: &OfFile,
+    base: Option<&Layout>,
+    parts: &[String],
+    shown: &str,
+) -> Result<(Records, Vec<String>), Failure> {
     let mut text = Vec::new();
     for (_, row) in rows {
         let record = row.values.get(RECORD).map(String::as_str).unwrap_or_default();
@@ -430,8 +436,9 @@ fn of_json(rows: &OfFile, base: Option<&Layout>, shown: &str) -> Result<(Records
         text.extend(record.bytes().map(|b| if b == b'\n' || b == b'\r' { b' ' } else { b }));
         text.push(b'\n');
     }
-    let known =
-        base.map_or_else(Vec::new, |layout| layout.columns.iter().map(|c| c.source.clone()).collect());
+    let columns = base.map(|layout| layout.columns.as_slice()).unwrap_or_default();
+    let own = columns.iter().map(|column| &column.source).filter(|source| !parts.contains(source));
+    let known: Vec<String> = own.cloned().collect();
     let heads = [TableHead { names: known, ..TableHead::default() }];
     let failed = |error: ReadError| Failure::reading(shown, &error);
     let opened =

@@ -168,7 +168,7 @@ impl<'a> Teller<'a> {
             if parts.is_empty() {
                 line.remark("the table has no column that leads back to files, so its rows are not counted");
             } else {
-                self.against_parts(&parts, line)?;
+                line.in_table = Some(self.against_parts(&parts, line)?);
             }
             return Ok(());
         };
@@ -192,19 +192,21 @@ impl<'a> Teller<'a> {
                 count::rows(entry.loaded.saturating_sub(expected))
             ));
         }
-        self.against_parts(&parts, line)
+        self.against_parts(&parts, line).map(|_| ())
     }
 
-    /// The rows of sheets and lists, each in a table of its own.
+    /// The rows of sheets and lists, each in a table of its own; gives how many there are.
     fn against_parts(
         &mut self,
         parts: &[hypodoke_stores::PartEntry],
         line: &mut TallyLine,
-    ) -> Result<(), Failure> {
+    ) -> Result<u64, Failure> {
+        let mut all = 0;
         for part in parts {
             self.count_table(&part.table)?;
             let Some(Some(counted)) = self.tables.get(&part.table) else { continue };
             let found = counted.files.get(&part.file).map_or(0, |figures| figures.rows);
+            all += found;
             if found != part.loaded {
                 line.differs(format!(
                     "{}: {} in the table, {} loaded",
@@ -214,7 +216,7 @@ impl<'a> Teller<'a> {
                 ));
             }
         }
-        Ok(())
+        Ok(all)
     }
 
     /// Reads the source again, where it still is what was loaded.

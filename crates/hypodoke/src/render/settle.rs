@@ -3,9 +3,8 @@
 use hypodoke_core::drift::Action;
 
 use super::{Screen, Tone, count};
-use crate::commands::settle::HeldLine;
-use crate::engine::decision::{Decision, quoted};
-use crate::engine::receipt::ReceiptLine;
+use crate::commands::settle::{HeldLine, Settled};
+use crate::engine::decision::quoted;
 use crate::failure::clean;
 
 /// What is held, and why.
@@ -38,25 +37,9 @@ pub fn held(lines: &[HeldLine], screen: Screen) -> String {
     out
 }
 
-/// A decision with its effect.
-pub struct Told<'a> {
-    /// What the next load would do.
-    pub effect: &'a ReceiptLine,
-    /// The decision.
-    pub decision: &'a Decision,
-    /// Whether it was written down.
-    pub decided: bool,
-    /// The lasting part of it, as a change of the configuration.
-    pub diff: Option<&'a str>,
-    /// Whether that was made.
-    pub written: bool,
-    /// Whether the file came by a feed of the configuration.
-    pub has_feed: bool,
-}
-
 /// What a decision comes to.
-pub fn settled(told: &Told<'_>, screen: Screen) -> String {
-    let effect = told.effect;
+pub fn settled(told: &Settled, screen: Screen) -> String {
+    let effect = &told.effect;
     let mut out = String::new();
     let head = format!("{} with {}", clean(&effect.path), clean(&told.decision.words()));
     out.push_str(&format!("{}\n", screen.paint(Tone::Heading, &head)));
@@ -75,7 +58,7 @@ pub fn settled(told: &Told<'_>, screen: Screen) -> String {
     for note in &effect.notes {
         out.push_str(&format!("  {}\n", screen.paint(Tone::Faint, &clean(note))));
     }
-    if let Some(diff) = told.diff {
+    if let Some(diff) = &told.diff {
         let what = if told.written {
             "written into the configuration:"
         } else {

@@ -183,7 +183,8 @@ impl<'a> Section<'a> {
     pub fn only(&mut self, key: &'static str) -> Result<Option<Section<'a>>, Failure> {
         let Some(item) = self.take(key) else { return Ok(None) };
         let table = item.as_table_like().ok_or_else(|| self.expected(key, item, "a section"))?;
-        Ok(Some(self.text.section(key, table)))
+        let path = format!("{}.{key}", self.name);
+        Ok(Some(self.text.section(path.trim_start_matches('.'), table)))
     }
 
     /// A file beside the configuration.

@@ -368,7 +368,9 @@ fn an_older_delivery_does_not_take_the_place_of_a_newer_one() {
 }
 
 /// One file of a sequence that drifts: which columns it has, and what they hold.
-fn drifting() -> impl Strategy<Value = (Vec<&'static str>, Vec<Vec<String>>)> {
+type Drifting = (Vec<&'static str>, Vec<Vec<String>>);
+
+fn drifting() -> impl Strategy<Value = Drifting> {
     let value = prop_oneof![
         3 => (0i64..100_000).prop_map(|n| n.to_string()),
         2 => (0i64..9000).prop_map(|n| format!("{}.{:02}", n / 100, n % 100)),
@@ -392,7 +394,7 @@ fn drifting_files_give_one_table_in_any_order() {
         (Just(files), Just(order).prop_shuffle())
     });
     let mut runner = TestRunner::new(Config { cases: 24, failure_persistence: None, ..Config::default() });
-    let check = |(files, order): (Vec<(Vec<&'static str>, Vec<Vec<String>>)>, Vec<usize>)| {
+    let check = |(files, order): (Vec<Drifting>, Vec<usize>)| {
         let table = |order: &[usize]| -> (Vec<String>, Vec<String>) {
             let (shop, staging) = (workshop(), Staging::new(Sqlite));
             configure(
@@ -417,6 +419,10 @@ fn drifting_files_give_one_table_in_any_order() {
             let names: Vec<&str> = columns.iter().filter_map(|line| line.split('|').next()).collect();
             let list = names.join(", ");
             let rows = shop.query("h.db", &format!("SELECT {list} FROM f ORDER BY no"));
+            // A number that became text is spelled as its column last kept it: 5 or 5.00.
+            let value = |cell: &str| cell.parse::<f64>().map_or(cell.to_owned(), |number| number.to_string());
+            let rows =
+                rows.iter().map(|row| row.split('|').map(value).collect::<Vec<_>>().join("|")).collect();
             let account =
                 "SELECT sum(rows_read), sum(rows_loaded + rows_rejected + rows_left_out) FROM hd_files";
             let account = shop.query("h.db", account);

@@ -59,6 +59,10 @@ fn rejects_go_out_are_mended_and_come_back(#[values(Sqlite, Postgres)] kind: Kin
 #[case::unknown("hd_reject,id,berth,draught\n99,2,N2,1\n", "reject 99 is not known")]
 #[case::twice("hd_reject,id,berth,draught\n1,2,N2,1\n1,2,N2,1\n", "reject 1 is there twice")]
 #[case::too_wide("hd_reject,id,berth,draught\n1,2,N2,1,5,6\n", "it has 6 fields, the header 4")]
+#[case::too_wide_within(
+    "hd_reject,id,berth,draught\n1,2,N2,1,5,6\n2,3,N3,1\n3,4,N4,1\n",
+    "it has 6 fields, the header 4"
+)]
 fn an_export_edited_into_nonsense_is_refused_and_nothing_is_lost(#[case] text: &str, #[case] words: &str) {
     let (shop, staging) = begun(Sqlite);
     shop.write("bad.csv", text);
