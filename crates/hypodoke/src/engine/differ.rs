@@ -306,8 +306,12 @@ mod tests {
         #[case] width: usize,
         #[case] held: bool,
     ) {
-        let before = text(&["a", "b"], before, "utf-8");
-        let now = text(&["x", "y", "z"][..width], now, "utf-8");
+        let named = |lines: usize, names: [&'static str; 3], width: usize| {
+            let names = if lines > 0 { names } else { [""; 3] };
+            text(&names[..width], lines, "utf-8")
+        };
+        let before = named(before, ["a", "b", "c"], 2);
+        let now = named(now, ["x", "y", "z"], width);
         assert_eq!(!now.holds_after(&before, &Policy::default()).is_empty(), held);
         let by_place = Policy { header: HeaderPolicy::ByPlace, ..Policy::default() };
         assert!(now.holds_after(&before, &by_place).is_empty());
