@@ -57,9 +57,14 @@ impl From<PlaceError> for Failure {
             PlaceError::Missing { .. } => Some("check the spelling of the path".to_owned()),
             PlaceError::Forbidden { .. } => Some("give yourself the right to read it".to_owned()),
             PlaceError::Changed { .. } => Some("load again once the file is complete".to_owned()),
+            PlaceError::Remote { trouble, .. } => trouble.advice().map(str::to_owned),
             PlaceError::Io { .. } => None,
         };
-        Failure { message: clean(&error.to_string()), advice, exit: Exit::Failed }
+        let exit = match &error {
+            PlaceError::Remote { trouble, .. } if trouble.is_of_server() => Exit::Unreachable,
+            _ => Exit::Failed,
+        };
+        Failure { message: clean(&error.to_string()), advice, exit }
     }
 }
 

@@ -24,6 +24,14 @@ pub enum PlaceError {
         /// The file.
         path: PathBuf,
     },
+    /// A server, or a file on it.
+    #[error("{shown}: {trouble}")]
+    Remote {
+        /// The server, or the file.
+        shown: String,
+        /// What is the matter.
+        trouble: RemoteTrouble,
+    },
     /// Anything else the system says.
     #[error("`{}` could not be read: {error}", path.display())]
     Io {
@@ -43,5 +51,177 @@ impl PlaceError {
             io::ErrorKind::PermissionDenied => PlaceError::Forbidden { path },
             _ => PlaceError::Io { path, error },
         }
+    }
+}
+
+/// What is the matter with a server, or a file on it.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum RemoteTrouble {
+    /// Nobody knows its name.
+    #[error("there is no host `{host}`")]
+    NoSuchHost {
+        /// The name.
+        host: String,
+    },
+    /// It is there, and nobody answers at the door.
+    #[error("nothing answers at port {port}: the connection was refused")]
+    Refused {
+        /// The port.
+        port: u16,
+    },
+    /// It takes too long.
+    #[error("the server does not answer")]
+    Silent,
+    /// The connection broke.
+    #[error("the connection was lost: {0}")]
+    Lost(String),
+    /// Its key is not known.
+    #[error("its key is not known: {algorithm} {fingerprint} is not in {}", file.display())]
+    UnknownKey {
+        /// The key's kind.
+        algorithm: String,
+        /// Its fingerprint.
+        fingerprint: String,
+        /// Where known keys are.
+        file: PathBuf,
+    },
+    /// Its key is another than the one known.
+    #[error(
+        "its key is NOT the one known: it shows {algorithm} {fingerprint}, and line {line} of {} says otherwise",
+        file.display()
+    )]
+    ChangedKey {
+        /// The key's kind.
+        algorithm: String,
+        /// Its fingerprint.
+        fingerprint: String,
+        /// Where known keys are.
+        file: PathBuf,
+        /// The line of the other.
+        line: usize,
+    },
+    /// It speaks nothing that is safe.
+    #[error("it offers no {what} algorithm that is safe, only {theirs}")]
+    Weak {
+        /// What for.
+        what: String,
+        /// What it offers.
+        theirs: String,
+    },
+    /// There is nowhere to keep the keys of servers.
+    #[error("there is no home folder, and no `known_hosts` is set")]
+    NoKnownHosts,
+    /// The key file will not do.
+    #[error("the key {} cannot be used: {why}", file.display())]
+    BadKeyFile {
+        /// The file.
+        file: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// Nothing is there to be let in by.
+    #[error("there is no key, agent or password to be let in by")]
+    NoWayIn,
+    /// It will not have us.
+    #[error("the server does not let `{user}` in; it was tried with {tried}")]
+    NotLetIn {
+        /// Whom we said to be.
+        user: String,
+        /// By what.
+        tried: String,
+    },
+    /// It lets us in, and has no files for us.
+    #[error("the server lets us in, but has no SFTP")]
+    NoSftp,
+    /// The folder is not there.
+    #[error("there is no folder `{}` on it", folder.display())]
+    NoFolder {
+        /// The folder.
+        folder: PathBuf,
+    },
+    /// We may not.
+    #[error("no right to read {}", if path.as_os_str().is_empty() { "it".to_owned() } else { format!("`{}`", path.display()) })]
+    NoRight {
+        /// What.
+        path: PathBuf,
+    },
+    /// The file is not there any more.
+    #[error("it is gone")]
+    Gone,
+    /// The file is not what was listed, or changed while it was fetched.
+    #[error("it changed while it was fetched, or is not of the size that the server says")]
+    Changed,
+    /// A name that would lead elsewhere.
+    #[error("the name `{name}` is refused: it would lead out of the folder")]
+    BadName {
+        /// The name, escaped.
+        name: String,
+    },
+    /// It is larger than the spool.
+    #[error("its {bytes} bytes are more than the spool may hold, {limit}")]
+    TooLarge {
+        /// Its size.
+        bytes: u64,
+        /// The limit.
+        limit: u64,
+    },
+    /// The spool could not be written.
+    #[error("the spool {}: {why}", path.display())]
+    Spool {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// Anything else, in the other side's words.
+    #[error("{0}")]
+    Other(String),
+}
+
+impl RemoteTrouble {
+    /// Whether trying again may help.
+    pub fn is_passing(&self) -> bool {
+        matches!(self, RemoteTrouble::Lost(_) | RemoteTrouble::Silent | RemoteTrouble::Refused { .. })
+    }
+
+    /// Whether the server itself is the matter, and not one file.
+    pub fn is_of_server(&self) -> bool {
+        !matches!(
+            self,
+            RemoteTrouble::Gone
+                | RemoteTrouble::Changed
+                | RemoteTrouble::NoRight { .. }
+                | RemoteTrouble::BadName { .. }
+                | RemoteTrouble::TooLarge { .. }
+                | RemoteTrouble::Spool { .. }
+        )
+    }
+
+    /// What to do about it.
+    pub fn advice(&self) -> Option<&'static str> {
+        Some(match self {
+            RemoteTrouble::NoSuchHost { .. } => "check the spelling of the address",
+            RemoteTrouble::Refused { .. } | RemoteTrouble::Silent | RemoteTrouble::Lost(_) => {
+                "check address and port, and whether the server is up; load again once it is"
+            }
+            RemoteTrouble::UnknownKey { .. } => {
+                "ask its owner for the fingerprint; if it is the same: hypodoke check --trust PLACE"
+            }
+            RemoteTrouble::ChangedKey { .. } => {
+                "somebody else may be answering in its place: ask its owner, and only then take the line out"
+            }
+            RemoteTrouble::Weak { .. } => "ask its owner to offer what is safe",
+            RemoteTrouble::NoKnownHosts => "set `known_hosts` in the place",
+            RemoteTrouble::BadKeyFile { .. } => "check `key_file`, and `passphrase` where it has one",
+            RemoteTrouble::NoWayIn => "set `key_file` or `password` in the place, or start an agent",
+            RemoteTrouble::NotLetIn { .. } => "check user, key and password with the server's owner",
+            RemoteTrouble::NoSftp => "ask its owner to let you use SFTP",
+            RemoteTrouble::NoFolder { .. } => "check the folder in the address",
+            RemoteTrouble::NoRight { .. } => "ask the server's owner for the right to read it",
+            RemoteTrouble::Gone | RemoteTrouble::Changed => "load again once the file is complete",
+            RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool]",
+            RemoteTrouble::Spool { .. } => "make room, or set `path` in [spool]",
+            RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) => return None,
+        })
     }
 }

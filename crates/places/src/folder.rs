@@ -7,14 +7,17 @@ use hypodoke_core::arrival::Arrival;
 use walkdir::WalkDir;
 
 use crate::error::PlaceError;
+use crate::place::RemoteFile;
 
 /// A file seen, and where it can be opened.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Seen {
     /// What is known of it.
     pub arrival: Arrival,
-    /// Where it is.
+    /// Where it is, or will be once it is fetched.
     pub file: PathBuf,
+    /// Where it is fetched from, if it is on a server.
+    pub remote: Option<RemoteFile>,
 }
 
 /// What a look at a place found.
@@ -68,7 +71,7 @@ pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
     let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
     let path = file.to_string_lossy().into_owned();
     let arrival = Arrival { place: place.to_owned(), path, bytes: about.len(), modified: modified(&about) };
-    Ok(Seen { arrival, file: file.to_path_buf() })
+    Ok(Seen { arrival, file: file.to_path_buf(), remote: None })
 }
 
 /// Microseconds since 1970, as far as the file system keeps them.

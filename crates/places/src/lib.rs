@@ -4,7 +4,10 @@
 mod error;
 mod fingerprint;
 mod folder;
+mod place;
+pub mod sftp;
 
-pub use error::PlaceError;
+pub use error::{PlaceError, RemoteTrouble};
 pub use fingerprint::{Meter, Opened, open, open_inside};
 pub use folder::{Listing, Seen, list, look_at};
+pub use place::{Completeness, Place, RemoteFile, beside, expect};

@@ -1,6 +1,7 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
 mod postgres;
+mod sshd;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -10,6 +11,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 pub use postgres::{Database, Server};
+pub use sshd::Sshd;
 
 /// A temporary folder with the built program at hand.
 pub struct Workshop {

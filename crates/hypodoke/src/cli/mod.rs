@@ -76,7 +76,8 @@ Examples:
     #[command(after_help = "\
 Examples:
   hypodoke check                                      database, rights, places, feeds
-  hypodoke check north --ddl                          the SQL that the next load would run")]
+  hypodoke check north --ddl                          the SQL that the next load would run
+  hypodoke check --trust gauge_office                 add the key of an SFTP server")]
     Check(CheckArguments),
     /// The first rows as they would be stored
     #[command(after_help = "\
@@ -295,6 +296,12 @@ pub struct CheckArguments {
     /// Print the SQL that the next load would run to make or change tables
     #[arg(long)]
     pub ddl: bool,
+    /// Show the key of a place's server, and add it to those that are known
+    #[arg(long, value_name = "PLACE", conflicts_with_all = ["feeds", "ddl"])]
+    pub trust: Option<String>,
+    /// Do not ask
+    #[arg(long, requires = "trust")]
+    pub yes: bool,
 }
 
 /// `hypodoke ledger`

@@ -1,7 +1,10 @@
 //! `hypodoke check`: is the configuration right, can everything be reached, are the rights there,
 //! and what would the next load do?
 
-use hypodoke_places::list;
+use std::io::IsTerminal;
+
+use hypodoke_places::sftp::Session;
+use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
 
@@ -12,6 +15,8 @@ use crate::engine::forecast::{self, Forecast};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, Tone, count, json};
+use crate::settings::Settings;
+use crate::settings::reader::suggest;
 
 /// The version of the check's JSON.
 ///
@@ -66,6 +71,9 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         return Err(Failure::usage("there is nothing to check: no hypodoke.toml here")
             .advise("write one by hypodoke draft, or name it with --config"));
     };
+    if let Some(place) = &arguments.trust {
+        return trust(place, arguments.yes, &settings, context);
+    }
     let wanted =
         LoadArguments { what: arguments.feeds.iter().map(Into::into).collect(), ..LoadArguments::default() };
     let mut exit = Exit::Done;
@@ -73,8 +81,8 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         .places
         .iter()
         .map(|place| {
-            let folder = place.folder.display().to_string();
-            match list(&place.name, &place.folder) {
+            let folder = place.place.shown();
+            match place.place.list() {
                 Ok(found) => PlaceLine {
                     name: place.name.clone(),
                     folder,
@@ -134,6 +142,59 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         render::print(&text(&document, context));
     }
     Ok(exit)
+}
+
+/// Shows the key of a server and adds it to those that are known, once somebody says so.
+fn trust(name: &str, yes: bool, settings: &Settings, context: &Context) -> Result<Exit, Failure> {
+    let names: Vec<&str> = settings.places.iter().map(|place| place.name.as_str()).collect();
+    let Some(place) = settings.places.iter().find(|place| place.name == name) else {
+        let what = format!("there is no place `{name}`; there are {}", names.join(", "));
+        return Err(suggest(Failure::usage(what), name, &names));
+    };
+    let Some(address) = &place.address else {
+        return Err(Failure::usage(format!("the place `{name}` is a folder, and has no key")));
+    };
+    let failed =
+        |trouble: RemoteTrouble| Failure::from(PlaceError::Remote { shown: address.shown(), trouble });
+    let key = Session::key_of(address).map_err(failed)?;
+    let shown = format!("{} shows {} {}", address.shown(), key.algorithm(), key.fingerprint());
+    if !yes && !asked(&format!("{shown}\nIs that what its owner says it is? [y/N] "))? {
+        return Err(Failure::usage("nothing was added").advise("--yes adds it without asking"));
+    }
+    let file = hypodoke_places::sftp::learn(address, &key).map_err(failed)?;
+    if context.json {
+        json::print(&TrustDocument {
+            version: CHECK_JSON_VERSION,
+            place: name,
+            algorithm: key.algorithm(),
+            fingerprint: key.fingerprint(),
+        });
+    } else {
+        render::print(&format!("{shown}\nadded to {}\n", file.display()));
+    }
+    Ok(Exit::Done)
+}
+
+#[derive(Serialize)]
+struct TrustDocument<'a> {
+    version: u32,
+    place: &'a str,
+    algorithm: String,
+    fingerprint: String,
+}
+
+/// Asks whoever is there; nobody there is a no.
+fn asked(question: &str) -> Result<bool, Failure> {
+    if !std::io::stdin().is_terminal() {
+        eprintln!("{question}");
+        return Ok(false);
+    }
+    eprint!("{question}");
+    let mut answer = String::new();
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|error| Failure::usage(format!("the answer could not be read: {error}")))?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
 fn feed_line(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> FeedLine {

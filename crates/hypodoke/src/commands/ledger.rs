@@ -109,6 +109,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
         known: 0,
         unmatched: Vec::new(),
         conflicts: Vec::new(),
+        waiting: Vec::new(),
     };
     if context.json {
         json::print(&receipt);

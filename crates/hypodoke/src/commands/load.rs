@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::list;
+use hypodoke_places::Seen;
 use hypodoke_stores::{Store, StoreUrl};
 
 use super::Context;
@@ -14,7 +14,7 @@ use crate::engine::by_hand::{self, Known};
 use crate::engine::expect::companion;
 use crate::engine::naming::table_name;
 use crate::engine::own::Own;
-use crate::engine::{Candidate, Delivery, Feed};
+use crate::engine::{Candidate, Delivery, Feed, clock};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json, receipt};
@@ -42,6 +42,8 @@ pub struct Task {
     pub deliveries: Vec<Delivery>,
     /// Files that no feed wants.
     pub unmatched: Vec<String>,
+    /// Files that are still arriving.
+    pub waiting: Vec<String>,
     /// How many connections load side by side.
     pub connections: usize,
     /// What could not be looked at.
@@ -55,8 +57,9 @@ fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit,
     let open = || hypodoke_stores::open(&task.store);
     let connections = Connections { open: &open, most: task.connections };
     let more = Some(&connections).filter(|_| task.store.takes_many_writers() && task.connections > 1);
-    let Ended { receipt, broken_off } =
+    let Ended { mut receipt, broken_off } =
         batch::run(store, more, &task.deliveries, task.unmatched.clone(), listener.as_ref())?;
+    receipt.waiting.clone_from(&task.waiting);
     drop(listener);
     if context.json {
         json::print(&receipt);
@@ -108,6 +111,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         connections: settings.connections.unwrap_or_else(usual_connections),
         deliveries: Vec::new(),
         unmatched: Vec::new(),
+        waiting: Vec::new(),
         troubles: Vec::new(),
         defaulted: false,
     };
@@ -117,7 +121,7 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
     let own = Own::of(Some(&settings.store));
     let mut strangers: Vec<(String, PathBuf)> = Vec::new();
     for place in &settings.places {
-        let listing = match list(&place.name, &place.folder) {
+        let listing = match place.place.list() {
             Ok(listing) => listing,
             Err(error) => {
                 let failure = Failure::from(error);
@@ -128,7 +132,9 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         };
         task.troubles.extend(listing.errors.into_iter().map(Failure::from));
         let mut files = Vec::new();
-        for seen in listing.seen.into_iter().filter(|seen| !own.holds(&seen.file)) {
+        let (ready, waiting) = place.completeness.sort(listing.seen, clock::now());
+        task.waiting.extend(waiting.iter().map(|seen| format!("{}/{}", place.name, seen.arrival.path)));
+        for seen in ready.into_iter().filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen)) {
             let shown = seen.arrival.path.clone();
             match unfold(Candidate { seen, member: None, shown, parts: Vec::new() }) {
                 Ok(found) => files.extend(found),
@@ -177,6 +183,11 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
     Ok(task)
 }
 
+/// Whether a file of a folder is one that was fetched from a server.
+fn is_spooled(settings: &Settings, seen: &Seen) -> bool {
+    seen.remote.is_none() && settings.spool.holds(&seen.file)
+}
+
 /// The files and folders on the command line.
 fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
     if arguments.what.is_empty() {
@@ -190,6 +201,7 @@ fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
         connections: usual_connections(),
         deliveries: Vec::new(),
         unmatched: Vec::new(),
+        waiting: Vec::new(),
         troubles: Vec::new(),
         defaulted,
     };

@@ -1,9 +1,6 @@
 //! `hypodoke preview`: the first rows as they would be stored.
 
-use std::path::Path;
-
 use hypodoke_core::event::Silent;
-use hypodoke_places::list;
 use serde::Serialize;
 
 use super::Context;
@@ -82,9 +79,10 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
             .advise("name a file; or a feed, where there is a hypodoke.toml"));
     };
     let feed = settings.feeds_named(std::slice::from_ref(&name))?[0];
-    let folder =
-        settings.places.iter().find(|place| place.name == feed.place).map(|place| place.folder.as_path());
-    let listing = list(&feed.place, folder.unwrap_or(Path::new(".")))?;
+    let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else {
+        return Err(Failure::usage(format!("there is no place `{}`", feed.place)));
+    };
+    let listing = place.place.list()?;
     let fitting =
         listing.seen.into_iter().filter_map(|seen| Some((feed.files.matches(&seen.arrival.path)?, seen)));
     let Some((values, seen)) =
@@ -92,7 +90,7 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
     else {
         return Err(Failure::load(format!("feed `{name}` has no files: nothing fits {}", feed.files)));
     };
-    let parts = feed.files.parts().iter().cloned().zip(values).collect();
+    let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
     let candidate = Candidate { shown: seen.arrival.path.clone(), seen, member: None, parts };
     Ok((candidate, feed.to_feed(&arguments.reading)?))
 }

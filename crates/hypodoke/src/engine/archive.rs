@@ -15,7 +15,7 @@ pub fn unfold(file: Candidate) -> Result<Vec<Candidate>, Failure> {
     if !file.seen.arrival.path.to_lowercase().ends_with(".zip") {
         return Ok(vec![file]);
     }
-    let path = &file.seen.file;
+    let path = file.seen.fetched()?;
     let mut opened = File::open(path).map_err(|error| PlaceError::of(path, error))?;
     let mut head = [0; 4];
     if opened.read(&mut head).map_err(|error| PlaceError::of(path, error))? < 4 || !is_archive(&head) {

@@ -61,6 +61,7 @@ pub fn run(
             pending.push(Pending { feed: &delivery.feed, old, new });
         }
     }
+    hypodoke_places::expect(pending.iter().flat_map(|pending| &pending.new).map(|file| &file.seen));
     let mut batch =
         Batch { store, more, known, listener, number: 0, lines: Vec::new(), conflicts: Vec::new() };
     let mut number = None;
@@ -69,6 +70,7 @@ pub fn run(
     } else {
         batch.load(&pending, began_at, &mut number).err().map(Failure::from)
     };
+    pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
     let receipt = Receipt {
         version: RECEIPT_VERSION,
         batch: number,
@@ -80,6 +82,7 @@ pub fn run(
         known: known_count,
         unmatched,
         conflicts: batch.conflicts,
+        waiting: Vec::new(),
     };
     Ok(Ended { receipt, broken_off })
 }
@@ -408,6 +411,9 @@ impl Batch<'_> {
                 self.store.note_file(&entry, &drift)?;
             }
             _ => {}
+        }
+        if file.member.is_none() {
+            file.seen.release();
         }
         self.listener.on(Event::FileEnded { path: file.shown.clone(), outcome: line.outcome });
         Ok(line)

@@ -457,7 +457,7 @@ fn of_json(
 /// A file of the ledger as the engine names files, with the parts of its path.
 pub fn named(entry: &FileEntry) -> Candidate {
     Candidate {
-        seen: Seen { arrival: entry.arrival.clone(), file: PathBuf::from(&entry.arrival.path) },
+        seen: Seen { arrival: entry.arrival.clone(), file: PathBuf::from(&entry.arrival.path), remote: None },
         member: None,
         shown: entry.arrival.path.clone(),
         parts: Vec::new(),

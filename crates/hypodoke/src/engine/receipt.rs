@@ -31,6 +31,8 @@ pub struct Receipt {
     pub known: u64,
     /// Files that no feed wants.
     pub unmatched: Vec<String>,
+    /// Files that are still arriving, and are left for later.
+    pub waiting: Vec<String>,
     /// Columns that files of this batch disagree about, and how they were brought together.
     pub conflicts: Vec<Conflict>,
     /// The sums of the lines.

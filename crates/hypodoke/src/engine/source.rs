@@ -129,14 +129,14 @@ pub fn header(head: &TableHead, parts: &[String]) -> Vec<String> {
 }
 
 fn is_workbook(file: &Candidate) -> Result<bool, Failure> {
-    let path = &file.seen.file;
+    let path = file.seen.fetched()?;
     let opened = File::open(path).map_err(|error| PlaceError::of(path, error))?;
     Ok(holds_workbook(opened, &file.seen.arrival.path))
 }
 
 /// Opens the file itself, or its member of an archive.
 fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<Opened, Failure> {
-    let path = &file.seen.file;
+    let path = file.seen.fetched()?;
     let Some(member) = &file.member else { return Ok(open(path, hashed)?) };
     let archive = File::open(path).map_err(|error| PlaceError::of(path, error))?;
     let reader =

@@ -24,6 +24,10 @@ pub fn text(receipt: &Receipt, screen: Screen) -> String {
     for conflict in &receipt.conflicts {
         out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &conflict_words(conflict))));
     }
+    for path in &receipt.waiting {
+        let what = screen.paint(Tone::Faint, "still arriving; it is left for later");
+        out.push_str(&format!("{}: {what}\n", clean(path)));
+    }
     for path in &receipt.unmatched {
         let what = screen.paint(Tone::Warning, "unmatched: no feed's `files` pattern fits it");
         out.push_str(&format!("{}: {what}\n", clean(path)));

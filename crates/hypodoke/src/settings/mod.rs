@@ -5,14 +5,18 @@ mod drift;
 mod feed;
 mod formats;
 pub mod lasting;
+mod places;
 pub mod reader;
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Duration;
 
+use hypodoke_places::sftp::Spool;
 use hypodoke_stores::StoreUrl;
 
 pub use feed::{FeedSettings, delimiter, fixed_fields, format, mark};
+pub use places::PlaceSettings;
+
 pub use formats::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
 use reader::{Placed, Section, Text, suggest};
 
@@ -33,17 +37,10 @@ pub struct Settings {
     pub connections: Option<usize>,
     /// The places.
     pub places: Vec<PlaceSettings>,
+    /// Where files of servers are kept while they are read.
+    pub spool: Spool,
     /// The feeds, in the order of the file.
     pub feeds: Vec<FeedSettings>,
-}
-
-/// A place.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct PlaceSettings {
-    /// Its name.
-    pub name: String,
-    /// Its folder.
-    pub folder: PathBuf,
 }
 
 impl Settings {
@@ -69,13 +66,15 @@ impl Settings {
             Some(section) => staging(section, &base)?,
             None => (StoreUrl::parse(DEFAULT_DATABASE, &base)?, None),
         };
-        let places = root.inner("place")?.into_iter().map(|(name, section)| place(name, section, &base));
+        let spool = places::spool(root.only("spool")?, &base)?;
+        let places = root.inner("place")?;
+        let places = places.into_iter().map(|(name, section)| places::read(name, section, &base, &spool));
         let places: Vec<PlaceSettings> = places.collect::<Result<_, _>>()?;
         let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
         let feeds = root.inner("feed")?.into_iter().map(|(name, section)| feed::read(name, section, &names));
         let feeds = feeds.collect::<Result<_, _>>()?;
         root.finish()?;
-        Ok(Settings { store, connections, places, feeds })
+        Ok(Settings { store, connections, places, spool, feeds })
     }
 
     /// The feeds of these names; all where none is named.
@@ -123,13 +122,6 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
         None => store,
     };
     Ok((store, connections))
-}
-
-fn place(name: String, mut section: Section<'_>, base: &Path) -> Result<PlaceSettings, Failure> {
-    let path = section.required("path", "\"inbox\"")?;
-    let expanded = expand(&section, &path)?;
-    section.finish()?;
-    Ok(PlaceSettings { name, folder: base.join(expanded) })
 }
 
 /// Puts environment variables in: `${NAME}`.

@@ -14,6 +14,7 @@ mod manual;
 mod mended;
 mod nested;
 mod server;
+mod sftp;
 mod staging;
 mod survey;
 mod tally;

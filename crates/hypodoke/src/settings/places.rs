@@ -1,0 +1,126 @@
+//! Places in the configuration: folders, and folders on servers.
+
+use std::path::Path;
+
+use hypodoke_places::sftp::{Remote, Secret, SftpAddress, Spool};
+use hypodoke_places::{Completeness, Place};
+
+use super::reader::{Placed, Section};
+use super::{duration, expand};
+use crate::failure::Failure;
+
+/// How much room the spool has, unless it is said: 2 GB.
+const USUAL_ROOM: u64 = 2_000_000_000;
+
+/// A place.
+#[derive(Clone, Debug)]
+pub struct PlaceSettings {
+    /// Its name.
+    pub name: String,
+    /// Where it is.
+    pub place: Place,
+    /// Where it is, if it is on a server, and how to be let in.
+    pub address: Option<SftpAddress>,
+    /// When a file counts as complete.
+    pub completeness: Completeness,
+}
+
+/// Reads `[spool]`.
+pub fn spool(section: Option<Section<'_>>, base: &Path) -> Result<Spool, Failure> {
+    let usual = base.join(".hypodoke-spool");
+    let Some(mut section) = section else { return Ok(Spool { folder: usual, limit: USUAL_ROOM }) };
+    let folder = match section.text("path")? {
+        Some(path) => base.join(expand(&section, &path)?),
+        None => usual,
+    };
+    let limit = match section.text("limit")? {
+        Some(text) => size(&text.value).ok_or_else(|| {
+            section.wrong(&text, format!("`{}` is no size; write \"500MB\" or \"2GB\"", text.value))
+        })?,
+        None => USUAL_ROOM,
+    };
+    section.finish()?;
+    Ok(Spool { folder, limit })
+}
+
+/// Reads `[place.NAME]`.
+pub fn read(
+    name: String,
+    mut section: Section<'_>,
+    base: &Path,
+    spool: &Spool,
+) -> Result<PlaceSettings, Failure> {
+    let path = section.required("path", "\"inbox\"")?;
+    let expanded = expand(&section, &path)?;
+    let quiet_for = match section.text("quiet_for")? {
+        Some(text) => Some(duration(&text.value).ok_or_else(|| {
+            section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value))
+        })?),
+        None => None,
+    };
+    let marker = section.text("marker")?;
+    if let Some(marker) = marker.as_ref().filter(|marker| {
+        marker.value.contains(['/', '\\'])
+            || !(marker.value.contains("{file}") || marker.value.contains("{stem}"))
+    }) {
+        let what = "`marker` is the name of a file beside each: \"{file}.done\" or \"{stem}.ok\"";
+        return Err(section.wrong(marker, what));
+    }
+    let completeness = Completeness { quiet_for, marker: marker.map(|marker| marker.value) };
+    let (place, address) = if expanded.contains("://") {
+        let address = address(&mut section, &path, &expanded, base)?;
+        let remote = Remote::new(address.clone(), &name, spool)?;
+        (Place::Sftp { name: name.clone(), remote }, Some(address))
+    } else {
+        (Place::Folder { name: name.clone(), folder: base.join(expanded) }, None)
+    };
+    section.finish()?;
+    Ok(PlaceSettings { name, place, address, completeness })
+}
+
+fn address(
+    section: &mut Section<'_>,
+    path: &Placed<String>,
+    expanded: &str,
+    base: &Path,
+) -> Result<SftpAddress, Failure> {
+    let mut address = SftpAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
+    let mut secret = |key: &'static str| -> Result<Option<Secret>, Failure> {
+        let Some(text) = section.text(key)? else { return Ok(None) };
+        if !text.value.contains("${") {
+            let what = format!(
+                "`{key}` stands here for all to read; take it from the environment: {key} = \"${{NAME}}\""
+            );
+            return Err(section.wrong(&text, what));
+        }
+        Ok(Some(Secret::new(expand(section, &text)?)))
+    };
+    address.password = secret("password")?;
+    address.passphrase = secret("passphrase")?;
+    let mut file = |key: &'static str| -> Result<Option<std::path::PathBuf>, Failure> {
+        let Some(text) = section.text(key)? else { return Ok(None) };
+        let path = expand(section, &text)?;
+        let home = std::env::var("HOME").unwrap_or_default();
+        Ok(Some(match path.strip_prefix("~/") {
+            Some(own) => Path::new(&home).join(own),
+            None => base.join(path),
+        }))
+    };
+    address.key_file = file("key_file")?;
+    address.known_hosts = file("known_hosts")?;
+    Ok(address)
+}
+
+/// Reads `500MB` or `2GB`.
+fn size(text: &str) -> Option<u64> {
+    let at = text.find(|c: char| !c.is_ascii_digit())?;
+    let (number, unit) = text.split_at(at);
+    let times = match unit.trim().to_ascii_uppercase().as_str() {
+        "KB" => 1_000,
+        "MB" => 1_000_000,
+        "GB" => 1_000_000_000,
+        "TB" => 1_000_000_000_000,
+        _ => return None,
+    };
+    number.parse::<u64>().ok()?.checked_mul(times).filter(|size| *size > 0)
+}

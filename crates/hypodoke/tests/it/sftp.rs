@@ -1,0 +1,220 @@
+//! Files on a server: OpenSSH's own, started for the test.
+
+use hypodoke_testkit::{Sshd, Workshop};
+use rstest::rstest;
+
+use crate::workshop;
+
+/// A server with a folder of gauge readings, and a configuration that fetches them.
+fn begun(place: &str) -> (Workshop, Sshd) {
+    let (shop, sshd) = (workshop(), Sshd::start());
+    std::fs::create_dir_all(sshd.path("out/mole")).expect("folders");
+    configure(&shop, &sshd, place);
+    std::fs::write(shop.path("known"), sshd.known_host()).expect("a file");
+    (shop, sshd)
+}
+
+fn configure(shop: &Workshop, sshd: &Sshd, place: &str) {
+    let text = format!(
+        "[staging]\nurl = \"sqlite:h.db\"\n[place.office]\npath = \"{}\"\n{place}\n[feed.gauge]\nplace = \"office\"\nfiles = \"**/gauge_*.csv\"\ntable = \"gauge\"\n",
+        sshd.url(&sshd.path("out"))
+    );
+    shop.write("hypodoke.toml", text.replace("KEY", &sshd.path("user_key").display().to_string()));
+}
+
+const KEY: &str = "key_file = \"KEY\"\nknown_hosts = \"known\"";
+
+fn put(sshd: &Sshd, name: &str, text: &str) {
+    std::fs::write(sshd.path("out").join(name), text).expect("a file");
+}
+
+#[test]
+fn files_are_fetched_loaded_once_and_left_where_they_are() {
+    let (shop, sshd) = begun(KEY);
+    put(&sshd, "gauge_01.csv", "at,level\n1,2.5\n2,2.7\n");
+    put(&sshd, "mole/gauge_02.csv", "at,level\n3,2.9\n");
+    put(&sshd, "mole/readme.txt", "not for us\n");
+    put(&sshd, ".hidden.csv", "x\n");
+    let run = shop.ok("load");
+    assert!(
+        run.out.contains("2 files loaded, 3 rows") && run.out.contains("office/mole/readme.txt: unmatched"),
+        "{}",
+        run.out
+    );
+    assert_eq!(
+        shop.query(
+            "h.db",
+            "SELECT g.level, f.place, f.path FROM gauge g JOIN hd_files f ON f.file = g.hd_file ORDER BY at"
+        ),
+        ["2.5|office|gauge_01.csv", "2.7|office|gauge_01.csv", "2.9|office|mole/gauge_02.csv"]
+    );
+    assert!(sshd.path("out/gauge_01.csv").exists());
+    let spooled = std::fs::read_dir(shop.path(".hypodoke-spool/office")).expect("the spool").count();
+    assert_eq!(spooled, 0, "what is loaded does not stay in the spool");
+    assert!(shop.ok("load").out.contains("nothing new"));
+    put(&sshd, "gauge_01.csv", "at,level\n1,2.55\n");
+    let run = shop.ok("load");
+    assert!(run.out.contains("its rows were replaced"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["2"]);
+    assert!(shop.ok("tally").out.contains("all figures agree"));
+}
+
+#[rstest]
+#[case::unknown_server(
+    "key_file = \"KEY\"\nknown_hosts = \"nobody\"",
+    "its key is not known: ssh-ed25519 SHA256:"
+)]
+#[case::other_key("key_file = \"OTHER\"\nknown_hosts = \"known\"", "does not let")]
+#[case::no_key_file("key_file = \"gone\"\nknown_hosts = \"known\"", "cannot be used")]
+#[case::locked_key("key_file = \"LOCKED\"\nknown_hosts = \"known\"", "it asks for a passphrase")]
+#[case::no_way_in("known_hosts = \"known\"", "there is no key, agent or password")]
+fn who_is_not_let_in_is_told_why(#[case] place: &str, #[case] words: &str) {
+    let (shop, sshd) = begun(KEY);
+    put(&sshd, "gauge_01.csv", "at\n1\n");
+    let place = place
+        .replace("OTHER", &sshd.path("other_key").display().to_string())
+        .replace("LOCKED", &sshd.path("locked_key").display().to_string());
+    configure(&shop, &sshd, &place);
+    let run = shop.run("load");
+    assert!(
+        run.code == Some(4) && run.err.contains(words) && run.err.contains("→"),
+        "{}{}",
+        run.out,
+        run.err
+    );
+    let check = shop.run("check");
+    assert!(check.code == Some(4) && check.out.contains(words), "{}{}", check.out, check.err);
+}
+
+#[test]
+fn a_passphrase_opens_a_key_and_is_never_shown() {
+    let (shop, sshd) = begun(KEY);
+    put(&sshd, "gauge_01.csv", "at\n1\n");
+    let place = format!(
+        "key_file = \"{}\"\npassphrase = \"${{WORDS}}\"\nknown_hosts = \"known\"",
+        sshd.path("locked_key").display()
+    );
+    configure(&shop, &sshd, &place);
+    let load = |words: &str| {
+        let mut command = shop.command("load -vv");
+        command.env("WORDS", words);
+        hypodoke_testkit::finish(command)
+    };
+    let wrong = load("swordfish");
+    assert!(
+        wrong.code == Some(4) && !format!("{}{}", wrong.out, wrong.err).contains("swordfish"),
+        "{}",
+        wrong.err
+    );
+    let right = load("open sesame");
+    assert!(
+        right.code == Some(0) && !format!("{}{}", right.out, right.err).contains("sesame"),
+        "{}{}",
+        right.out,
+        right.err
+    );
+    configure(&shop, &sshd, &place.replace("${WORDS}", "open sesame"));
+    let plain = shop.run("load");
+    assert!(plain.code == Some(2) && plain.err.contains("take it from the environment"), "{}", plain.err);
+}
+
+#[test]
+fn a_server_is_trusted_once_somebody_says_so_and_a_changed_key_is_refused() {
+    let (shop, sshd) = begun("key_file = \"KEY\"\nknown_hosts = \"trusted\"");
+    put(&sshd, "gauge_01.csv", "at\n1\n");
+    let asked = shop.run("check --trust office");
+    assert!(asked.code == Some(2) && asked.err.contains("SHA256:"), "nobody there is a no: {}", asked.err);
+    let added = shop.ok("check --trust office --yes");
+    assert!(added.out.contains("SHA256:") && added.out.contains("trusted"), "{}", added.out);
+    shop.ok("load");
+    let other = std::fs::read_to_string(sshd.path("other_key.pub")).expect("a key");
+    shop.write("trusted", format!("[127.0.0.1]:{} {other}", sshd.port()));
+    let run = shop.run("load");
+    assert!(run.code == Some(4) && run.err.contains("its key is NOT the one known"), "{}", run.err);
+}
+
+#[rstest]
+#[case::no_folder("out\"", "nowhere\"", "there is no folder")]
+#[case::refused(":PORT/", ":1/", "the connection was refused")]
+#[case::no_host("@127.0.0.1:", "@no.such.host.invalid:", "there is no host `no.such.host.invalid`")]
+fn what_cannot_be_reached_is_told(#[case] right: &str, #[case] wrong: &str, #[case] words: &str) {
+    let (shop, sshd) = begun(KEY);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let right = right.replace("PORT", &sshd.port().to_string());
+    shop.write("hypodoke.toml", text.replacen(&right, wrong, 1));
+    std::fs::write(shop.path("known"), format!("{}no.such.host.invalid {}", sshd.known_host(), "x"))
+        .expect("a file");
+    let run = shop.run("load");
+    assert!(run.code == Some(4) && run.err.contains(words), "{}{}", run.out, run.err);
+}
+
+#[test]
+fn a_broken_connection_is_made_anew_and_goes_on_where_it_was() {
+    let (shop, mut sshd) = begun(KEY);
+    let row = "1,a line of some length so that the file is not done at once\n";
+    put(&sshd, "gauge_big.csv", &format!("at,words\n{}", row.repeat(600_000)));
+    for at in 0..40 {
+        put(&sshd, &format!("gauge_{at:02}.csv"), &format!("at,words\n{at},x\n"));
+    }
+    let mut command = shop.command("load -q");
+    let mut child = command.spawn().expect("it starts");
+    for pause in [150, 250, 400] {
+        std::thread::sleep(std::time::Duration::from_millis(pause));
+        sshd.cut();
+    }
+    sshd.stop();
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    sshd.start_again();
+    let _ = child.wait();
+    // Whatever was not fetched in time comes with the next run; nothing comes twice.
+    shop.ok("load -q");
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["600040"]);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["41"]);
+}
+
+#[test]
+fn the_spool_keeps_to_its_limit() {
+    let (shop, sshd) = begun(KEY);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text + "[spool]\npath = \"room\"\nlimit = \"1MB\"\n");
+    for at in 0..8 {
+        put(
+            &sshd,
+            &format!("gauge_{at}.csv"),
+            &format!("at,words\n{}", format!("{at},{}\n", "x".repeat(96)).repeat(3000)),
+        );
+    }
+    put(&sshd, "gauge_huge.csv", &format!("at,words\n{}", "1,yyyyyyyyyyyyyyyyyyyyyyyyyy\n".repeat(60_000)));
+    let run = shop.run("load");
+    assert!(
+        run.code == Some(1) && run.out.contains("are more than the spool may hold, 1000000"),
+        "{}",
+        run.out
+    );
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["24000"]);
+}
+
+#[test]
+fn a_file_without_its_marker_or_a_quiet_while_is_left_for_later() {
+    let (shop, sshd) = begun(&format!("{KEY}\nmarker = \"{{file}}.done\""));
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    put(&sshd, "gauge_2.csv", "at\n2\n");
+    put(&sshd, "gauge_2.csv.done", "");
+    put(&sshd, "gauge_3.csv.part", "at\n");
+    let run = shop.ok("load");
+    assert!(
+        run.out.contains("office/gauge_1.csv: still arriving")
+            && run.out.contains("gauge_3.csv.part: still arriving"),
+        "{}",
+        run.out
+    );
+    assert!(!run.out.contains("unmatched"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT at FROM gauge"), ["2"]);
+    put(&sshd, "gauge_1.csv.done", "");
+    shop.ok("load");
+    configure(&shop, &sshd, &format!("{KEY}\nquiet_for = \"1h\""));
+    put(&sshd, "gauge_4.csv", "at\n4\n");
+    let run = shop.ok("load");
+    assert!(run.out.contains("office/gauge_4.csv: still arriving"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["2"]);
+}

@@ -1,0 +1,119 @@
+//! Fetching one file, with many requests on the way at once.
+
+use std::fs::{File, OpenOptions};
+use std::io::{Seek, SeekFrom, Write};
+use std::path::Path;
+
+use futures_util::StreamExt;
+use futures_util::stream::FuturesOrdered;
+use hypodoke_core::arrival::Arrival;
+use russh_sftp::client::error::Error;
+use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
+
+use super::list::in_words;
+use super::{Session, SftpAddress, list};
+use crate::error::RemoteTrouble;
+
+/// How much is asked for at a time, in bytes: what every server gives in one answer.
+const CHUNK: u32 = 32 * 1024;
+
+/// How many answers of one file are waited for at a time.
+const IN_FLIGHT: usize = 64;
+
+/// Fetches a file to `part`, from where an earlier attempt broke off, and makes sure that it is
+/// all there and did not change meanwhile.
+pub async fn fetch(
+    session: &Session,
+    address: &SftpAddress,
+    arrival: &Arrival,
+    part: &Path,
+) -> Result<(), RemoteTrouble> {
+    let path = list::whole(address, &arrival.path);
+    let handle = session
+        .sftp
+        .open(path.as_str(), OpenFlags::READ, FileAttributes::empty())
+        .await
+        .map_err(in_words)?
+        .handle;
+    let fetched = all_of(session, &handle, arrival, part).await;
+    let closed = session.sftp.close(handle).await.map_err(in_words);
+    fetched?;
+    closed?;
+    Ok(())
+}
+
+async fn all_of(
+    session: &Session,
+    handle: &str,
+    arrival: &Arrival,
+    part: &Path,
+) -> Result<(), RemoteTrouble> {
+    same(session, handle, arrival).await?;
+    let local =
+        |error: std::io::Error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() };
+    let mut file = OpenOptions::new().create(true).write(true).truncate(false).open(part).map_err(local)?;
+    let there = file.metadata().map_err(local)?.len();
+    // What is there of an earlier attempt is of this very file: its name says so.
+    let begin = if there <= arrival.bytes { there } else { 0 };
+    file.set_len(begin).map_err(local)?;
+    file.seek(SeekFrom::Start(begin)).map_err(local)?;
+    let mut asked = begin;
+    let mut written = begin;
+    // All of them are looked after while the first is waited for.
+    let mut answers = FuturesOrdered::new();
+    while written < arrival.bytes {
+        while answers.len() < IN_FLIGHT && asked < arrival.bytes {
+            let length = (arrival.bytes - asked).min(u64::from(CHUNK)) as u32;
+            answers.push_back(read(session, handle, asked, length));
+            asked += u64::from(length);
+        }
+        let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Changed) };
+        let (length, data) = answer?;
+        write(&mut file, &data, part)?;
+        written += data.len() as u64;
+        if data.len() < length as usize {
+            // A short answer leaves a gap: what was asked beyond it is asked anew.
+            if data.is_empty() {
+                return Err(RemoteTrouble::Changed);
+            }
+            answers = FuturesOrdered::new();
+            asked = written;
+        }
+    }
+    file.sync_all().map_err(local)?;
+    // Not one byte more than was promised, and the same file still.
+    match session.sftp.read(handle, arrival.bytes, 1).await {
+        Err(Error::Status(status)) if status.status_code == StatusCode::Eof => {}
+        Ok(data) if data.data.is_empty() => {}
+        Ok(_) => return Err(RemoteTrouble::Changed),
+        Err(error) => return Err(in_words(error)),
+    }
+    same(session, handle, arrival).await
+}
+
+/// One answer, with how much was asked for; nothing where the file is at its end.
+async fn read(
+    session: &Session,
+    handle: &str,
+    offset: u64,
+    length: u32,
+) -> Result<(u32, Vec<u8>), RemoteTrouble> {
+    match session.sftp.read(handle, offset, length).await {
+        Ok(data) => Ok((length, data.data)),
+        Err(Error::Status(status)) if status.status_code == StatusCode::Eof => Ok((length, Vec::new())),
+        Err(error) => Err(in_words(error)),
+    }
+}
+
+fn write(file: &mut File, data: &[u8], part: &Path) -> Result<(), RemoteTrouble> {
+    file.write_all(data)
+        .map_err(|error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() })
+}
+
+/// Whether the file is the one that was listed.
+async fn same(session: &Session, handle: &str, arrival: &Arrival) -> Result<(), RemoteTrouble> {
+    let now = session.sftp.fstat(handle).await.map_err(in_words)?.attrs;
+    let bytes = now.size.unwrap_or(arrival.bytes);
+    let modified = now.mtime.map_or(arrival.modified, |seconds| i64::from(seconds) * 1_000_000);
+    if bytes == arrival.bytes && modified == arrival.modified { Ok(()) } else { Err(RemoteTrouble::Changed) }
+}

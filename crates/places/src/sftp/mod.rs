@@ -1,0 +1,32 @@
+//! SFTP places: files on other people's servers.
+//!
+//! A [`Session`] speaks to a server; a [`Remote`] is a place on one, with the spool that its files
+//! come to before they are read. SSH is asynchronous inside, and everything here blocks.
+
+mod address;
+mod connect;
+mod fetch;
+mod host;
+mod list;
+mod remote;
+
+use std::sync::OnceLock;
+
+use tokio::runtime::Runtime;
+
+pub use address::{AddressError, Secret, SftpAddress};
+pub use connect::Session;
+pub use host::{HostKey, learn};
+pub use remote::{Remote, Spool};
+
+/// The threads that all connections share.
+static RUNTIME: OnceLock<Runtime> = OnceLock::new();
+
+/// The runtime, made when it is first asked for.
+fn runtime() -> Result<&'static Runtime, std::io::Error> {
+    if let Some(runtime) = RUNTIME.get() {
+        return Ok(runtime);
+    }
+    let made = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    Ok(RUNTIME.get_or_init(|| made))
+}

@@ -1,0 +1,345 @@
+//! A place on a server: its files fetched to the spool ahead of being read, several at a time.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard};
+use std::time::Duration;
+
+use hypodoke_core::arrival::Arrival;
+use tokio::runtime::Runtime;
+
+use super::list::RemoteListing;
+use super::{Session, SftpAddress, fetch, list, runtime};
+use crate::error::{PlaceError, RemoteTrouble};
+
+/// How many files are fetched at a time.
+const AT_A_TIME: usize = 16;
+
+/// How many files ahead of the one wanted are fetched.
+const AHEAD: usize = 48;
+
+/// How often a broken connection is made anew for one file, and the pause before the first time.
+const ATTEMPTS: u32 = 5;
+const PAUSE: Duration = Duration::from_millis(200);
+
+/// Where files of servers are kept while they are read, and how much room there is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Spool {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The most bytes in it.
+    pub limit: u64,
+}
+
+/// A place on a server.
+pub struct Remote {
+    address: SftpAddress,
+    place: String,
+    spool: Spool,
+    runtime: &'static Runtime,
+    state: Mutex<State>,
+    changed: Condvar,
+}
+
+#[derive(Default)]
+struct State {
+    session: Option<Arc<Session>>,
+    /// The files that will be wanted, in that order, and the place of each.
+    queue: Vec<Arrival>,
+    slots: HashMap<String, Slot>,
+    /// Bytes in the spool, or on their way to it.
+    held: u64,
+    /// Counts up: the slot used last has the highest.
+    clock: u64,
+    running: usize,
+}
+
+/// A file on its way.
+struct Slot {
+    bytes: u64,
+    stage: Stage,
+    used: u64,
+}
+
+enum Stage {
+    Running,
+    Ready,
+    Failed(RemoteTrouble),
+}
+
+impl std::fmt::Debug for Remote {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("Remote").field(&self.address.shown()).finish()
+    }
+}
+
+impl Remote {
+    /// A place that is not connected to yet.
+    pub fn new(address: SftpAddress, place: &str, spool: &Spool) -> Result<Arc<Remote>, PlaceError> {
+        let other = |error: std::io::Error| PlaceError::Remote {
+            shown: address.shown(),
+            trouble: RemoteTrouble::Other(error.to_string()),
+        };
+        let runtime = runtime().map_err(other)?;
+        let folder = spool.folder.join(safe(place));
+        let spool = Spool { folder, limit: spool.limit };
+        let (state, changed) = (Mutex::default(), Condvar::new());
+        Ok(Arc::new(Remote { address, place: place.to_owned(), spool, runtime, state, changed }))
+    }
+
+    /// The server and its folder, for people.
+    pub fn shown(&self) -> String {
+        self.address.shown()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    fn trouble(&self, path: &str, trouble: RemoteTrouble) -> PlaceError {
+        let shown = if path.is_empty() { self.shown() } else { format!("{}/{path}", self.shown()) };
+        PlaceError::Remote { shown, trouble }
+    }
+
+    /// Lists the files there are.
+    pub fn list(self: &Arc<Remote>) -> Result<RemoteListing, PlaceError> {
+        let listed = self.runtime.block_on(async {
+            let mut pause = PAUSE;
+            for attempt in 1.. {
+                let mut used = None;
+                let trouble = match self.session().await {
+                    Ok(session) => {
+                        let session = used.insert(session);
+                        match list::list(session, &self.address, &self.place).await {
+                            Ok(listing) => return Ok(listing),
+                            Err(trouble) => trouble,
+                        }
+                    }
+                    Err(trouble) => trouble,
+                };
+                if !matches!(trouble, RemoteTrouble::Lost(_)) || attempt >= ATTEMPTS {
+                    return Err(trouble);
+                }
+                self.forget_session(used.as_ref());
+                tokio::time::sleep(pause).await;
+                pause *= 2;
+            }
+            Err(RemoteTrouble::Silent)
+        });
+        listed.map_err(|trouble| self.trouble("", trouble))
+    }
+
+    /// Where a file of this size and time is, once it is fetched.
+    pub fn local(&self, arrival: &Arrival) -> PathBuf {
+        let identity = format!("{}\0{}\0{}", arrival.path, arrival.bytes, arrival.modified);
+        let hash = blake3::hash(identity.as_bytes()).to_hex();
+        let name = arrival.path.rsplit('/').next().unwrap_or("file");
+        self.spool.folder.join(format!("{}-{}", &hash[..16], safe(name)))
+    }
+
+    /// Says which files will be wanted, in which order.
+    pub fn expect(&self, arrivals: Vec<Arrival>) {
+        self.lock().queue = arrivals;
+    }
+
+    /// Waits until a file is in the spool.
+    pub fn want(self: &Arc<Remote>, arrival: &Arrival) -> Result<PathBuf, PlaceError> {
+        let local = self.local(arrival);
+        let failed = |trouble: RemoteTrouble| self.trouble(&arrival.path, trouble);
+        std::fs::create_dir_all(&self.spool.folder).map_err(|error| {
+            failed(RemoteTrouble::Spool { path: self.spool.folder.clone(), why: error.to_string() })
+        })?;
+        let mut state = self.lock();
+        loop {
+            state.clock += 1;
+            let clock = state.clock;
+            match state.slots.get_mut(&arrival.path) {
+                Some(Slot { stage: Stage::Ready, used, .. }) => {
+                    *used = clock;
+                    self.fetch_ahead(&mut state, arrival);
+                    return Ok(local);
+                }
+                Some(Slot { stage: Stage::Failed(trouble), .. }) => {
+                    let trouble = trouble.clone();
+                    // Whoever asks again, asks anew.
+                    state.slots.remove(&arrival.path);
+                    return Err(failed(trouble));
+                }
+                Some(Slot { stage: Stage::Running, .. }) => {
+                    state = self.changed.wait(state).unwrap_or_else(|poisoned| poisoned.into_inner());
+                }
+                None => {
+                    if arrival.bytes > self.spool.limit {
+                        let (bytes, limit) = (arrival.bytes, self.spool.limit);
+                        return Err(failed(RemoteTrouble::TooLarge { bytes, limit }));
+                    }
+                    self.make_room(&mut state, arrival.bytes);
+                    self.begin(&mut state, arrival.clone());
+                    self.fetch_ahead(&mut state, arrival);
+                }
+            }
+        }
+    }
+
+    /// Begins to fetch what comes after a file, as far as there is room.
+    fn fetch_ahead(self: &Arc<Remote>, state: &mut State, after: &Arrival) {
+        let Some(at) = state.queue.iter().position(|queued| queued.path == after.path) else { return };
+        let next: Vec<Arrival> = state.queue[at + 1..].iter().take(AHEAD).cloned().collect();
+        for arrival in next {
+            if state.running >= AT_A_TIME || state.held + arrival.bytes > self.spool.limit {
+                return;
+            }
+            if !state.slots.contains_key(&arrival.path) {
+                self.begin(state, arrival);
+            }
+        }
+    }
+
+    /// Takes the files out of the spool that were used longest ago, until there is room.
+    fn make_room(&self, state: &mut State, bytes: u64) {
+        while state.held + bytes > self.spool.limit {
+            let ready = state.slots.iter().filter(|(_, slot)| matches!(slot.stage, Stage::Ready));
+            let Some((path, _)) = ready.min_by_key(|(_, slot)| slot.used) else { return };
+            let path = path.clone();
+            self.drop_file(state, &path);
+        }
+    }
+
+    fn drop_file(&self, state: &mut State, path: &str) {
+        let Some(slot) = state.slots.remove(path) else { return };
+        state.held = state.held.saturating_sub(slot.bytes);
+        if let Some(arrival) = state.queue.iter().find(|arrival| arrival.path == path) {
+            // A file that is being read goes when its reader lets go of it.
+            let _ = std::fs::remove_file(self.local(arrival));
+        }
+    }
+
+    /// Lets go of a file: nobody reads it any more.
+    pub fn release(&self, arrival: &Arrival) {
+        let mut state = self.lock();
+        if let Some(Slot { stage: Stage::Ready, .. }) = state.slots.get(&arrival.path) {
+            let bytes = state.slots.remove(&arrival.path).map_or(0, |slot| slot.bytes);
+            state.held = state.held.saturating_sub(bytes);
+            let _ = std::fs::remove_file(self.local(arrival));
+        }
+    }
+
+    fn begin(self: &Arc<Remote>, state: &mut State, arrival: Arrival) {
+        let slot = Slot { bytes: arrival.bytes, stage: Stage::Running, used: 0 };
+        state.slots.insert(arrival.path.clone(), slot);
+        state.held += arrival.bytes;
+        state.running += 1;
+        let remote = self.clone();
+        self.runtime.spawn(async move {
+            let came = remote.fetch_patiently(&arrival).await;
+            let mut state = remote.lock();
+            state.running -= 1;
+            let bytes = arrival.bytes;
+            if let Some(slot) = state.slots.get_mut(&arrival.path) {
+                match came {
+                    Ok(()) => slot.stage = Stage::Ready,
+                    Err(trouble) => {
+                        slot.stage = Stage::Failed(trouble);
+                        slot.bytes = 0;
+                        state.held = state.held.saturating_sub(bytes);
+                    }
+                }
+            }
+            // The next takes its turn without being asked for.
+            remote.fetch_ahead(&mut state, &arrival);
+            drop(state);
+            remote.changed.notify_all();
+        });
+    }
+
+    async fn fetch_patiently(&self, arrival: &Arrival) -> Result<(), RemoteTrouble> {
+        let local = self.local(arrival);
+        if std::fs::metadata(&local).is_ok_and(|about| about.len() == arrival.bytes) {
+            // It was fetched whole before, by a run that did not come to load it.
+            return Ok(());
+        }
+        let part = local.with_extension("part");
+        let mut pause = PAUSE;
+        for attempt in 1.. {
+            let mut used = None;
+            let came = match self.session().await {
+                Ok(session) => {
+                    let session = used.insert(session);
+                    fetch::fetch(session, &self.address, arrival, &part).await
+                }
+                Err(trouble) => Err(trouble),
+            };
+            match came {
+                Ok(()) => break,
+                Err(trouble) if trouble.is_passing() && attempt < ATTEMPTS => {
+                    self.forget_session(used.as_ref());
+                    tokio::time::sleep(pause).await;
+                    pause *= 2;
+                }
+                Err(trouble) => {
+                    if matches!(trouble, RemoteTrouble::Changed) {
+                        let _ = std::fs::remove_file(&part);
+                    }
+                    return Err(trouble);
+                }
+            }
+        }
+        let failed =
+            |error: std::io::Error| RemoteTrouble::Spool { path: local.clone(), why: error.to_string() };
+        let there = std::fs::metadata(&part).map_err(failed)?.len();
+        if there != arrival.bytes {
+            let _ = std::fs::remove_file(&part);
+            return Err(RemoteTrouble::Changed);
+        }
+        std::fs::rename(&part, &local).map_err(failed)
+    }
+
+    /// The connection, made if there is none.
+    async fn session(&self) -> Result<Arc<Session>, RemoteTrouble> {
+        if let Some(session) = self.lock().session.clone() {
+            return Ok(session);
+        }
+        let made = Arc::new(Session::connect(&self.address).await?);
+        let mut state = self.lock();
+        // Somebody may have been quicker: one connection is enough.
+        Ok(state.session.get_or_insert(made).clone())
+    }
+
+    /// Lets go of a connection that is broken, unless another has taken its place already.
+    fn forget_session(&self, broken: Option<&Arc<Session>>) {
+        let mut state = self.lock();
+        if let (Some(now), Some(broken)) = (&state.session, broken)
+            && Arc::ptr_eq(now, broken)
+        {
+            state.session = None;
+        }
+    }
+
+    /// Takes out of the spool what earlier runs left in it and nobody will ask for.
+    pub fn clean(&self, listed: &[Arrival]) {
+        let local = listed.iter().map(|arrival| self.local(arrival));
+        let wanted: HashSet<PathBuf> = local.flat_map(|file| [file.with_extension("part"), file]).collect();
+        let Ok(entries) = std::fs::read_dir(&self.spool.folder) else { return };
+        for entry in entries.flatten() {
+            let path = entry.path();
+            if !wanted.contains(&path) {
+                let _ = std::fs::remove_file(path);
+            }
+        }
+    }
+}
+
+/// A name that is one in every file system.
+fn safe(name: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || ".-_".contains(c) { c } else { '_' };
+    let name: String = name.chars().map(plain).collect();
+    let start = name.len().saturating_sub(80);
+    name[start..].to_owned()
+}
+
+impl Spool {
+    /// Whether a file is one of the spool's.
+    pub fn holds(&self, file: &Path) -> bool {
+        file.starts_with(&self.folder)
+    }
+}
