@@ -18,6 +18,8 @@ pub enum Outcome {
     Held,
     /// A person decided that it is not to be loaded.
     Discarded,
+    /// Its rows were taken out of the table again.
+    Retracted,
     /// No feed wants it.
     Unmatched,
 }
@@ -32,6 +34,7 @@ impl Outcome {
             Outcome::Failed => "failed",
             Outcome::Held => "held",
             Outcome::Discarded => "discarded",
+            Outcome::Retracted => "retracted",
             Outcome::Unmatched => "unmatched",
         }
     }
@@ -45,6 +48,7 @@ impl Outcome {
             Outcome::Failed,
             Outcome::Held,
             Outcome::Discarded,
+            Outcome::Retracted,
             Outcome::Unmatched,
         ];
         all.into_iter().find(|outcome| outcome.word() == word)

@@ -111,6 +111,8 @@ pub struct LoadPlan {
     pub careful: bool,
     /// How the file is written, as JSON, for the ledger.
     pub shape: Option<String>,
+    /// No rows come in the place of those that are replaced: they are only taken out.
+    pub retracts: bool,
     /// The file of the ledger whose mended rejects these rows are: it gets no entry of its own.
     pub mends: Option<i64>,
 }
@@ -135,7 +137,7 @@ impl LoadPlan {
             feed: self.feed.clone(),
             table: Some(self.table().to_owned()),
             kind: Some(self.kind.clone()),
-            outcome: Outcome::Loaded,
+            outcome: if self.retracts { Outcome::Retracted } else { Outcome::Loaded },
             read: 0,
             loaded: 0,
             rejected: 0,

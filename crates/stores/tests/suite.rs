@@ -58,6 +58,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
     LoadPlan {
         shape: None,
         mends: None,
+        retracts: false,
         batch: store.begin_batch(NOON).expect("a batch"),
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON },
         feed: Some("movements".into()),

@@ -122,6 +122,19 @@ Examples:
   hypodoke rejects north --export bad.csv             those of a feed, as a file to be mended
   hypodoke rejects --take bad.csv                     load what was mended")]
     Rejects(RejectsArguments),
+    /// Load files again, in the place of their own rows
+    #[command(after_help = "\
+Examples:
+  hypodoke replay north/movements_20260304.csv        one file
+  hypodoke replay 12 --yes                            the files of batch 12, without asking
+  hypodoke replay north --modified 2026-03-02..2026-03-04")]
+    Replay(ReplayArguments),
+    /// Take the rows of files out again
+    #[command(after_help = "\
+Examples:
+  hypodoke retract north/movements_20260304.csv
+  hypodoke retract 12 --yes --why \"sent by mistake\"  the files of batch 12")]
+    Retract(RetractArguments),
     /// Do the figures of files, tables and ledger agree
     #[command(after_help = "\
 Examples:
@@ -164,6 +177,12 @@ pub struct LoadArguments {
     /// The table, instead of one named after the file
     #[arg(long, value_name = "NAME")]
     pub table: Option<String>,
+    /// Only files modified in a window: 2026-03-02..2026-03-04, or from a moment on, 2026-03-02T06:00..
+    #[arg(long, value_name = "FROM..TO")]
+    pub modified: Option<String>,
+    /// Only files modified since so long ago: 12h, 3d
+    #[arg(long, value_name = "SPAN")]
+    pub since: Option<String>,
     #[command(flatten)]
     pub reading: ReadingArguments,
 }
@@ -381,6 +400,41 @@ pub struct RejectsArguments {
     /// Show every reject, not only their reasons
     #[arg(long)]
     pub each: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke replay`
+#[derive(Debug, Args)]
+pub struct ReplayArguments {
+    /// Files by their paths or the ends of them, batches by their numbers, feeds or tables
+    #[arg(value_name = "FILE|BATCH|FEED")]
+    pub what: Vec<String>,
+    /// Only files modified in a window: 2026-03-02..2026-03-04
+    #[arg(long, value_name = "FROM..TO")]
+    pub modified: Option<String>,
+    /// Only files modified since so long ago: 12h, 3d
+    #[arg(long, value_name = "SPAN")]
+    pub since: Option<String>,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke retract`
+#[derive(Debug, Args)]
+pub struct RetractArguments {
+    /// Files by their paths or the ends of them, batches by their numbers, feeds or tables
+    #[arg(value_name = "FILE|BATCH|FEED", required = true)]
+    pub what: Vec<String>,
+    /// Why, for the ledger
+    #[arg(long, value_name = "TEXT")]
+    pub why: Option<String>,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
     #[command(flatten)]
     pub database: DatabaseArguments,
 }

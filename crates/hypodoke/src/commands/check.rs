@@ -1,14 +1,12 @@
 //! `hypodoke check`: is the configuration right, can everything be reached, are the rights there,
 //! and what would the next load do?
 
-use std::io::IsTerminal;
-
 use hypodoke_places::sftp::Session;
 use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
 
-use super::{Context, load};
+use super::{Context, asked, load};
 use crate::cli::{CheckArguments, LoadArguments};
 use crate::engine::Delivery;
 use crate::engine::forecast::{self, Forecast};
@@ -181,20 +179,6 @@ struct TrustDocument<'a> {
     place: &'a str,
     algorithm: String,
     fingerprint: String,
-}
-
-/// Asks whoever is there; nobody there is a no.
-fn asked(question: &str) -> Result<bool, Failure> {
-    if !std::io::stdin().is_terminal() {
-        eprintln!("{question}");
-        return Ok(false);
-    }
-    eprint!("{question}");
-    let mut answer = String::new();
-    std::io::stdin()
-        .read_line(&mut answer)
-        .map_err(|error| Failure::usage(format!("the answer could not be read: {error}")))?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
 fn feed_line(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> FeedLine {

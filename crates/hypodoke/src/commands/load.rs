@@ -3,10 +3,11 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::Seen;
+use hypodoke_core::event::Outcome;
+use hypodoke_places::{Place, PutAway, Seen};
 use hypodoke_stores::{Store, StoreUrl};
 
-use super::Context;
+use super::{Context, again};
 use crate::cli::LoadArguments;
 use crate::engine::archive::unfold;
 use crate::engine::batch::{self, Connections, Ended};
@@ -14,6 +15,7 @@ use crate::engine::by_hand::{self, Known};
 use crate::engine::expect::companion;
 use crate::engine::naming::table_name;
 use crate::engine::own::Own;
+use crate::engine::receipt::{Receipt, ReceiptLine};
 use crate::engine::{Candidate, Delivery, Feed, clock};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -23,10 +25,11 @@ use crate::settings::{DEFAULT_DATABASE, FeedSettings, Settings};
 /// Runs the command.
 pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure> {
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let task = match settings {
+    let mut task = match settings {
         Some(settings) => by_configuration(arguments, &settings)?,
         None => named_files(arguments)?,
     };
+    again::within(&mut task, arguments)?;
     if task.defaulted {
         context.remark(&format!("no database was named: loading into {DEFAULT_DATABASE}"));
     }
@@ -44,6 +47,8 @@ pub struct Task {
     pub unmatched: Vec<String>,
     /// Files that are still arriving.
     pub waiting: Vec<String>,
+    /// The places whose files are put away once they are done with.
+    put_away: Vec<(Place, PutAway)>,
     /// How many connections load side by side.
     pub connections: usize,
     /// What could not be looked at.
@@ -66,14 +71,46 @@ fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit,
     } else {
         render::print(&receipt::text(&receipt, context.screen));
     }
-    for trouble in &task.troubles {
+    let stuck = put_away(task, &receipt);
+    for trouble in task.troubles.iter().chain(&stuck) {
         context.complain(trouble);
     }
     match broken_off {
         Some(failure) => Err(failure),
-        None if task.troubles.is_empty() => Ok(receipt.exit()),
+        None if task.troubles.is_empty() && stuck.is_empty() => Ok(receipt.exit()),
         None => Ok(receipt.exit().max(Exit::Failed)),
     }
+}
+
+/// Moves files that are done with where their places want them; gives what could not be moved.
+/// What is held stays where it is, and so does an archive some of whose files do.
+fn put_away(task: &Task, receipt: &Receipt) -> Vec<Failure> {
+    let mut stuck = Vec::new();
+    let day = jiff::Zoned::now().date().to_string();
+    for (place, away) in &task.put_away {
+        let mut moves: Vec<(&Candidate, bool, bool)> = Vec::new();
+        for delivery in &task.deliveries {
+            for file in delivery.files.iter().filter(|file| file.seen.arrival.place == place.name()) {
+                let is_it = |line: &&ReceiptLine| line.path == file.shown && line.feed == delivery.feed.name;
+                let outcome = receipt.files.iter().find(is_it).map(|line| line.outcome);
+                // What has no line was known already, and done with before.
+                let failed = outcome == Some(Outcome::Failed);
+                let stays = outcome == Some(Outcome::Held);
+                match moves.iter_mut().find(|(other, ..)| other.seen.file == file.seen.file) {
+                    Some((_, bad, held)) => (*bad, *held) = (*bad || failed, *held || stays),
+                    None => moves.push((file, failed, stays)),
+                }
+            }
+        }
+        for (file, failed, _) in moves.iter().filter(|(_, _, stays)| !stays) {
+            let folder = if *failed { &away.failed } else { &away.done };
+            let container = file.container();
+            if let Err(error) = place.put_away(&container, folder, &day) {
+                stuck.push(Failure::from(error));
+            }
+        }
+    }
+    stuck
 }
 
 /// As many connections as there are cores, and a few more: the server works while they wait.
@@ -112,11 +149,13 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         deliveries: Vec::new(),
         unmatched: Vec::new(),
         waiting: Vec::new(),
+        put_away: Vec::new(),
         troubles: Vec::new(),
         defaulted: false,
     };
-    let empty =
-        |feed: &FeedSettings| Ok(Delivery { feed: feed.to_feed(&arguments.reading)?, files: Vec::new() });
+    let empty = |feed: &FeedSettings| {
+        Ok(Delivery { feed: feed.to_feed(&arguments.reading)?, files: Vec::new(), again: false })
+    };
     let mut deliveries: Vec<Delivery> = settings.feeds.iter().map(empty).collect::<Result<_, Failure>>()?;
     let own = Own::of(Some(&settings.store));
     let mut strangers: Vec<(String, PathBuf)> = Vec::new();
@@ -134,7 +173,16 @@ pub fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Resul
         let mut files = Vec::new();
         let (ready, waiting) = place.completeness.sort(listing.seen, clock::now());
         task.waiting.extend(waiting.iter().map(|seen| format!("{}/{}", place.name, seen.arrival.path)));
-        for seen in ready.into_iter().filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen)) {
+        let is_away =
+            |seen: &Seen| place.put_away.as_ref().is_some_and(|away| away.holds(&seen.arrival.path));
+        if let Some(away) = &place.put_away {
+            task.put_away.push((place.place.clone(), away.clone()));
+        }
+        for seen in ready
+            .into_iter()
+            .filter(|seen| !is_away(seen))
+            .filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen))
+        {
             let shown = seen.arrival.path.clone();
             match unfold(Candidate { seen, member: None, shown, parts: Vec::new() }) {
                 Ok(found) => files.extend(found),
@@ -202,6 +250,7 @@ fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
         deliveries: Vec::new(),
         unmatched: Vec::new(),
         waiting: Vec::new(),
+        put_away: Vec::new(),
         troubles: Vec::new(),
         defaulted,
     };
@@ -223,6 +272,6 @@ fn add(deliveries: &mut Vec<Delivery>, file: Candidate, arguments: &LoadArgument
     }
     let wishes = arguments.reading.over(Default::default())?;
     let feed = Feed::plain(table, wishes, arguments.reading.rules(&[])?);
-    deliveries.push(Delivery { feed, files: vec![file] });
+    deliveries.push(Delivery { feed, files: vec![file], again: false });
     Ok(())
 }

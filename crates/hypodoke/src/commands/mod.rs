@@ -1,6 +1,7 @@
 //! The commands: each resolves what it needs, lets the engine work, and hands the result to
 //! a renderer.
 
+mod again;
 mod check;
 mod demo;
 mod draft;
@@ -14,6 +15,7 @@ pub mod settle;
 mod survey;
 pub mod tally;
 
+use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use hypodoke_core::event::{Listener, Silent};
@@ -108,9 +110,25 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Drift(arguments) => drift::run(&arguments, context),
         Command::Settle(arguments) => settle::run(&arguments, context),
         Command::Tally(arguments) => tally::run(&arguments, context),
+        Command::Replay(arguments) => again::replay(&arguments, context),
+        Command::Retract(arguments) => again::retract(&arguments, context),
         Command::Receipt(arguments) => ledger::receipt(&arguments, context),
         Command::Rejects(arguments) => rejects::run(&arguments, context),
         Command::Completions(arguments) => manual::completions(arguments.shell),
         Command::Man(arguments) => manual::pages(&arguments.folder),
     }
+}
+
+/// Asks whoever is there; nobody there is a no.
+fn asked(question: &str) -> Result<bool, Failure> {
+    if !std::io::stdin().is_terminal() {
+        eprintln!("{question}");
+        return Ok(false);
+    }
+    eprint!("{question}");
+    let mut answer = String::new();
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|error| Failure::usage(format!("the answer could not be read: {error}")))?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }

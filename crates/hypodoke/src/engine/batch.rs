@@ -10,6 +10,7 @@ use hypodoke_core::drift::{Drift, Hold, WayOut};
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
+use super::feed::{ChangedFile, SameContent};
 use super::file::{FileLoad, HeldFile, Loaded, Trouble};
 use super::ground::Ground;
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
@@ -54,16 +55,26 @@ pub fn run(
     let known = Known::of(entries).decided(decisions);
     let (mut pending, mut known_count) = (Vec::new(), 0);
     for delivery in deliveries {
-        let (old, new): (Vec<_>, Vec<_>) =
-            delivery.files.iter().partition(|f| known.is_known(&f.seen.arrival, &delivery.feed.table));
+        let (old, new): (Vec<_>, Vec<_>) = delivery
+            .files
+            .iter()
+            .partition(|f| !delivery.again && known.is_known(&f.seen.arrival, &delivery.feed.table));
         known_count += old.len() as u64;
         if !new.is_empty() {
-            pending.push(Pending { feed: &delivery.feed, old, new });
+            pending.push(Pending { feed: &delivery.feed, old, new, again: delivery.again });
         }
     }
     hypodoke_places::expect(pending.iter().flat_map(|pending| &pending.new).map(|file| &file.seen));
-    let mut batch =
-        Batch { store, more, known, listener, number: 0, lines: Vec::new(), conflicts: Vec::new() };
+    let mut batch = Batch {
+        store,
+        more,
+        known,
+        listener,
+        number: 0,
+        lines: Vec::new(),
+        conflicts: Vec::new(),
+        again: false,
+    };
     let mut number = None;
     let broken_off = if pending.is_empty() {
         None
@@ -98,6 +109,8 @@ struct Pending<'a> {
     feed: &'a Feed,
     old: Vec<&'a Candidate>,
     new: Vec<&'a Candidate>,
+    /// They are loaded whatever the ledger knows of them.
+    again: bool,
 }
 
 /// What a look at a file gave, where it was looked at already.
@@ -114,6 +127,8 @@ struct Batch<'a> {
     number: i64,
     lines: Vec<ReceiptLine>,
     conflicts: Vec<Conflict>,
+    /// Files are loaded whatever the ledger knows of them.
+    again: bool,
 }
 
 impl Batch<'_> {
@@ -165,14 +180,14 @@ impl Batch<'_> {
     ) -> (Vec<T>, Result<(), StoreError>) {
         let next = AtomicUsize::new(0);
         let done: Mutex<Vec<(usize, T)>> = Mutex::default();
-        let (known, listener, number) = (&self.known, self.listener, self.number);
+        let (known, listener, number, again) = (&self.known, self.listener, self.number, self.again);
         let run = || -> Result<(), StoreError> {
             let mut store = (more.open)()?;
             store.open_ledger()?;
             let known = known.clone();
             let (lines, conflicts) = (Vec::new(), Vec::new());
             let mut batch =
-                Batch { store: store.as_mut(), more: None, known, listener, number, lines, conflicts };
+                Batch { store: store.as_mut(), more: None, known, listener, number, lines, conflicts, again };
             loop {
                 let at = next.fetch_add(1, Ordering::Relaxed);
                 if at >= pieces {
@@ -199,7 +214,8 @@ impl Batch<'_> {
     }
 
     fn load_delivery(&mut self, pending: &Pending<'_>) -> Result<(), StoreError> {
-        let Pending { feed, old, new } = pending;
+        let Pending { feed, old, new, again } = pending;
+        self.again = *again;
         let mut ground = Ground::of(self.store, feed)?;
         let mut looks: Vec<Look> = if ground.is_new() {
             self.first_sight(feed, new, &mut ground)?
@@ -495,11 +511,37 @@ impl Batch<'_> {
             }
             None => (feed, looked),
         };
-        let replaces = match self.known.judge(file, &feed.table).map_err(Trouble::File)? {
+        let verdict = if self.again {
+            self.known.judge_again(file, &feed.table)
+        } else {
+            self.known.judge(file, &feed.table)
+        };
+        let replaces = match verdict.map_err(Trouble::File)? {
             Verdict::Known => return Ok(line_of(feed, file, Outcome::Known)),
-            Verdict::Same(entry, hash) => return self.note_same(feed, file, &entry, hash, began_at),
-            Verdict::New => None,
-            Verdict::Changed(earlier) => Some(earlier),
+            Verdict::Same(entry, hash) if feed.same_content == SameContent::Skip => {
+                return self.note_same(feed, file, &entry, hash, began_at);
+            }
+            Verdict::Same(..) | Verdict::New => None,
+            Verdict::Changed(earlier) if self.again => Some(earlier),
+            Verdict::Changed(earlier) => match feed.changed_file {
+                ChangedFile::Replace => Some(earlier),
+                ChangedFile::Append => None,
+                ChangedFile::Ignore => {
+                    let mut line = line_of(feed, file, Outcome::Discarded);
+                    line.message =
+                        Some("it has changed since it was loaded, which the feed ignores".to_owned());
+                    let entry = entry_of(&line, feed, file, self.number, began_at, None);
+                    self.store.note_file(&entry, &[])?;
+                    return Ok(line);
+                }
+                ChangedFile::Hold if feed.expect.waived => Some(earlier),
+                ChangedFile::Hold => {
+                    let why = "it has changed since it was loaded".to_owned();
+                    let hold = Hold { why, ways: vec![WayOut::LoadAnyway, WayOut::Discard] };
+                    let held = HeldFile { holds: vec![hold], ..HeldFile::default() };
+                    return Err(Trouble::Held(Box::new(held)));
+                }
+            },
         };
         if replaces.is_some() && !ground.main.lineage(false).is_kept() && ground.parts.is_empty() {
             let message = format!(

@@ -39,8 +39,36 @@ pub struct Feed {
     pub keep: Vec<KeepRule>,
     /// Columns that hold the same in every row: their names and values.
     pub constants: Vec<(String, String)>,
+    /// What becomes of content that was loaded under another name.
+    pub same_content: SameContent,
+    /// What becomes of a file whose content is new.
+    pub changed_file: ChangedFile,
     /// Sheets and lists under new names: the new name, the one they are known by.
     pub part_names: Vec<(String, String)>,
+}
+
+/// What becomes of content that was loaded under another name.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SameContent {
+    /// It is not loaded again.
+    #[default]
+    Skip,
+    /// It is.
+    Load,
+}
+
+/// What becomes of a file that has changed since it was loaded.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ChangedFile {
+    /// Its rows take the place of the earlier ones.
+    #[default]
+    Replace,
+    /// They are added to them.
+    Append,
+    /// It is held.
+    Hold,
+    /// It stays as it was loaded.
+    Ignore,
 }
 
 /// A condition on a column, as the configuration writes it.

@@ -79,6 +79,7 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
             careful: false,
             shape: None,
             mends: None,
+            retracts: false,
         };
         for statement in store.ddl(&plan)? {
             // A table that is not there yet is made once, whole.

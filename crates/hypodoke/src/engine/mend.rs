@@ -364,6 +364,7 @@ fn take_rows(
         careful: true,
         shape: None,
         mends: Some(entry.file),
+        retracts: false,
     };
     let mut loader = store.begin_load(&plan)?.ok_or_else(changed)?;
     loader.rows(0, &mut batch)?;

@@ -34,6 +34,7 @@ pub mod source;
 pub mod sums;
 pub mod tally;
 pub mod trial;
+pub mod window;
 
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::bytes::archive::Member;
@@ -54,6 +55,19 @@ pub struct Candidate {
     pub parts: Vec<(Part, PartValue)>,
 }
 
+impl Candidate {
+    /// The file itself, also of one that is a member of it.
+    pub fn container(&self) -> Seen {
+        let mut seen = self.seen.clone();
+        if let Some(member) = &self.member
+            && let Some(path) = seen.arrival.path.strip_suffix(&format!("/{}", member.name))
+        {
+            seen.arrival.path = path.to_owned();
+        }
+        seen
+    }
+}
+
 /// A feed with the files that are there for it.
 #[derive(Clone, Debug)]
 pub struct Delivery {
@@ -61,4 +75,6 @@ pub struct Delivery {
     pub feed: Feed,
     /// Its files, in the order of their paths.
     pub files: Vec<Candidate>,
+    /// They are loaded whatever the ledger knows of them.
+    pub again: bool,
 }

@@ -182,7 +182,11 @@ impl Receipt {
                 }
                 Outcome::Failed => totals.files_failed += 1,
                 Outcome::Held => totals.files_held += 1,
-                Outcome::Known | Outcome::Same | Outcome::Discarded | Outcome::Unmatched => {}
+                Outcome::Known
+                | Outcome::Same
+                | Outcome::Discarded
+                | Outcome::Retracted
+                | Outcome::Unmatched => {}
             }
         }
         totals

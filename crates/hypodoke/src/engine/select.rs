@@ -122,6 +122,16 @@ impl Known {
         !self.by_hash.contains_key(&key) && self.claimed.insert(key)
     }
 
+    /// What a file is that is to be loaded again: its rows are replaced, or it comes back.
+    pub fn judge_again(&self, file: &Candidate, table: &str) -> Result<Verdict, Failure> {
+        let path = path_of(&file.seen.arrival, table);
+        match (self.rows_of.get(&path), self.by_path.get(&path).map(|entry| entry.outcome)) {
+            (Some(entry), _) => Ok(Verdict::Changed(*entry)),
+            (None, Some(Outcome::Retracted | Outcome::Discarded)) => Ok(Verdict::New),
+            _ => self.judge(file, table),
+        }
+    }
+
     /// What a file is. It is read only where something of its size was loaded before.
     pub fn judge(&self, file: &Candidate, table: &str) -> Result<Verdict, Failure> {
         let arrival = &file.seen.arrival;

@@ -75,7 +75,7 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
 pub fn tone_of(outcome: Outcome) -> Tone {
     match outcome {
         Outcome::Loaded => Tone::Good,
-        Outcome::Known | Outcome::Same | Outcome::Discarded => Tone::Faint,
+        Outcome::Known | Outcome::Same | Outcome::Discarded | Outcome::Retracted => Tone::Faint,
         Outcome::Unmatched | Outcome::Held => Tone::Warning,
         Outcome::Failed => Tone::Bad,
     }

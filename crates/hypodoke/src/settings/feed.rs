@@ -14,6 +14,7 @@ use super::reader::{Section, suggest};
 use super::{columns, drift, formats};
 use crate::cli::ReadingArguments;
 use crate::engine::Feed;
+use crate::engine::feed::{ChangedFile, SameContent};
 use crate::failure::Failure;
 
 /// A feed, with where its files land.
@@ -94,6 +95,17 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         json: formats::json_wishes(&mut section)?,
         workbook: formats::workbook_wishes(&mut section)?,
     };
+    let same_content =
+        section.word("same_content", &[("skip", SameContent::Skip), ("load", SameContent::Load)])?;
+    let changed_file = section.word(
+        "changed_file",
+        &[
+            ("replace", ChangedFile::Replace),
+            ("append", ChangedFile::Append),
+            ("hold", ChangedFile::Hold),
+            ("ignore", ChangedFile::Ignore),
+        ],
+    )?;
     let (rules, constants) = columns::read(&mut section)?;
     let keep = columns::keep(&mut section)?;
     let part_names = match section.only("sheet_names")? {
@@ -120,6 +132,8 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         keep,
         constants,
         part_names,
+        same_content: same_content.unwrap_or_default(),
+        changed_file: changed_file.unwrap_or_default(),
     };
     Ok(FeedSettings { name, place: place.value, files: pattern, feed })
 }

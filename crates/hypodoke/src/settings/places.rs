@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use hypodoke_places::sftp::{Remote, Secret, SftpAddress, Spool};
-use hypodoke_places::{Completeness, Place};
+use hypodoke_places::{Completeness, Place, PutAway};
 
 use super::reader::{Placed, Section};
 use super::{duration, expand};
@@ -23,6 +23,8 @@ pub struct PlaceSettings {
     pub address: Option<SftpAddress>,
     /// When a file counts as complete.
     pub completeness: Completeness,
+    /// Where files go once they are done with; unsaid, they are left as they are.
+    pub put_away: Option<PutAway>,
 }
 
 /// Reads `[spool]`.
@@ -66,6 +68,7 @@ pub fn read(
         let what = "`marker` is the name of a file beside each: \"{file}.done\" or \"{stem}.ok\"";
         return Err(section.wrong(marker, what));
     }
+    let put_away = put_away(&mut section)?;
     let completeness = Completeness { quiet_for, marker: marker.map(|marker| marker.value) };
     let (place, address) = if expanded.contains("://") {
         let address = address(&mut section, &path, &expanded, base)?;
@@ -75,7 +78,26 @@ pub fn read(
         (Place::Folder { name: name.clone(), folder: base.join(expanded) }, None)
     };
     section.finish()?;
-    Ok(PlaceSettings { name, place, address, completeness })
+    Ok(PlaceSettings { name, place, address, completeness, put_away })
+}
+
+fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
+    let moves = section.word("after", &[("leave", false), ("move", true)])?.unwrap_or_default();
+    let mut folder = |key: &'static str| -> Result<String, Failure> {
+        let Some(found) = section.text(key)? else { return Ok(key.to_owned()) };
+        if !moves {
+            return Err(section.wrong(&found, format!("`{key}` goes with after = \"move\"")));
+        }
+        let is_inside = !found.value.is_empty()
+            && !found.value.starts_with('/')
+            && found.value.split('/').all(|part| !matches!(part, "" | "." | ".."));
+        if !is_inside {
+            return Err(section.wrong(&found, format!("`{key}` is a folder within the place")));
+        }
+        Ok(found.value)
+    };
+    let (done, failed) = (folder("done")?, folder("failed")?);
+    Ok(moves.then_some(PutAway { done, failed }))
 }
 
 fn address(

@@ -1,5 +1,6 @@
 //! The built program, run on files in a temporary folder.
 
+mod again;
 mod bad_input;
 mod bad_store;
 mod configured;

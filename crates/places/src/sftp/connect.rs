@@ -92,10 +92,16 @@ impl Session {
         log_in(address, &mut handle).await?;
         let lost = |error: russh::Error| RemoteTrouble::Lost(error.to_string());
         let channel = handle.channel_open_session().await.map_err(lost)?;
-        channel.request_subsystem(true, "sftp").await.map_err(|_| RemoteTrouble::NoSftp)?;
+        let no_sftp = |handle: &Handle<Watcher>| match handle.is_closed() {
+            true => RemoteTrouble::Lost("it broke while we were let in".to_owned()),
+            false => RemoteTrouble::NoSftp,
+        };
+        channel.request_subsystem(true, "sftp").await.map_err(|_| no_sftp(&handle))?;
         let sftp = RawSftpSession::new(channel.into_stream());
         sftp.set_timeout(SILENCE);
-        sftp.init().await.map_err(|_| RemoteTrouble::NoSftp)?;
+        if sftp.init().await.is_err() {
+            return Err(no_sftp(&handle));
+        }
         Ok(Session { sftp, _handle: handle })
     }
 }

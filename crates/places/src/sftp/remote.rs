@@ -315,6 +315,25 @@ impl Remote {
         }
     }
 
+    /// Moves a file within the place; `false` if the name is taken.
+    pub fn rename(&self, from: &str, to: &str) -> Result<bool, PlaceError> {
+        let moved = self.runtime.block_on(async {
+            let session = self.session().await?;
+            let whole = |path: &str| list::whole(&self.address, path);
+            if session.sftp.stat(whole(to)).await.is_ok() {
+                return Ok(false);
+            }
+            // The folders it goes into, one in another; those that are there say so.
+            for (at, _) in to.match_indices('/') {
+                let attributes = russh_sftp::protocol::FileAttributes::empty();
+                let _ = session.sftp.mkdir(whole(&to[..at]), attributes).await;
+            }
+            session.sftp.rename(whole(from), whole(to)).await.map_err(list::in_words)?;
+            Ok(true)
+        });
+        moved.map_err(|trouble| self.trouble(from, trouble))
+    }
+
     /// Takes out of the spool what earlier runs left in it and nobody will ask for.
     pub fn clean(&self, listed: &[Arrival]) {
         let local = listed.iter().map(|arrival| self.local(arrival));

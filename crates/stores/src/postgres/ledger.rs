@@ -210,7 +210,7 @@ fn file_of(row: &Row) -> FileEntry {
 /// The files whose rows are in a table now.
 pub async fn loaded_files(client: &Client) -> Result<Vec<FileEntry>, Error> {
     let sql = format!(
-        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded') AND replaced_by IS NULL ORDER BY file"
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL ORDER BY file"
     );
     Ok(client.query(&sql, &[]).await?.iter().map(file_of).collect())
 }

@@ -85,7 +85,7 @@ impl<'a> PostgresLoader<'a> {
             None => loader.store.run(ledger::note_file(&loader.store.client, &plan.entry()))?,
         };
         for table in &plan.tables {
-            let target = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
+            let target = if table.is_virtual || plan.retracts { None } else { Some(loader.prepare(table)?) };
             loader.targets.push(target);
         }
         if let Some(replaced) = plan.replaces {

@@ -210,7 +210,7 @@ fn file_of(row: &Row<'_>) -> Result<FileEntry> {
 /// The files whose rows are in a table now.
 pub fn loaded_files(connection: &Connection) -> Result<Vec<FileEntry>> {
     let sql = format!(
-        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded') AND replaced_by IS NULL ORDER BY file"
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL ORDER BY file"
     );
     connection.prepare_cached(&sql)?.query_map([], file_of)?.collect()
 }

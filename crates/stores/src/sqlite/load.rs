@@ -82,7 +82,7 @@ impl<'a> SqliteLoader<'a> {
         if plan.mends.is_none() && loader.is_loaded_by_now()? {
             return Ok(None);
         }
-        for table in &plan.tables {
+        for table in plan.tables.iter().filter(|_| !plan.retracts) {
             loader.shape_table(table)?;
         }
         loader.file = match plan.mends {
@@ -96,7 +96,7 @@ impl<'a> SqliteLoader<'a> {
             loader.empty()?;
         }
         for table in &plan.tables {
-            let insert = if table.is_virtual { None } else { Some(loader.prepare(table)?) };
+            let insert = if table.is_virtual || plan.retracts { None } else { Some(loader.prepare(table)?) };
             loader.inserts.push(insert);
         }
         Ok(Some(loader))
@@ -141,7 +141,7 @@ impl<'a> SqliteLoader<'a> {
     fn merge(&mut self) -> Result<Counts> {
         let mut all = Counts { deleted: self.deleted, ..Counts::default() };
         for (table, sent) in self.plan.tables.iter().zip(&self.sent) {
-            if table.is_virtual {
+            if table.is_virtual || self.plan.retracts {
                 continue;
             }
             if !table.mode.has_key() {

@@ -230,6 +230,7 @@ impl<'a> FileLoad<'a> {
             tables: approach.iter().map(|table| table.plan(self.feed.mode)).collect(),
             shape: serde_json::to_string(&written).ok(),
             mends: None,
+            retracts: false,
             replaces: self.replaces,
             kind: source.kind(),
             began: self.began,

@@ -1,0 +1,118 @@
+//! What becomes of files once they are done with: left as they are, or put away.
+
+use std::fs::OpenOptions;
+use std::path::Path;
+
+use crate::error::PlaceError;
+use crate::folder::Seen;
+use crate::place::Place;
+
+/// How often another name is tried where one is taken.
+const MOST_NAMES: usize = 10_000;
+
+/// Where files go that are done with, by their folders in the place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PutAway {
+    /// Files that were loaded.
+    pub done: String,
+    /// Files that could not be.
+    pub failed: String,
+}
+
+impl PutAway {
+    /// Whether a path in the place is one that was put away.
+    pub fn holds(&self, path: &str) -> bool {
+        [&self.done, &self.failed]
+            .into_iter()
+            .any(|folder| path.strip_prefix(folder.as_str()).is_some_and(|rest| rest.starts_with('/')))
+    }
+}
+
+impl Place {
+    /// Moves a file into a folder of the place, `folder/DAY/…`, under its own path; where that is
+    /// taken, under a numbered one. Gives the path it has now.
+    pub fn put_away(&self, seen: &Seen, folder: &str, day: &str) -> Result<String, PlaceError> {
+        let path = &seen.arrival.path;
+        let mut trouble = None;
+        for number in 1..=MOST_NAMES {
+            let target = format!("{folder}/{day}/{}", numbered(path, number));
+            let moved = match self {
+                Place::Folder { folder: root, .. } => move_within(root, &seen.file, &target),
+                Place::Sftp { remote, .. } => remote.rename(path, &target),
+            };
+            match moved {
+                Ok(true) => return Ok(target),
+                Ok(false) => {}
+                Err(error) => {
+                    trouble = Some(error);
+                    break;
+                }
+            }
+        }
+        Err(trouble.unwrap_or_else(|| PlaceError::Missing { path: seen.file.clone() }))
+    }
+}
+
+/// `a/b.csv`, `a/b-2.csv`, …
+fn numbered(path: &str, number: usize) -> String {
+    if number == 1 {
+        return path.to_owned();
+    }
+    let (folder, name) = path.rsplit_once('/').map_or(("", path), |(folder, name)| (folder, name));
+    let (stem, ending) = name.split_once('.').map_or((name, String::new()), |(s, e)| (s, format!(".{e}")));
+    let slash = if folder.is_empty() { "" } else { "/" };
+    format!("{folder}{slash}{stem}-{number}{ending}")
+}
+
+/// Moves a file; `false` if the name is taken.
+fn move_within(root: &Path, file: &Path, target: &str) -> Result<bool, PlaceError> {
+    let target = root.join(target);
+    let failed = |error: std::io::Error| PlaceError::of(&target, error);
+    if let Some(folder) = target.parent() {
+        std::fs::create_dir_all(folder).map_err(failed)?;
+    }
+    // The name is taken first, so that nobody else's file is ever written over.
+    match OpenOptions::new().write(true).create_new(true).open(&target) {
+        Ok(_) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(false),
+        Err(error) => return Err(failed(error)),
+    }
+    std::fs::rename(file, &target).map(|()| true).map_err(|error| {
+        let _ = std::fs::remove_file(&target);
+        failed(error)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::PathBuf;
+
+    use hypodoke_core::arrival::Arrival;
+
+    use super::*;
+
+    #[test]
+    fn files_are_put_away_and_none_is_written_over() {
+        let root = tempfile::tempdir().expect("a folder");
+        let place = Place::Folder { name: "quay".into(), folder: root.path().to_path_buf() };
+        let mut found = Vec::new();
+        for content in ["first", "second", "third"] {
+            let file = root.path().join("a.csv");
+            std::fs::write(&file, content).expect("a file");
+            let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes: 5, modified: 0 };
+            let seen = Seen { arrival, file, remote: None };
+            found.push(place.put_away(&seen, "done", "2026-03-02").expect("moved"));
+        }
+        assert_eq!(found, ["done/2026-03-02/a.csv", "done/2026-03-02/a-2.csv", "done/2026-03-02/a-3.csv"]);
+        let read = |path: &str| std::fs::read_to_string(root.path().join(path)).expect("a file");
+        assert_eq!(found.iter().map(|path| read(path)).collect::<Vec<_>>(), ["first", "second", "third"]);
+        assert!(!PathBuf::from(root.path()).join("a.csv").exists());
+    }
+
+    #[test]
+    fn what_was_put_away_is_told_from_what_lands() {
+        let folders = PutAway { done: "done".into(), failed: "bad/files".into() };
+        assert!(folders.holds("done/2026-03-02/a.csv") && folders.holds("bad/files/x"));
+        assert!(!folders.holds("donets.csv") && !folders.holds("bad/other"));
+    }
+}
