@@ -19,7 +19,7 @@ pub const MARK: &str = "# The harbour of Quillane";
 pub const DATABASE: &str = "quillane.db";
 
 /// The first day of the week, 2 March 2026, counted from the first of January.
-const MONDAY: u32 = 60;
+pub const MONDAY: u32 = 60;
 
 /// A part of the week: its files land together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -54,7 +54,7 @@ pub struct Figures {
 /// The figures of the whole demo, from `expected.json`.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
 pub struct Expected {
-    /// The loads in their order; the last finds nothing new.
+    /// The loads in their order: three of the week, one that finds nothing new, the gauges' by SFTP.
     pub loads: Vec<Figures>,
     /// Rows in each table at the end.
     pub tables: std::collections::BTreeMap<String, u64>,

@@ -3,10 +3,12 @@
 //! Everything here is invented. The same call writes the same bytes on every machine.
 
 mod dues;
+pub mod gauges;
 mod harbour;
 pub mod movements;
+pub mod office;
 mod pilotage;
 mod random;
 mod write;
 
-pub use harbour::{CONFIGURATION, DATABASE, Expected, Figures, MARK, Step, expected, write_step};
+pub use harbour::{CONFIGURATION, DATABASE, Expected, Figures, MARK, MONDAY, Step, expected, write_step};

@@ -57,7 +57,9 @@ pub struct Common {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Show all of it, on made-up data, now
-    #[command(after_help = "Example:\n  hypodoke demo /tmp/quillane")]
+    #[command(
+        after_help = "Examples:\n  hypodoke demo /tmp/quillane\n  hypodoke demo /tmp/quillane --office"
+    )]
     Demo(DemoArguments),
     /// What are these files: kind, encoding, dialect, columns, types with evidence
     #[command(after_help = "\
@@ -164,6 +166,9 @@ pub struct DemoArguments {
     /// The folder to make the harbour in
     #[arg(value_name = "DIR", default_value = "quillane")]
     pub folder: PathBuf,
+    /// Open the tide-gauge office, an SFTP server, until it is interrupted
+    #[arg(long)]
+    pub office: bool,
 }
 
 /// `hypodoke load`

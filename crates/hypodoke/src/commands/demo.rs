@@ -4,7 +4,10 @@ use std::path::Path;
 
 use hypodoke_core::event::Outcome;
 use hypodoke_core::event::Silent;
-use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, Step, expected, write_step};
+use hypodoke_demo::office::{Office, PASSWORD};
+use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, MONDAY, Step, expected, gauges, write_step};
+use hypodoke_places::PlaceError;
+use hypodoke_places::sftp::{Session, learn};
 use serde::Serialize;
 
 use super::{Context, load, settle};
@@ -32,6 +35,9 @@ struct DemoDocument<'a> {
 /// Runs the command.
 pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure> {
     let folder = &arguments.folder;
+    if arguments.office {
+        return keep_office(folder);
+    }
     prepare(folder)?;
     let tell = |text: &str| {
         if !context.json {
@@ -71,6 +77,13 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
             tell(&render::settle::settled(&settled, context.screen));
         }
     }
+    let title = "The tide-gauge office has a server of its own: its readings are fetched by SFTP.";
+    tell(&format!("\n{}\n$ hypodoke load --config {GAUGES}\n", context.screen.paint(Tone::Heading, title)));
+    let office = open_office(folder)?;
+    let receipt = load_by(&folder.join(GAUGES))?;
+    drop(office);
+    tell(&receipt::text(&receipt, context.screen));
+    receipts.push(receipt);
     let differences = compare(folder, &receipts)?;
     if context.json {
         let folder = folder.display().to_string();
@@ -138,8 +151,55 @@ fn settle_held(folder: &Path) -> Result<settle::Settled, Failure> {
     settle::by_arguments(store.as_mut(), settings, &folder.join(FILE_NAME), &arguments)
 }
 
+/// The configuration of the gauges, beside the other.
+const GAUGES: &str = "gauges.toml";
+
+/// Opens the office with its readings, and writes down where it is and who it is.
+fn open_office(folder: &Path) -> Result<Office, Failure> {
+    let failed = |error: std::io::Error| unwritable(folder, &error);
+    let outgoing = folder.join("office");
+    gauges::write_week(&outgoing, MONDAY).map_err(failed)?;
+    let office = Office::open(&outgoing).map_err(failed)?;
+    let text = gauges::CONFIGURATION.replace("PORT", &office.port().to_string());
+    std::fs::write(folder.join(GAUGES), text).map_err(failed)?;
+    std::fs::write(folder.join("office.secret"), format!("{PASSWORD}\n")).map_err(failed)?;
+    // Whoever runs the demo need not ask anybody for the key: both sides are here.
+    let known = folder.join("known_hosts");
+    if known.exists() {
+        std::fs::remove_file(&known).map_err(failed)?;
+    }
+    let settings = Settings::read(&folder.join(GAUGES))?;
+    for address in settings.places.iter().filter_map(|place| place.address.as_ref()) {
+        let failed = |trouble| Failure::from(PlaceError::Remote { shown: address.shown(), trouble });
+        let key = Session::key_of(address).map_err(failed)?;
+        learn(address, &key).map_err(failed)?;
+    }
+    Ok(office)
+}
+
+/// Keeps the office open until it is interrupted.
+fn keep_office(folder: &Path) -> Result<Exit, Failure> {
+    if !folder.join(FILE_NAME).exists() {
+        let what = format!("there is no harbour in `{}`", folder.display());
+        return Err(Failure::usage(what).advise("make it first: hypodoke demo DIR"));
+    }
+    let office = open_office(folder)?;
+    render::print(&format!(
+        "The tide-gauge office is open on port {}. In another window:\n  cd {}\n  hypodoke check --config {GAUGES}\n  hypodoke load --config {GAUGES}\nCtrl-C closes it.\n",
+        office.port(),
+        folder.display()
+    ));
+    loop {
+        std::thread::park();
+    }
+}
+
 fn load_once(folder: &Path) -> Result<Receipt, Failure> {
-    let task = load::by_configuration(&LoadArguments::default(), &settings(folder)?)?;
+    load_by(&folder.join(FILE_NAME))
+}
+
+fn load_by(file: &Path) -> Result<Receipt, Failure> {
+    let task = load::by_configuration(&LoadArguments::default(), &Settings::read(file)?)?;
     let mut store = hypodoke_stores::open(&task.store)?;
     let ended = batch::run(store.as_mut(), None, &task.deliveries, task.unmatched, &Silent)?;
     ended.broken_off.map_or(Ok(ended.receipt), Err)

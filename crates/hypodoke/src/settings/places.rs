@@ -109,9 +109,16 @@ fn address(
     let mut address = SftpAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
     let mut secret = |key: &'static str| -> Result<Option<Secret>, Failure> {
         let Some(text) = section.text(key)? else { return Ok(None) };
+        if let Some(file) = text.value.strip_prefix('@') {
+            let path = base.join(file);
+            let read = std::fs::read_to_string(&path);
+            let secret =
+                read.map_err(|error| section.wrong(&text, format!("{}: {error}", path.display())))?;
+            return Ok(Some(Secret::new(secret.trim_end_matches(['\r', '\n']))));
+        }
         if !text.value.contains("${") {
             let what = format!(
-                "`{key}` stands here for all to read; take it from the environment: {key} = \"${{NAME}}\""
+                "`{key}` stands here for all to read; take it from the environment, {key} = \"${{NAME}}\", or a file, \"@FILE\""
             );
             return Err(section.wrong(&text, what));
         }

@@ -20,13 +20,18 @@ const CHUNK: u32 = 32 * 1024;
 /// How many answers of one file are waited for at a time.
 const IN_FLIGHT: usize = 64;
 
+/// How many bytes are made sure to be on the disk at a time: what an earlier run left is trusted
+/// up to the last whole lot of them.
+pub const SETTLED: u64 = 64 << 20;
+
 /// Fetches a file to `part`, from where an earlier attempt broke off, and makes sure that it is
-/// all there and did not change meanwhile.
+/// all there and did not change meanwhile. `left_over` says that what is there is of another run.
 pub async fn fetch(
     session: &Session,
     address: &SftpAddress,
     arrival: &Arrival,
     part: &Path,
+    left_over: bool,
 ) -> Result<(), RemoteTrouble> {
     let path = list::whole(address, &arrival.path);
     let handle = session
@@ -35,7 +40,7 @@ pub async fn fetch(
         .await
         .map_err(in_words)?
         .handle;
-    let fetched = all_of(session, &handle, arrival, part).await;
+    let fetched = all_of(session, &handle, arrival, part, left_over).await;
     let closed = session.sftp.close(handle).await.map_err(in_words);
     fetched?;
     closed?;
@@ -47,6 +52,7 @@ async fn all_of(
     handle: &str,
     arrival: &Arrival,
     part: &Path,
+    left_over: bool,
 ) -> Result<(), RemoteTrouble> {
     same(session, handle, arrival).await?;
     let local =
@@ -55,6 +61,7 @@ async fn all_of(
     let there = file.metadata().map_err(local)?.len();
     // What is there of an earlier attempt is of this very file: its name says so.
     let begin = if there <= arrival.bytes { there } else { 0 };
+    let begin = if left_over { begin - begin % SETTLED } else { begin };
     file.set_len(begin).map_err(local)?;
     file.seek(SeekFrom::Start(begin)).map_err(local)?;
     let mut asked = begin;
@@ -70,7 +77,11 @@ async fn all_of(
         let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Changed) };
         let (length, data) = answer?;
         write(&mut file, &data, part)?;
+        let lots = written / SETTLED;
         written += data.len() as u64;
+        if written / SETTLED > lots {
+            file.sync_data().map_err(local)?;
+        }
         if data.len() < length as usize {
             // A short answer leaves a gap: what was asked beyond it is asked anew.
             if data.is_empty() {
@@ -80,7 +91,6 @@ async fn all_of(
             asked = written;
         }
     }
-    file.sync_all().map_err(local)?;
     // Not one byte more than was promised, and the same file still.
     match session.sftp.read(handle, arrival.bytes, 1).await {
         Err(Error::Status(status)) if status.status_code == StatusCode::Eof => {}

@@ -44,8 +44,11 @@ pub struct Remote {
 #[derive(Default)]
 struct State {
     session: Option<Arc<Session>>,
-    /// The files that will be wanted, in that order, and the place of each.
+    /// The files that will be wanted, in that order, and the place of each by its path.
     queue: Vec<Arrival>,
+    places: HashMap<String, usize>,
+    /// Those of them that nobody reads any more.
+    done: HashSet<usize>,
     slots: HashMap<String, Slot>,
     /// Bytes in the spool, or on their way to it.
     held: u64,
@@ -139,7 +142,10 @@ impl Remote {
 
     /// Says which files will be wanted, in which order.
     pub fn expect(&self, arrivals: Vec<Arrival>) {
-        self.lock().queue = arrivals;
+        let mut state = self.lock();
+        state.places = arrivals.iter().enumerate().map(|(at, arrival)| (arrival.path.clone(), at)).collect();
+        state.queue = arrivals;
+        state.done.clear();
     }
 
     /// Waits until a file is in the spool.
@@ -183,13 +189,14 @@ impl Remote {
 
     /// Begins to fetch what comes after a file, as far as there is room.
     fn fetch_ahead(self: &Arc<Remote>, state: &mut State, after: &Arrival) {
-        let Some(at) = state.queue.iter().position(|queued| queued.path == after.path) else { return };
-        let next: Vec<Arrival> = state.queue[at + 1..].iter().take(AHEAD).cloned().collect();
-        for arrival in next {
+        let Some(at) = state.places.get(&after.path).copied() else { return };
+        for next in at + 1..(at + 1 + AHEAD).min(state.queue.len()) {
+            let arrival = &state.queue[next];
             if state.running >= AT_A_TIME || state.held + arrival.bytes > self.spool.limit {
                 return;
             }
-            if !state.slots.contains_key(&arrival.path) {
+            if !state.slots.contains_key(&arrival.path) && !state.done.contains(&next) {
+                let arrival = arrival.clone();
                 self.begin(state, arrival);
             }
         }
@@ -208,9 +215,9 @@ impl Remote {
     fn drop_file(&self, state: &mut State, path: &str) {
         let Some(slot) = state.slots.remove(path) else { return };
         state.held = state.held.saturating_sub(slot.bytes);
-        if let Some(arrival) = state.queue.iter().find(|arrival| arrival.path == path) {
+        if let Some(at) = state.places.get(path) {
             // A file that is being read goes when its reader lets go of it.
-            let _ = std::fs::remove_file(self.local(arrival));
+            let _ = std::fs::remove_file(self.local(&state.queue[*at]));
         }
     }
 
@@ -218,6 +225,9 @@ impl Remote {
     pub fn release(&self, arrival: &Arrival) {
         let mut state = self.lock();
         if let Some(Slot { stage: Stage::Ready, .. }) = state.slots.get(&arrival.path) {
+            if let Some(at) = state.places.get(&arrival.path).copied() {
+                state.done.insert(at);
+            }
             let bytes = state.slots.remove(&arrival.path).map_or(0, |slot| slot.bytes);
             state.held = state.held.saturating_sub(bytes);
             let _ = std::fs::remove_file(self.local(arrival));
@@ -254,8 +264,10 @@ impl Remote {
 
     async fn fetch_patiently(&self, arrival: &Arrival) -> Result<(), RemoteTrouble> {
         let local = self.local(arrival);
-        if std::fs::metadata(&local).is_ok_and(|about| about.len() == arrival.bytes) {
-            // It was fetched whole before, by a run that did not come to load it.
+        let whole = || std::fs::metadata(&local).is_ok_and(|about| about.len() == arrival.bytes);
+        if arrival.bytes >= fetch::SETTLED && whole() {
+            // It was fetched whole before, by a run that did not come to load it. Of small files
+            // nobody made sure that they are on the disk; they are fetched again.
             return Ok(());
         }
         let part = local.with_extension("part");
@@ -265,7 +277,7 @@ impl Remote {
             let came = match self.session().await {
                 Ok(session) => {
                     let session = used.insert(session);
-                    fetch::fetch(session, &self.address, arrival, &part).await
+                    fetch::fetch(session, &self.address, arrival, &part, attempt == 1).await
                 }
                 Err(trouble) => Err(trouble),
             };
