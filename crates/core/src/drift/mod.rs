@@ -123,7 +123,7 @@ impl Change {
                 format!("column `{column}` is called `{to}` now")
             }
             Change::Renamed { column, from, to } => {
-                format!("column `{column}` is called `{to}` now, until now `{from}`")
+                format!("column `{column}` is called `{to}`, until now `{from}`")
             }
             Change::Respelled { from, to, .. } => format!("column `{from}` is written `{to}` now"),
             Change::Format { column, from, to } => {

@@ -222,7 +222,7 @@ impl<'a> Teller<'a> {
     /// Reads the source again, where it still is what was loaded.
     fn against_source(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), Failure> {
         let Some((feed, file)) = self.finder.find(entry)? else {
-            line.remark("the source is not there any more");
+            line.remark("the source is not there any more, or in no place of the configuration");
             return Ok(());
         };
         if !file.seen.arrival.looks_like(&entry.arrival) {

@@ -88,5 +88,5 @@ pub fn reasons(groups: &[Group], screen: Screen) -> String {
             (format!("{}, line {}", clean(&group.path), count::number(group.line)), Tone::Faint),
         ]);
     }
-    grid.text() + "\n"
+    grid.text()
 }

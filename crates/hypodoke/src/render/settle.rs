@@ -67,6 +67,7 @@ pub fn settled(told: &Settled, screen: Screen) -> String {
         out.push_str(&format!("\n{}\n", screen.paint(Tone::Heading, what)));
         for line in diff.lines() {
             let tone = match line.as_bytes().first() {
+                _ if line.starts_with("+++") || line.starts_with("---") => Tone::Faint,
                 Some(b'+') => Tone::Good,
                 Some(b'-') => Tone::Bad,
                 _ => Tone::Faint,

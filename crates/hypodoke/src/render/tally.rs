@@ -37,11 +37,24 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
     }
     let mut out = grid.text();
     out.push('\n');
+    // What is said of many files is said once.
+    let mut said: Vec<(&str, Tone, Vec<&TallyLine>)> = Vec::new();
     for line in lines {
         let tone = if line.verdict == Verdict::Differs { Tone::Bad } else { Tone::Faint };
         for remark in &line.remarks {
-            out.push_str(&format!("{}: {}\n", clean(&line.path), screen.paint(tone, &clean(remark))));
+            match said.iter_mut().find(|(known, known_tone, _)| known == remark && *known_tone == tone) {
+                Some((.., files)) => files.push(line),
+                None => said.push((remark, tone, vec![line])),
+            }
         }
+    }
+    for (remark, tone, files) in said {
+        let who = match &files[..] {
+            [one] => clean(&one.path),
+            [first, ..] => format!("{} and {} more", clean(&first.path), files.len() - 1),
+            [] => continue,
+        };
+        out.push_str(&format!("{who}: {}\n", screen.paint(tone, &clean(remark))));
     }
     let differing = lines.iter().filter(|line| line.verdict == Verdict::Differs).count() as u64;
     let (rows, tables) = lines
