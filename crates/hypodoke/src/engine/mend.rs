@@ -292,6 +292,11 @@ fn take_file(
     }
     let mut groups: Vec<(Option<String>, OfFile)> = Vec::new();
     for (reject, row) in rows {
+        if written.format != "json" && is_blank(&row) {
+            // A record that could not be taken apart went out whole: nobody has taken it apart since.
+            taken.refused.push((reject.reject, "its columns are all blank".to_owned()));
+            continue;
+        }
         let sheet = names_of(&written, &reject).1.map(str::to_owned);
         match groups.iter_mut().find(|(known, _)| *known == sheet) {
             Some((_, rows)) => rows.push((reject, row)),
@@ -312,6 +317,11 @@ fn take_file(
         take_rows(store, (entry, feed, file), (table, base, head), &written, rows, taken)?;
     }
     Ok(())
+}
+
+/// Whether nothing is in a row but where it came from.
+fn is_blank(row: &Incoming) -> bool {
+    row.values.iter().all(|(name, value)| value.trim().is_empty() || name.starts_with("hd_"))
 }
 
 fn take_rows(

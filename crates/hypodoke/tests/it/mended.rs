@@ -106,3 +106,25 @@ fn a_mended_row_is_read_as_its_file_was_written() {
         ["1|2026-03-25", "2|2026-03-04", "3|2026-03-25"]
     );
 }
+
+/// A record that cannot be taken apart goes out whole, and does not come back as a row of nulls.
+#[test]
+fn a_row_whose_columns_nobody_filled_stays_a_reject() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "id,note\n1,\"fine\"\n2,\"never closed\n");
+    shop.ok("load");
+    assert_eq!(account(&staging, &shop), ["2|1|1|0"]);
+    shop.ok("rejects f --export bad.csv");
+    let run = shop.run("rejects --take bad.csv");
+    assert!(run.code == Some(3) && run.out.contains("its columns are all blank"), "{}{}", run.out, run.err);
+    assert_eq!(account(&staging, &shop), ["2|1|1|0"]);
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    let line = text.lines().nth(1).expect("a reject").to_owned();
+    assert!(text.starts_with("hd_reject,"), "{text}");
+    let header = "hd_reject,id,note\n";
+    let number = line.split(',').next().expect("its number");
+    shop.write("bad.csv", format!("{header}{number},2,closed\n"));
+    shop.ok("rejects --take bad.csv");
+    assert_eq!(staging.query(&shop, "SELECT id, note FROM f ORDER BY id"), ["1|fine", "2|closed"]);
+}
