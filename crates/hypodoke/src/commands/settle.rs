@@ -14,7 +14,7 @@ use crate::engine::find::Finder;
 use crate::engine::ground::Ground;
 use crate::engine::receipt::ReceiptLine;
 use crate::engine::trial::Trial;
-use crate::engine::{Candidate, Feed, batch, clock};
+use crate::engine::{Candidate, Feed, clock, lines};
 use crate::exit::Exit;
 use crate::failure::{Failure, clean};
 use crate::render::{self, json};
@@ -269,7 +269,7 @@ fn effect(
         by_place: None,
     };
     match load.run(&mut ground, None) {
-        Ok(Some(loaded)) => Ok(batch::loaded_line(feed, file, &loaded, false)),
+        Ok(Some(loaded)) => Ok(lines::loaded_line(feed, file, &loaded, false)),
         Ok(None) => Err(Failure::load("somebody else loads it just now")),
         Err(Trouble::File(failure)) => Err(failure),
         Err(Trouble::Store(error)) => Err(error.into()),

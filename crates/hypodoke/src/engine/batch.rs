@@ -6,19 +6,20 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Instant;
 
-use hypodoke_core::drift::{Drift, Hold, WayOut};
+use hypodoke_core::drift::{Hold, WayOut};
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
 use super::feed::{ChangedFile, SameContent};
-use super::file::{FileLoad, HeldFile, Loaded, Trouble};
+use super::file::{FileLoad, HeldFile, Trouble};
 use super::ground::Ground;
+use super::lines::{entry_of, line_of, loaded_line, or_failed};
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
 use super::order::{Turn, overtaken, same_delivery, turns};
 use super::patience::Patience;
 use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
-use super::{Candidate, Delivery, Feed, clock, conflicts, decision};
+use super::{Candidate, Delivery, Feed, clock, conflicts};
 use crate::failure::Failure;
 
 /// A feed's files are only loaded side by side if there are at least so many.
@@ -627,115 +628,4 @@ impl Batch<'_> {
 fn named_as_workbook(path: &str) -> bool {
     let path = path.to_lowercase();
     [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
-}
-
-fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {
-    ReceiptLine {
-        path: file.shown.clone(),
-        feed: feed.name.clone(),
-        outcome,
-        table: Some(feed.table.clone()),
-        bytes: file.seen.arrival.bytes,
-        ..ReceiptLine::default()
-    }
-}
-
-/// How a file differs from its tables, by their names.
-type Differs = Vec<(String, Drift)>;
-
-/// The line of a file, also of one that failed or is held; an error only where the database is
-/// gone.
-fn or_failed(
-    result: Result<ReceiptLine, Trouble>,
-    feed: &Feed,
-    file: &Candidate,
-) -> Result<(ReceiptLine, Differs), StoreError> {
-    let plain = |line: ReceiptLine| Ok((line, Vec::new()));
-    match result {
-        Ok(line) => plain(line),
-        Err(Trouble::Store(error)) if error.is_unreachable() => Err(error),
-        Err(Trouble::Store(error)) => plain(failed_line(feed, file, &Failure::from(error))),
-        Err(Trouble::File(failure)) => plain(failed_line(feed, file, &failure)),
-        Err(Trouble::Held(held)) => Ok((held_line(feed, file, &held), held.drift)),
-    }
-}
-
-fn held_line(feed: &Feed, file: &Candidate, held: &HeldFile) -> ReceiptLine {
-    let why: Vec<&str> = held.holds.iter().map(|hold| hold.why.as_str()).collect();
-    let first: Vec<String> =
-        held.holds.iter().filter_map(|hold| hold.ways.first()).map(decision::option).fold(
-            Vec::new(),
-            |mut all, option| {
-                if !all.contains(&option) {
-                    all.push(option);
-                }
-                all
-            },
-        );
-    let command = format!("hypodoke settle {} {}", decision::quoted(&file.shown), first.join(" "));
-    ReceiptLine {
-        kind: held.kind.clone(),
-        message: Some(why.join("\n")),
-        advice: Some(command),
-        changes: held.drift.iter().map(|(_, drift)| drift.clone()).collect(),
-        holds: held.holds.clone(),
-        rows_read: held.read,
-        ..line_of(feed, file, Outcome::Held)
-    }
-}
-
-fn failed_line(feed: &Feed, file: &Candidate, failure: &Failure) -> ReceiptLine {
-    ReceiptLine {
-        message: Some(failure.message.clone()),
-        advice: failure.advice.clone(),
-        ..line_of(feed, file, Outcome::Failed)
-    }
-}
-
-/// The line of a file that was loaded.
-pub fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: bool) -> ReceiptLine {
-    ReceiptLine {
-        kind: Some(loaded.kind.clone()),
-        rows_read: loaded.read,
-        rows_loaded: loaded.loaded,
-        rows_rejected: loaded.rejected,
-        rows_left_out: loaded.left_out,
-        counts: loaded.counts.into(),
-        parts: loaded.parts.clone(),
-        changes: loaded.drift.clone(),
-        replaced,
-        footer: loaded.footer.clone(),
-        notes: loaded.notes.clone(),
-        ..line_of(feed, file, Outcome::Loaded)
-    }
-}
-
-fn entry_of(
-    line: &ReceiptLine,
-    feed: &Feed,
-    file: &Candidate,
-    batch: i64,
-    began: i64,
-    hash: Option<String>,
-) -> FileEntry {
-    FileEntry {
-        file: 0,
-        batch,
-        arrival: file.seen.arrival.clone(),
-        hash,
-        feed: feed.name.clone(),
-        table: Some(feed.table.clone()),
-        kind: line.kind.clone(),
-        outcome: line.outcome,
-        read: line.rows_read,
-        loaded: line.rows_loaded,
-        rejected: line.rows_rejected,
-        left_out: line.rows_left_out,
-        counts: Default::default(),
-        began,
-        ended: clock::now(),
-        message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),
-        replaced_by: None,
-        shape: None,
-    }
 }

@@ -19,6 +19,7 @@ pub mod file;
 pub mod find;
 pub mod forecast;
 pub mod ground;
+pub mod lines;
 pub mod look;
 pub mod mend;
 pub mod naming;
