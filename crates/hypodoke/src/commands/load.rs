@@ -71,7 +71,7 @@ fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit,
     } else {
         render::print(&receipt::text(&receipt, context.screen));
     }
-    let stuck = put_away(task, &receipt);
+    let stuck = put_away(task, &receipt, broken_off.is_none());
     for trouble in task.troubles.iter().chain(&stuck) {
         context.complain(trouble);
     }
@@ -83,8 +83,9 @@ fn finish(store: &mut dyn Store, task: &Task, context: &Context) -> Result<Exit,
 }
 
 /// Moves files that are done with where their places want them; gives what could not be moved.
-/// What is held stays where it is, and so does an archive some of whose files do.
-fn put_away(task: &Task, receipt: &Receipt) -> Vec<Failure> {
+/// What is held stays where it is, and so does an archive some of whose files do. A file of which
+/// the receipt says nothing was done with before, unless the batch broke off before its turn.
+fn put_away(task: &Task, receipt: &Receipt, whole: bool) -> Vec<Failure> {
     let mut stuck = Vec::new();
     let day = jiff::Zoned::now().date().to_string();
     for (place, away) in &task.put_away {
@@ -93,9 +94,8 @@ fn put_away(task: &Task, receipt: &Receipt) -> Vec<Failure> {
             for file in delivery.files.iter().filter(|file| file.seen.arrival.place == place.name()) {
                 let is_it = |line: &&ReceiptLine| line.path == file.shown && line.feed == delivery.feed.name;
                 let outcome = receipt.files.iter().find(is_it).map(|line| line.outcome);
-                // What has no line was known already, and done with before.
                 let failed = outcome == Some(Outcome::Failed);
-                let stays = outcome == Some(Outcome::Held);
+                let stays = outcome == Some(Outcome::Held) || outcome.is_none() && !whole;
                 match moves.iter_mut().find(|(other, ..)| other.seen.file == file.seen.file) {
                     Some((_, bad, held)) => (*bad, *held) = (*bad || failed, *held || stays),
                     None => moves.push((file, failed, stays)),
