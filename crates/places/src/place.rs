@@ -8,7 +8,7 @@ use hypodoke_core::arrival::Arrival;
 
 use crate::error::PlaceError;
 use crate::folder::{self, Listing, Seen};
-use crate::sftp::Remote;
+use crate::sftp::{Pin, Remote};
 
 /// Names that files bear while they are still being written.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".filepart", ".partial"];
@@ -40,6 +40,21 @@ pub enum Place {
 pub struct RemoteFile {
     remote: Arc<Remote>,
     arrival: Arrival,
+}
+
+/// A file that can be opened as long as this is held.
+#[derive(Debug)]
+pub struct Fetched {
+    path: PathBuf,
+    _pin: Option<Pin>,
+}
+
+impl std::ops::Deref for Fetched {
+    type Target = Path;
+
+    fn deref(&self) -> &Path {
+        &self.path
+    }
 }
 
 impl PartialEq for RemoteFile {
@@ -97,12 +112,11 @@ pub fn expect<'a>(files: impl Iterator<Item = &'a Seen>) {
 }
 
 impl Seen {
-    /// The file where it can be opened: fetched first where it is on a server.
-    pub fn fetched(&self) -> Result<&Path, PlaceError> {
-        if let Some(file) = &self.remote {
-            file.remote.want(&file.arrival)?;
-        }
-        Ok(&self.file)
+    /// The file where it can be opened: fetched first where it is on a server, and there as long
+    /// as what is given is held.
+    pub fn fetched(&self) -> Result<Fetched, PlaceError> {
+        let pin = self.remote.as_ref().map(|file| file.remote.want(&file.arrival)).transpose()?;
+        Ok(Fetched { path: self.file.clone(), _pin: pin })
     }
 
     /// Nobody reads it any more: what was fetched of it may go.

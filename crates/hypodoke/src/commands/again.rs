@@ -1,7 +1,5 @@
 //! `hypodoke replay` and `hypodoke retract`: load files again, or take their rows out again.
 
-use std::collections::HashSet;
-
 use hypodoke_core::event::Outcome;
 use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, Mode, Store, TablePlan};
 use serde::Serialize;
@@ -11,8 +9,9 @@ use super::{Context, asked};
 use crate::cli::{LoadArguments, ReplayArguments, RetractArguments};
 use crate::engine::find::Finder;
 use crate::engine::ground::Ground;
+use crate::engine::order::same_delivery;
 use crate::engine::window::Window;
-use crate::engine::{Delivery, Feed, batch, clock};
+use crate::engine::{Candidate, Delivery, Feed, batch, clock};
 use crate::exit::Exit;
 use crate::failure::{Failure, clean};
 use crate::render::{self, count, json, receipt};
@@ -37,17 +36,11 @@ struct RetractLine {
     rows: u64,
 }
 
-/// The files of the ledger that are meant: by batch, feed, table, or the end of their paths. Only
-/// the newest entry of each is.
-fn meant(store: &mut dyn Store, what: &[String]) -> Result<Vec<FileEntry>, Failure> {
-    let mut seen = HashSet::new();
+/// The files of the ledger that are meant, the oldest first: by batch, feed, table, or the end of
+/// their paths.
+fn meant(store: &mut dyn Store, what: &[String], outcomes: &[Outcome]) -> Result<Vec<FileEntry>, Failure> {
     let mut newest: Vec<FileEntry> = store.files(&FileQuery::default())?;
-    let settled = [Outcome::Loaded, Outcome::Retracted, Outcome::Discarded];
-    newest.retain(|entry| {
-        settled.contains(&entry.outcome)
-            && entry.replaced_by.is_none()
-            && seen.insert((entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table.clone()))
-    });
+    newest.retain(|entry| outcomes.contains(&entry.outcome) && entry.replaced_by.is_none());
     newest.reverse();
     let mut chosen: Vec<FileEntry> = Vec::new();
     for word in what {
@@ -90,7 +83,8 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
         all.reverse();
         all
     } else {
-        meant(store.as_mut(), &arguments.what)?
+        let settled = [Outcome::Loaded, Outcome::Retracted, Outcome::Discarded];
+        meant(store.as_mut(), &arguments.what, &settled)?
     };
     let mut finder = Finder::new(settings.clone());
     let (mut deliveries, mut gone): (Vec<Delivery>, Vec<String>) = (Vec::new(), Vec::new());
@@ -99,8 +93,14 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
             gone.push(entry.arrival.path.clone());
             continue;
         };
-        if !window.holds(&file) {
+        let is_there = |delivery: &Delivery| {
+            delivery.feed.table == feed.table && delivery.files.iter().any(|known| known.seen == file.seen)
+        };
+        if !window.holds(&file) || deliveries.iter().any(is_there) {
             continue;
+        }
+        if feed.mode == Mode::Replace {
+            holds_it_still(store.as_mut(), &mut finder, &feed, &file)?;
         }
         match deliveries.iter_mut().find(|delivery| delivery.feed.table == feed.table) {
             Some(delivery) => delivery.files.push(file),
@@ -139,6 +139,34 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
     ended.broken_off.map_or(Ok(ended.receipt.exit()), Err)
 }
 
+/// A table that holds one delivery at a time takes no file of an earlier one in beside it.
+fn holds_it_still(
+    store: &mut dyn Store,
+    finder: &mut Finder,
+    feed: &Feed,
+    file: &Candidate,
+) -> Result<(), Failure> {
+    let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
+    let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
+    let Some(newest) = store.files(&query)?.into_iter().next() else { return Ok(()) };
+    let is_it =
+        newest.arrival.path == file.seen.arrival.path && newest.arrival.place == file.seen.arrival.place;
+    let is_of_it = match finder.find(&newest)? {
+        Some((_, other)) => same_delivery(feed, file, &other),
+        None => false,
+    };
+    if is_it || is_of_it {
+        return Ok(());
+    }
+    let what = format!(
+        "{}: `{}` holds a newer delivery, that of {}",
+        clean(&file.shown),
+        feed.table,
+        clean(&newest.arrival.path)
+    );
+    Err(Failure::usage(what).advise("nothing was loaded; `hypodoke retract` takes the newer one out first"))
+}
+
 fn shortened(list: &[String]) -> String {
     const MOST: usize = 12;
     let mut text = list.iter().take(MOST).cloned().collect::<Vec<_>>().join("\n");
@@ -152,11 +180,7 @@ fn shortened(list: &[String]) -> String {
 pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, Failure> {
     let mut store = context.ledger(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let mut entries = meant(store.as_mut(), &arguments.what)?;
-    entries.retain(|entry| entry.outcome == Outcome::Loaded);
-    if entries.is_empty() {
-        return Err(Failure::usage("their rows are not in a table: there is nothing to take out"));
-    }
+    let entries = meant(store.as_mut(), &arguments.what, &[Outcome::Loaded])?;
     let (mut list, mut warnings): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
     for entry in &entries {
         let feed = feed_of(entry, settings.as_ref());

@@ -16,9 +16,9 @@ pub fn unfold(file: Candidate) -> Result<Vec<Candidate>, Failure> {
         return Ok(vec![file]);
     }
     let path = file.seen.fetched()?;
-    let mut opened = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    let mut opened = File::open(&*path).map_err(|error| PlaceError::of(&*path, error))?;
     let mut head = [0; 4];
-    if opened.read(&mut head).map_err(|error| PlaceError::of(path, error))? < 4 || !is_archive(&head) {
+    if opened.read(&mut head).map_err(|error| PlaceError::of(&*path, error))? < 4 || !is_archive(&head) {
         return Ok(vec![file]);
     }
     let members = members(opened).map_err(|error| Failure::reading(&file.shown, &error))?;

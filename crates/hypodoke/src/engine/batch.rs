@@ -13,7 +13,7 @@ use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 use super::feed::{ChangedFile, SameContent};
 use super::file::{FileLoad, HeldFile, Trouble};
 use super::ground::Ground;
-use super::lines::{entry_of, line_of, loaded_line, or_failed};
+use super::lines::{Differs, entry_of, line_of, loaded_line, or_failed};
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
 use super::order::{Turn, overtaken, same_delivery, turns};
 use super::patience::Patience;
@@ -235,7 +235,8 @@ impl Batch<'_> {
                     let late = overtaken(new[at], old).filter(|_| !self.is_waived(feed, new[at]));
                     let line = match late {
                         Some(newer) => self.hold_late(feed, new[at], newer)?,
-                        None => self.load_one(feed, new[at], &mut ground, look, true)?,
+                        // A file loaded again takes its own rows out, and nobody else's.
+                        None => self.load_one(feed, new[at], &mut ground, look, !self.again)?,
                     };
                     self.lines.push(line);
                 }
@@ -260,7 +261,7 @@ impl Batch<'_> {
                     }
                     let mut taken: Vec<(usize, Look)> =
                         files.into_iter().map(|at| (at, looks[at].take())).collect();
-                    self.load_together(feed, new, &mut taken, &mut ground, continues)?;
+                    self.load_together(feed, new, &mut taken, &mut ground, continues || self.again)?;
                 }
             }
         }
@@ -347,6 +348,7 @@ impl Batch<'_> {
         let places: Vec<usize> = taken.iter().map(|(at, _)| *at).collect();
         self.store.begin_delivery()?;
         let mut failed = false;
+        let mut differences = Vec::new();
         let mut empties = !continues;
         for (at, look) in taken.drain(..) {
             let began = Instant::now();
@@ -355,8 +357,9 @@ impl Batch<'_> {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
                 look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
             };
-            let (mut line, _) = or_failed(result, feed, file)?;
+            let (mut line, drift) = or_failed(result, feed, file)?;
             line.seconds = began.elapsed().as_secs_f64();
+            differences.push(drift);
             failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
             empties &= line.outcome != Outcome::Loaded;
             self.lines.push(line);
@@ -379,9 +382,9 @@ impl Batch<'_> {
                     };
                 }
             }
-            for (line, at) in self.lines[first..].iter().zip(places) {
-                let file = files[at];
-                self.store.note_file(&entry_of(line, feed, file, self.number, clock::now(), None), &[])?;
+            let lines = self.lines[first..].to_vec();
+            for ((line, drift), at) in lines.iter().zip(&differences).zip(places) {
+                self.note(line, feed, files[at], clock::now(), drift)?;
             }
         }
         Ok(())
@@ -415,25 +418,30 @@ impl Batch<'_> {
     ) -> Result<ReceiptLine, StoreError> {
         let (mut line, drift) = or_failed(result, feed, file)?;
         line.seconds = began.elapsed().as_secs_f64();
-        let entry = entry_of(&line, feed, file, self.number, began_at, None);
-        match line.outcome {
-            Outcome::Failed => self.store.note_file(&entry, &[])?,
-            // A file that is held day after day for the same reason is written down once.
-            Outcome::Held
-                if self
-                    .known
-                    .held(&file.seen.arrival, &feed.table)
-                    .is_none_or(|before| before.message != entry.message) =>
-            {
-                self.store.note_file(&entry, &drift)?;
-            }
-            _ => {}
+        if matches!(line.outcome, Outcome::Failed | Outcome::Held) {
+            self.note(&line, feed, file, began_at, &drift)?;
         }
         if file.member.is_none() {
             file.seen.release();
         }
         self.listener.on(Event::FileEnded { path: file.shown.clone(), outcome: line.outcome });
         Ok(line)
+    }
+
+    /// Writes a file down that is not loaded. One that is held day after day for the same reason is
+    /// written down once.
+    fn note(
+        &mut self,
+        line: &ReceiptLine,
+        feed: &Feed,
+        file: &Candidate,
+        began: i64,
+        drift: &Differs,
+    ) -> Result<(), StoreError> {
+        let entry = entry_of(line, feed, file, self.number, began, None);
+        let before = self.known.held(&file.seen.arrival, &feed.table);
+        let is_told = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
+        if is_told { Ok(()) } else { self.store.note_file(&entry, drift) }
     }
 
     fn load_patiently(

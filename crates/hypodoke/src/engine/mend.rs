@@ -239,8 +239,18 @@ fn by_file(
     rows: Vec<Incoming>,
 ) -> Result<Vec<(FileEntry, OfFile)>, Failure> {
     let mut known: BTreeMap<i64, (FileEntry, HashMap<i64, RejectEntry>)> = BTreeMap::new();
-    for entry in store.files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })? {
+    let mut missing: HashSet<i64> = rows.iter().map(|row| row.reject).collect();
+    let mut entries = store.files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })?;
+    // Files that have rejects still come first: the others are only asked for what was mended before.
+    entries.sort_by_key(|entry| entry.rejected == 0);
+    for entry in entries {
+        if missing.is_empty() {
+            break;
+        }
         let rejects = store.rejects(entry.file, usize::MAX >> 1)?;
+        rejects.iter().for_each(|reject| {
+            missing.remove(&reject.reject);
+        });
         if !rejects.is_empty() {
             let rejects = rejects.into_iter().map(|reject| (reject.reject, reject)).collect();
             known.insert(entry.file, (entry, rejects));

@@ -7,7 +7,7 @@ use hypodoke_core::event::{Event, Listener};
 use hypodoke_formats::bytes::archive::{self, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
 use hypodoke_formats::{ReadError, RecordReader, TableHead, Wishes};
-use hypodoke_places::{Meter, Opened, PlaceError, open, open_inside};
+use hypodoke_places::{Fetched, Meter, Opened, PlaceError, open, open_inside};
 
 use super::look::Looked;
 use super::{Candidate, Feed};
@@ -19,6 +19,8 @@ pub struct Source<'a> {
     pub reader: Box<dyn RecordReader + 'a>,
     /// What it is known by.
     identity: Identity,
+    /// Keeps a file of a server at hand as long as it is read.
+    _fetched: Option<Fetched>,
     /// How it is compressed.
     pub compression: Option<&'static str>,
     /// It is something else than its name says.
@@ -41,6 +43,7 @@ impl<'a> Source<'a> {
         Some(Source {
             reader: Box::new(replay),
             identity: Identity::Known(hash),
+            _fetched: None,
             compression: looked.compression,
             remark: looked.remark.clone(),
             parts: part_names(file),
@@ -66,6 +69,7 @@ impl<'a> Source<'a> {
     ) -> Result<Source<'a>, Failure> {
         let failed = |error: ReadError| Failure::reading(&file.shown, &error);
         let limit = limit(&feed.wishes);
+        let fetched = file.seen.fetched()?;
         let opened = opened(file, hashed, limit)?;
         let meter = opened.meter();
         let mut opened = Reporting { inner: opened, listener };
@@ -90,7 +94,8 @@ impl<'a> Source<'a> {
         };
         let identity = Identity::Metered(meter);
         let parts = part_names(file);
-        Ok(Source { reader: opened.reader, identity, compression, remark: opened.remark, parts })
+        let (reader, remark) = (opened.reader, opened.remark);
+        Ok(Source { reader, identity, _fetched: Some(fetched), compression, remark, parts })
     }
 
     /// What the file is, in a few words: `text, semicolon, windows-1252`.
@@ -130,22 +135,23 @@ pub fn header(head: &TableHead, parts: &[String]) -> Vec<String> {
 
 fn is_workbook(file: &Candidate) -> Result<bool, Failure> {
     let path = file.seen.fetched()?;
-    let opened = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    let opened = File::open(&*path).map_err(|error| PlaceError::of(&*path, error))?;
     Ok(holds_workbook(opened, &file.seen.arrival.path))
 }
 
 /// Opens the file itself, or its member of an archive.
 fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<Opened, Failure> {
     let path = file.seen.fetched()?;
-    let Some(member) = &file.member else { return Ok(open(path, hashed)?) };
-    let archive = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    let Some(member) = &file.member else { return Ok(open(&path, hashed)?) };
+    let archive = File::open(&*path).map_err(|error| PlaceError::of(&*path, error))?;
     let reader =
         archive::open(archive, member.index, limit).map_err(|error| Failure::reading(&file.shown, &error))?;
-    Ok(open_inside(path, hashed, reader)?)
+    Ok(open_inside(&path, hashed, reader)?)
 }
 
 /// The hash of a candidate's content, read for nothing else.
 pub fn content_hash(file: &Candidate) -> Result<String, Failure> {
+    let _fetched = file.seen.fetched()?;
     let mut opened = opened(file, true, ExpansionLimit::default())?;
     std::io::copy(&mut opened, &mut std::io::sink())
         .map_err(|error| Failure::reading(&file.shown, &ReadError::from_io(error)))?;

@@ -148,3 +148,37 @@ fn files_are_put_away_where_the_place_says_so() {
     assert!(again.out.contains("nothing new") && !again.out.contains("unmatched"), "{}", again.out);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
 }
+
+/// A delivery loaded again does not push a newer one out, and takes nothing but its own rows.
+#[rstest]
+fn a_delivery_that_is_replaced_is_loaded_again_only_if_it_is_the_newest(
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "mode = \"replace\"\ndelivery = \"day\"");
+    shop.write("in/f_20260302.csv", "id\n1\n");
+    shop.ok("load");
+    shop.write("in/f_20260303_a.csv", "id\n2\n");
+    shop.write("in/f_20260303_b.csv", "id\n3\n");
+    shop.ok("load");
+    let ids = || staging.query(&shop, "SELECT id FROM f ORDER BY id").join(",");
+    assert_eq!(ids(), "2,3");
+    let older = shop.run("replay f_20260302.csv --yes");
+    assert!(older.code == Some(2) && older.err.contains("holds a newer delivery"), "{}", older.err);
+    shop.ok("replay f_20260303_a.csv --yes");
+    assert_eq!(ids(), "2,3");
+}
+
+/// What was added beside an earlier version can be taken out with it.
+#[test]
+fn all_versions_of_a_file_are_taken_out() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "changed_file = \"append\"");
+    shop.write("in/f_20260302.csv", "id\n1\n");
+    shop.ok("load");
+    shop.write("in/f_20260302.csv", "id\n1\n2\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["3"]);
+    shop.ok("retract f_20260302.csv --yes");
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["0"]);
+}

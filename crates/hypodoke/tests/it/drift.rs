@@ -374,7 +374,8 @@ fn drifting() -> impl Strategy<Value = Drifting> {
     let value = prop_oneof![
         3 => (0i64..100_000).prop_map(|n| n.to_string()),
         2 => (0i64..9000).prop_map(|n| format!("{}.{:02}", n / 100, n % 100)),
-        1 => "[a-f]{1,4}",
+        // No truth words: as a number does, `f` would be spelled anew once its column is text.
+        1 => "[a-e]{1,4}",
         1 => Just(String::new()),
         1 => (1u32..28).prop_map(|day| format!("2026-03-{day:02}")),
     ];

@@ -49,8 +49,9 @@ fn files_are_fetched_loaded_once_and_left_where_they_are() {
         ["2.5|office|gauge_01.csv", "2.7|office|gauge_01.csv", "2.9|office|mole/gauge_02.csv"]
     );
     assert!(sshd.path("out/gauge_01.csv").exists());
-    let spooled = std::fs::read_dir(shop.path(".hypodoke-spool/office")).expect("the spool").count();
-    assert_eq!(spooled, 0, "what is loaded does not stay in the spool");
+    let spooled = std::fs::read_dir(shop.path(".hypodoke-spool/office")).expect("the spool").flatten();
+    let spooled: Vec<_> = spooled.map(|file| file.file_name()).filter(|name| name != ".lock").collect();
+    assert!(spooled.is_empty(), "what is loaded does not stay in the spool: {spooled:?}");
     assert!(shop.ok("load").out.contains("nothing new"));
     put(&sshd, "gauge_01.csv", "at,level\n1,2.55\n");
     let run = shop.ok("load");
@@ -192,6 +193,58 @@ fn the_spool_keeps_to_its_limit() {
         run.out
     );
     assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["24000"]);
+}
+
+/// Two that fetch the same files at once write to folders of their own.
+#[test]
+fn two_at_once_do_not_spoil_each_others_files() {
+    let (shop, sshd) = begun(KEY);
+    let row = "1,a line of some length so that the file is not done at once\n";
+    put(&sshd, "gauge_big.csv", &format!("at,words\n{}", row.repeat(400_000)));
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("other.toml", text.replace("sqlite:h.db", "sqlite:other.db"));
+    let mut both: Vec<_> = ["load -q", "load -q --config other.toml"]
+        .map(|command| shop.command(command).spawn().expect("it starts"))
+        .into();
+    for child in &mut both {
+        assert!(child.wait().expect("it ends").success());
+    }
+    for database in ["h.db", "other.db"] {
+        let sql = "SELECT count(*), count(DISTINCT words) FROM gauge";
+        assert_eq!(shop.query(database, sql), ["400000|1"], "{database}");
+    }
+    let left: Vec<_> =
+        std::fs::read_dir(shop.path(".hypodoke-spool")).expect("the spool").flatten().collect();
+    assert_eq!(left.len(), 1, "a spare folder goes with its owner: {left:?}");
+}
+
+#[test]
+fn files_are_put_away_on_the_server_where_the_place_says_so() {
+    let (shop, sshd) = begun(&format!("{KEY}\nafter = \"move\""));
+    for round in 0..2 {
+        put(&sshd, "mole/gauge_1.csv", &format!("at\n{round}\n"));
+        put(&sshd, "gauge_none.csv", "");
+        assert_eq!(shop.run("load").code, Some(1), "an empty file fails");
+    }
+    let away = |folder: &str| -> Vec<String> {
+        let mut found = Vec::new();
+        let mut folders = vec![sshd.path("out").join(folder)];
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).expect("a folder").flatten() {
+                if entry.path().is_dir() {
+                    folders.push(entry.path());
+                } else {
+                    found.push(entry.file_name().to_string_lossy().into_owned());
+                }
+            }
+        }
+        found.sort();
+        found
+    };
+    assert_eq!(away("done"), ["gauge_1-2.csv", "gauge_1.csv"]);
+    assert_eq!(away("failed"), ["gauge_none-2.csv", "gauge_none.csv"]);
+    assert_eq!(shop.query("h.db", "SELECT at FROM gauge"), ["1"]);
+    assert!(!shop.ok("load").out.contains("unmatched"));
 }
 
 #[test]

@@ -47,7 +47,7 @@ pub async fn list(
             if name.starts_with('.') {
                 continue;
             }
-            if name.contains(['/', '\\', '\0']) {
+            if name.contains(['/', '\0']) {
                 listing.errors.push(PlaceError::Remote {
                     shown: address.shown(),
                     trouble: RemoteTrouble::BadName { name: name.escape_debug().to_string() },
@@ -57,7 +57,8 @@ pub async fn list(
             let inner = if inside.is_empty() { name } else { format!("{inside}/{name}") };
             if attributes.is_dir() && depth < DEEPEST {
                 folders.push((inner, depth + 1));
-            } else if attributes.is_regular() {
+            } else if attributes.is_regular() || attributes.permissions.is_none() {
+                // A server that tells no kinds is taken at its word that there is a file.
                 listing.arrivals.push(Arrival {
                     place: place.to_owned(),
                     path: inner,

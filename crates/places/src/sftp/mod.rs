@@ -17,7 +17,7 @@ use tokio::runtime::Runtime;
 pub use address::{AddressError, Secret, SftpAddress};
 pub use connect::Session;
 pub use host::{HostKey, learn};
-pub use remote::{Remote, Spool};
+pub use remote::{Pin, Remote, Spool};
 
 /// The threads that all connections share.
 static RUNTIME: OnceLock<Runtime> = OnceLock::new();

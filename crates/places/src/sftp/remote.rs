@@ -1,8 +1,10 @@
 //! A place on a server: its files fetched to the spool ahead of being read, several at a time.
 
 use std::collections::{HashMap, HashSet};
+use std::fs::File;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock};
 use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
@@ -22,6 +24,9 @@ const AHEAD: usize = 48;
 const ATTEMPTS: u32 = 5;
 const PAUSE: Duration = Duration::from_millis(200);
 
+/// Counts the spare folders of this process.
+static SPARES: AtomicU32 = AtomicU32::new(0);
+
 /// Where files of servers are kept while they are read, and how much room there is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Spool {
@@ -36,6 +41,8 @@ pub struct Remote {
     address: SftpAddress,
     place: String,
     spool: Spool,
+    /// The folder of the spool that is ours alone, once it was needed.
+    room: OnceLock<Room>,
     runtime: &'static Runtime,
     state: Mutex<State>,
     changed: Condvar,
@@ -57,11 +64,40 @@ struct State {
     running: usize,
 }
 
+/// A folder of the spool with the lock that keeps other processes out of it: two that wrote to one
+/// file would leave holes in it that nobody sees.
+struct Room {
+    folder: PathBuf,
+    /// It goes with its owner: another process has the place's own.
+    is_spare: bool,
+    _lock: Option<File>,
+}
+
 /// A file on its way.
 struct Slot {
     bytes: u64,
     stage: Stage,
     used: u64,
+    /// How many read it now: it stays as long as anybody does.
+    pins: u32,
+}
+
+/// Keeps a file in the spool as long as it is read.
+#[derive(Debug)]
+pub struct Pin {
+    remote: Arc<Remote>,
+    path: String,
+}
+
+impl Drop for Pin {
+    fn drop(&mut self) {
+        let mut state = self.remote.lock();
+        if let Some(slot) = state.slots.get_mut(&self.path) {
+            slot.pins = slot.pins.saturating_sub(1);
+        }
+        drop(state);
+        self.remote.changed.notify_all();
+    }
 }
 
 enum Stage {
@@ -87,7 +123,30 @@ impl Remote {
         let folder = spool.folder.join(safe(place));
         let spool = Spool { folder, limit: spool.limit };
         let (state, changed) = (Mutex::default(), Condvar::new());
-        Ok(Arc::new(Remote { address, place: place.to_owned(), spool, runtime, state, changed }))
+        let room = OnceLock::new();
+        Ok(Arc::new(Remote { address, place: place.to_owned(), spool, room, runtime, state, changed }))
+    }
+
+    /// Our folder of the spool: the place's own, or a spare one while another process has that.
+    fn folder(&self) -> &Path {
+        let room = self.room.get_or_init(|| {
+            let own = &self.spool.folder;
+            let lock = |folder: &Path| -> Option<File> {
+                std::fs::create_dir_all(folder).ok()?;
+                let file = File::create(folder.join(".lock")).ok()?;
+                file.try_lock().ok().map(|()| file)
+            };
+            if let Some(file) = lock(own) {
+                return Room { folder: own.clone(), is_spare: false, _lock: Some(file) };
+            }
+            let name = own.file_name().unwrap_or_default().to_string_lossy();
+            let number = SPARES.fetch_add(1, Ordering::Relaxed);
+            let spare = own.with_file_name(format!("{name}-{}-{number}", std::process::id()));
+            // If it cannot be made, whoever writes to it is told why.
+            let file = lock(&spare);
+            Room { folder: spare, is_spare: true, _lock: file }
+        });
+        &room.folder
     }
 
     /// The server and its folder, for people.
@@ -137,7 +196,7 @@ impl Remote {
         let identity = format!("{}\0{}\0{}", arrival.path, arrival.bytes, arrival.modified);
         let hash = blake3::hash(identity.as_bytes()).to_hex();
         let name = arrival.path.rsplit('/').next().unwrap_or("file");
-        self.spool.folder.join(format!("{}-{}", &hash[..16], safe(name)))
+        self.folder().join(format!("{}-{}", &hash[..16], safe(name)))
     }
 
     /// Says which files will be wanted, in which order.
@@ -148,22 +207,23 @@ impl Remote {
         state.done.clear();
     }
 
-    /// Waits until a file is in the spool.
-    pub fn want(self: &Arc<Remote>, arrival: &Arrival) -> Result<PathBuf, PlaceError> {
-        let local = self.local(arrival);
+    /// Waits until a file is in the spool, and keeps it there as long as the pin is held. Nobody
+    /// waits for one file while he holds the pin of another.
+    pub fn want(self: &Arc<Remote>, arrival: &Arrival) -> Result<Pin, PlaceError> {
         let failed = |trouble: RemoteTrouble| self.trouble(&arrival.path, trouble);
-        std::fs::create_dir_all(&self.spool.folder).map_err(|error| {
-            failed(RemoteTrouble::Spool { path: self.spool.folder.clone(), why: error.to_string() })
+        std::fs::create_dir_all(self.folder()).map_err(|error| {
+            failed(RemoteTrouble::Spool { path: self.folder().to_path_buf(), why: error.to_string() })
         })?;
         let mut state = self.lock();
         loop {
             state.clock += 1;
             let clock = state.clock;
             match state.slots.get_mut(&arrival.path) {
-                Some(Slot { stage: Stage::Ready, used, .. }) => {
+                Some(Slot { stage: Stage::Ready, used, pins, .. }) => {
                     *used = clock;
+                    *pins += 1;
                     self.fetch_ahead(&mut state, arrival);
-                    return Ok(local);
+                    return Ok(Pin { remote: self.clone(), path: arrival.path.clone() });
                 }
                 Some(Slot { stage: Stage::Failed(trouble), .. }) => {
                     let trouble = trouble.clone();
@@ -179,7 +239,11 @@ impl Remote {
                         let (bytes, limit) = (arrival.bytes, self.spool.limit);
                         return Err(failed(RemoteTrouble::TooLarge { bytes, limit }));
                     }
-                    self.make_room(&mut state, arrival.bytes);
+                    if !self.make_room(&mut state, arrival.bytes) {
+                        // Others are on their way or being read: they make room when they are done.
+                        state = self.changed.wait(state).unwrap_or_else(|poisoned| poisoned.into_inner());
+                        continue;
+                    }
                     self.begin(&mut state, arrival.clone());
                     self.fetch_ahead(&mut state, arrival);
                 }
@@ -202,21 +266,23 @@ impl Remote {
         }
     }
 
-    /// Takes the files out of the spool that were used longest ago, until there is room.
-    fn make_room(&self, state: &mut State, bytes: u64) {
+    /// Takes files out of the spool that nobody reads, those used longest ago first, until there is
+    /// room; `false` if there is none yet.
+    fn make_room(&self, state: &mut State, bytes: u64) -> bool {
         while state.held + bytes > self.spool.limit {
-            let ready = state.slots.iter().filter(|(_, slot)| matches!(slot.stage, Stage::Ready));
-            let Some((path, _)) = ready.min_by_key(|(_, slot)| slot.used) else { return };
+            let idle = |slot: &Slot| matches!(slot.stage, Stage::Ready) && slot.pins == 0;
+            let ready = state.slots.iter().filter(|(_, slot)| idle(slot));
+            let Some((path, _)) = ready.min_by_key(|(_, slot)| slot.used) else { return false };
             let path = path.clone();
             self.drop_file(state, &path);
         }
+        true
     }
 
     fn drop_file(&self, state: &mut State, path: &str) {
         let Some(slot) = state.slots.remove(path) else { return };
         state.held = state.held.saturating_sub(slot.bytes);
         if let Some(at) = state.places.get(path) {
-            // A file that is being read goes when its reader lets go of it.
             let _ = std::fs::remove_file(self.local(&state.queue[*at]));
         }
     }
@@ -232,10 +298,12 @@ impl Remote {
             state.held = state.held.saturating_sub(bytes);
             let _ = std::fs::remove_file(self.local(arrival));
         }
+        drop(state);
+        self.changed.notify_all();
     }
 
     fn begin(self: &Arc<Remote>, state: &mut State, arrival: Arrival) {
-        let slot = Slot { bytes: arrival.bytes, stage: Stage::Running, used: 0 };
+        let slot = Slot { bytes: arrival.bytes, stage: Stage::Running, used: 0, pins: 0 };
         state.slots.insert(arrival.path.clone(), slot);
         state.held += arrival.bytes;
         state.running += 1;
@@ -350,12 +418,21 @@ impl Remote {
     pub fn clean(&self, listed: &[Arrival]) {
         let local = listed.iter().map(|arrival| self.local(arrival));
         let wanted: HashSet<PathBuf> = local.flat_map(|file| [file.with_extension("part"), file]).collect();
-        let Ok(entries) = std::fs::read_dir(&self.spool.folder) else { return };
+        let Ok(entries) = std::fs::read_dir(self.folder()) else { return };
         for entry in entries.flatten() {
             let path = entry.path();
-            if !wanted.contains(&path) {
+            let is_lock = entry.file_name() == ".lock";
+            if !is_lock && !wanted.contains(&path) {
                 let _ = std::fs::remove_file(path);
             }
+        }
+    }
+}
+
+impl Drop for Remote {
+    fn drop(&mut self) {
+        if let Some(room) = self.room.get().filter(|room| room.is_spare) {
+            let _ = std::fs::remove_dir_all(&room.folder);
         }
     }
 }
