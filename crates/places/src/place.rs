@@ -13,6 +13,9 @@ use crate::sftp::{Pin, Remote};
 /// Names that files bear while they are still being written.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".filepart", ".partial"];
 
+/// In microseconds.
+const SECOND: i64 = 1_000_000;
+
 /// A modified time so far ahead is that of a clock gone wrong, in microseconds.
 const CLOCK_GONE_WRONG: i64 = 3_600_000_000;
 
@@ -81,8 +84,20 @@ impl Place {
         }
     }
 
-    /// The files there are.
+    /// The files there are. Where times are kept to the second, as on SFTP servers, a file that was
+    /// written just now could be written once more and look the same: until it could not, this waits.
     pub fn list(&self) -> Result<Listing, PlaceError> {
+        let found = self.list_now()?;
+        match found.seen.iter().filter_map(|seen| unsettled(&seen.arrival, now())).max() {
+            Some(wait) => {
+                std::thread::sleep(wait);
+                self.list_now()
+            }
+            None => Ok(found),
+        }
+    }
+
+    fn list_now(&self) -> Result<Listing, PlaceError> {
         match self {
             Place::Folder { name, folder } => folder::list(name, folder),
             Place::Sftp { remote, .. } => {
@@ -97,6 +112,21 @@ impl Place {
             }
         }
     }
+}
+
+/// How long until a change of the file is one of its time too; `None` if it is by now, or if the
+/// clock there is so far ahead that waiting does not help.
+fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
+    let to_the_second = arrival.modified % SECOND == 0;
+    let left = arrival.modified + 2 * SECOND - now;
+    (to_the_second && left > 0 && left <= 3 * SECOND)
+        .then(|| Duration::from_micros(left.unsigned_abs()))
+}
+
+/// Microseconds since 1970.
+fn now() -> i64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
 }
 
 /// Says which files will be read, in which order, so that those on servers are fetched ahead.
@@ -185,6 +215,19 @@ mod tests {
     }
 
     const NOW: i64 = 10_000_000_000_000;
+
+    #[rstest]
+    #[case::long_ago(NOW - 60 * SECOND, None)]
+    #[case::this_second(NOW, Some(2000))]
+    #[case::a_second_ago(NOW - SECOND, Some(1000))]
+    #[case::two_ago(NOW - 2 * SECOND, None)]
+    #[case::finer_than_seconds(NOW - 1, None)]
+    #[case::clock_a_little_ahead(NOW + SECOND, Some(3000))]
+    #[case::clock_far_ahead(NOW + 2 * SECOND, None)]
+    fn a_file_of_this_second_may_change_unseen(#[case] modified: i64, #[case] millis: Option<u64>) {
+        let wait = unsettled(&seen("a.csv", modified).arrival, NOW);
+        assert_eq!(wait, millis.map(Duration::from_millis));
+    }
 
     #[rstest]
     #[case::anything(Completeness::default(), "a.csv", NOW, true)]
