@@ -1,6 +1,10 @@
 //! Exit codes: what a script can rely on.
 
 use std::process::ExitCode;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use signal_hook::consts::{SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
 
 /// How a command ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -33,13 +37,39 @@ impl Exit {
 /// The code of a process that was interrupted (128 + SIGINT).
 pub const INTERRUPTED: u8 = 130;
 
+/// A first wish to stop is one to finish the file in hand.
+static FINISHES: AtomicBool = AtomicBool::new(false);
+static ASKED: AtomicBool = AtomicBool::new(false);
+
 /// Ends the process when it is interrupted. The file in hand is in a transaction that is not
 /// committed, so nothing of it stays.
 pub fn on_interrupt() {
+    listen(SIGINT);
+}
+
+/// From now on, the first wish to stop, an interrupt or a termination, is for the command to see.
+pub fn finish_when_asked() {
+    FINISHES.store(true, Ordering::SeqCst);
+    listen(SIGTERM);
+}
+
+/// Whether somebody wants the command to stop.
+pub fn is_asked_to_stop() -> bool {
+    ASKED.load(Ordering::SeqCst)
+}
+
+fn listen(signal: i32) {
     // Without a handler the system ends the process, which is as safe.
-    let _ = ctrlc::set_handler(|| {
-        eprintln!("interrupted; of the file in hand nothing was kept");
-        std::process::exit(i32::from(INTERRUPTED));
+    let Ok(mut signals) = Signals::new([signal]) else { return };
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            if FINISHES.load(Ordering::SeqCst) && !ASKED.swap(true, Ordering::SeqCst) {
+                eprintln!("stopping once the file in hand is done; once more stops at once");
+            } else {
+                eprintln!("interrupted; of the file in hand nothing was kept");
+                std::process::exit(i32::from(INTERRUPTED));
+            }
+        }
     });
 }
 

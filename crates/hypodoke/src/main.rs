@@ -9,6 +9,8 @@ mod failure;
 mod render;
 mod settings;
 mod survey;
+mod tell;
+mod watch;
 
 use std::process::ExitCode;
 

@@ -119,8 +119,7 @@ impl Place {
 fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
     let to_the_second = arrival.modified % SECOND == 0;
     let left = arrival.modified + 2 * SECOND - now;
-    (to_the_second && left > 0 && left <= 3 * SECOND)
-        .then(|| Duration::from_micros(left.unsigned_abs()))
+    (to_the_second && left > 0 && left <= 3 * SECOND).then(|| Duration::from_micros(left.unsigned_abs()))
 }
 
 /// Microseconds since 1970.

@@ -14,10 +14,11 @@ use crate::merge::Counts;
 /// 1: batches, files, layouts, drift, rejects.
 /// 2: parts; the place of a reject; what the modes did with the rows.
 /// 3: what was done about a change; how a file was written; decisions on held files; rejects mended.
-pub const LEDGER_VERSION: i64 = 3;
+/// 4: what people were told of, and what they are still to be told.
+pub const LEDGER_VERSION: i64 = 4;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 8] = [
+pub const LEDGER_TABLES: [&str; 10] = [
     "hd_ledger",
     "hd_batches",
     "hd_files",
@@ -26,6 +27,8 @@ pub const LEDGER_TABLES: [&str; 8] = [
     "hd_drift",
     "hd_rejects",
     "hd_decisions",
+    "hd_notices",
+    "hd_noticed",
 ];
 
 /// One batch.
@@ -123,6 +126,10 @@ pub struct FileQuery {
     pub table: Option<String>,
     /// Those of that outcome.
     pub outcome: Option<Outcome>,
+    /// Those of one feed.
+    pub feed: Option<String>,
+    /// Those done with since a moment: microseconds since 1970.
+    pub since: Option<i64>,
     /// How many at the most; all if unsaid.
     pub most: Option<usize>,
 }
@@ -195,4 +202,17 @@ pub struct RejectEntry {
     pub raw: Vec<u8>,
     /// When it was mended and loaded; `None` while it is a reject.
     pub mended: Option<i64>,
+}
+
+/// A message to people, sent or still to be sent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NoticeEntry {
+    /// Its number; 0 until it is written down.
+    pub notice: i64,
+    /// Who is told, by the name that the configuration has for them.
+    pub to: String,
+    /// What is said, as JSON.
+    pub content: String,
+    /// When it was written: microseconds since 1970.
+    pub at: i64,
 }

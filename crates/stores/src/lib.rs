@@ -5,11 +5,14 @@
 //! [`Loader::finish`] leaves nothing behind.
 
 mod error;
+mod lease;
 mod ledger;
 mod merge;
 mod postgres;
 mod sqlite;
 mod url;
+
+use std::collections::HashSet;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Limit, Rows};
@@ -20,9 +23,10 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
 
 pub use error::StoreError;
+pub use lease::Lease;
 pub use ledger::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
-    PartEntry, RejectEntry,
+    NoticeEntry, PartEntry, RejectEntry,
 };
 pub use merge::{Counts, Mode};
 pub use url::{StoreUrl, UrlError};
@@ -259,6 +263,20 @@ pub trait Store: Send {
 
     /// Writes down what somebody decided.
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError>;
+
+    /// Those of some events that somebody was not told of yet.
+    fn untold(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError>;
+
+    /// Writes a message to people down, with the events it tells of.
+    fn note_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError>;
+
+    /// Takes the messages in hand, at a moment, that are still to be sent: those not tried since
+    /// `tried_before` and not written before `from`, so that no two processes send one twice.
+    fn take_notices(&mut self, at: i64, tried_before: i64, from: i64)
+    -> Result<Vec<NoticeEntry>, StoreError>;
+
+    /// Writes down that a message was sent, or what was in its way.
+    fn settle_notice(&mut self, notice: i64, at: i64, trouble: Option<&str>) -> Result<(), StoreError>;
 
     /// What a column of a table holds, so that another may be held against it.
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError>;

@@ -109,6 +109,37 @@ impl StoreUrl {
         }
     }
 
+    /// What the names of its lock files begin with; `None` if it is a server.
+    pub(crate) fn lease_prefix(&self) -> Option<PathBuf> {
+        match self {
+            StoreUrl::Sqlite { path, .. } => {
+                let mut file = path.as_os_str().to_owned();
+                file.push("-watch.");
+                Some(PathBuf::from(file))
+            }
+            StoreUrl::Postgres { .. } => None,
+        }
+    }
+
+    /// The same address by the true path of its file, if that is there.
+    pub fn canonical(self) -> StoreUrl {
+        match self {
+            StoreUrl::Sqlite { path, wait } => {
+                StoreUrl::Sqlite { path: path.canonicalize().unwrap_or(path), wait }
+            }
+            other => other,
+        }
+    }
+
+    /// Whether a file is one that the database is kept in, or a lock of its.
+    pub fn is_own(&self, file: &Path) -> bool {
+        let is_lock = |prefix: PathBuf| {
+            let begins = |(name, prefix): (&str, &str)| name.starts_with(prefix);
+            file.parent() == prefix.parent() && names(file, &prefix).is_some_and(begins)
+        };
+        self.files().iter().any(|own| own == file) || self.lease_prefix().is_some_and(is_lock)
+    }
+
     /// Whether a database is there already.
     pub fn exists(&self) -> bool {
         match self {
@@ -116,6 +147,10 @@ impl StoreUrl {
             StoreUrl::Postgres { .. } => true,
         }
     }
+}
+
+fn names<'a>(file: &'a Path, other: &'a Path) -> Option<(&'a str, &'a str)> {
+    Some((file.file_name()?.to_str()?, other.file_name()?.to_str()?))
 }
 
 impl std::fmt::Display for StoreUrl {

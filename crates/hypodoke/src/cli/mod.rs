@@ -95,8 +95,20 @@ Examples:
   hypodoke load movements.csv --into sqlite:harbour.db
   hypodoke load inbox/ --table movements              a folder, into hypodoke.db")]
     Load(LoadArguments),
+    /// Keep loading: as files arrive, and by the clock
+    #[command(after_help = "\
+Examples:
+  hypodoke watch                                      every feed, until it is stopped
+  hypodoke watch north --listen 127.0.0.1:9150        one feed, with health and metrics
+  hypodoke watch --unit                               what systemd needs to run it")]
+    Watch(WatchArguments),
     /// Which files were loaded, when, with what result
-    #[command(after_help = "Example:\n  hypodoke ledger --into sqlite:harbour.db")]
+    #[command(after_help = "\
+Examples:
+  hypodoke ledger --today                             what came, and what wants a person
+  hypodoke ledger --since 3d --feed north
+  hypodoke ledger --status held
+  hypodoke ledger --late                              feeds whose files are due and not there")]
     Ledger(LedgerArguments),
     /// The account of a batch
     #[command(after_help = "Examples:\n  hypodoke receipt\n  hypodoke receipt 12 --json")]
@@ -328,14 +340,64 @@ pub struct CheckArguments {
     pub yes: bool,
 }
 
+/// `hypodoke watch`
+#[derive(Debug, Args)]
+pub struct WatchArguments {
+    /// Feeds of the configuration; all if none is named
+    #[arg(value_name = "FEED")]
+    pub feeds: Vec<String>,
+    /// Tell health (/healthz) and metrics (/metrics) on an address of this machine
+    #[arg(long, value_name = "ADDRESS")]
+    pub listen: Option<String>,
+    /// Print units for systemd instead
+    #[arg(long)]
+    pub unit: bool,
+}
+
+/// What came of a file, as the ledger is asked for it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub enum Status {
+    /// Its rows are in the table.
+    Loaded,
+    /// It could not be loaded.
+    Failed,
+    /// It is set aside until a person settles it.
+    Held,
+    /// The same content was loaded already.
+    Same,
+    /// A later version took its place.
+    Replaced,
+    /// A person decided against it.
+    Discarded,
+    /// Its rows were taken out again.
+    Retracted,
+    /// Some of its rows were rejected.
+    Rejects,
+}
+
 /// `hypodoke ledger`
 #[derive(Debug, Args)]
 pub struct LedgerArguments {
     #[command(flatten)]
     pub database: DatabaseArguments,
-    /// How many entries to show, the newest
-    #[arg(short = 'n', long, value_name = "N", default_value_t = 50)]
-    pub most: usize,
+    /// How many entries to show, the newest (50 unless something narrower is asked for)
+    #[arg(short = 'n', long, value_name = "N")]
+    pub most: Option<usize>,
+    /// Only what was done today, and what wants a person; the exit code tells whether anything does
+    #[arg(long, conflicts_with = "since")]
+    pub today: bool,
+    /// The same since so long ago, or since a moment: 12h, 3d, 2026-03-02, 2026-03-02T06:00
+    #[arg(long, value_name = "SPAN|MOMENT")]
+    pub since: Option<String>,
+    /// Only files of a feed
+    #[arg(long, value_name = "FEED")]
+    pub feed: Option<String>,
+    /// Only files of which this came: loaded, failed, held, same, replaced, discarded, retracted; or rejects
+    #[arg(long, value_name = "WORD")]
+    pub status: Option<Status>,
+    /// Only feeds whose files are due and have not come
+    #[arg(long)]
+    pub late: bool,
 }
 
 /// `hypodoke drift`

@@ -4,12 +4,13 @@ use hypodoke_core::event::Outcome;
 use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, Mode, Store, TablePlan};
 use serde::Serialize;
 
-use super::load::Task;
 use super::{Context, asked};
 use crate::cli::{LoadArguments, ReplayArguments, RetractArguments};
 use crate::engine::find::Finder;
 use crate::engine::ground::Ground;
+use crate::engine::means::Means;
 use crate::engine::order::same_delivery;
+use crate::engine::task::Task;
 use crate::engine::window::Window;
 use crate::engine::{Candidate, Delivery, Feed, batch, clock};
 use crate::exit::Exit;
@@ -129,7 +130,7 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
         return Err(Failure::usage("nothing was loaded").advise("--yes does it without asking"));
     }
     let listener = context.listener();
-    let ended = batch::run(store.as_mut(), None, &deliveries, Vec::new(), listener.as_ref())?;
+    let ended = batch::run(store.as_mut(), &Means::alone(listener.as_ref()), &deliveries, Vec::new())?;
     drop(listener);
     if context.json {
         json::print(&ended.receipt);

@@ -6,10 +6,11 @@ use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
 
-use super::{Context, asked, load};
-use crate::cli::{CheckArguments, LoadArguments};
+use super::{Context, asked};
+use crate::cli::{CheckArguments, ReadingArguments};
 use crate::engine::Delivery;
 use crate::engine::forecast::{self, Forecast};
+use crate::engine::task::Task;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, Tone, count, json};
@@ -72,8 +73,6 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
     if let Some(place) = &arguments.trust {
         return trust(place, arguments.yes, &settings, context);
     }
-    let wanted =
-        LoadArguments { what: arguments.feeds.iter().map(Into::into).collect(), ..LoadArguments::default() };
     let mut exit = Exit::Done;
     let places: Vec<PlaceLine> = settings
         .places
@@ -102,7 +101,7 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         error: None,
     };
     let (mut grants, mut feeds) = (Vec::new(), Vec::new());
-    let deliveries = match load::by_configuration(&wanted, &settings) {
+    let deliveries = match Task::of(&settings, &arguments.feeds, &ReadingArguments::default()) {
         Ok(task) => task.deliveries,
         Err(failure) if failure.exit == Exit::Unreachable => Vec::new(),
         Err(failure) => return Err(failure),

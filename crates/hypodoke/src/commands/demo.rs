@@ -10,10 +10,11 @@ use hypodoke_places::PlaceError;
 use hypodoke_places::sftp::{Session, learn};
 use serde::Serialize;
 
-use super::{Context, load, settle};
-use crate::cli::{DemoArguments, LoadArguments, SettleArguments};
-use crate::engine::batch;
+use super::{Context, settle};
+use crate::cli::{DemoArguments, ReadingArguments, SettleArguments};
+use crate::engine::means::Stop;
 use crate::engine::receipt::Receipt;
+use crate::engine::task::Task;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, Tone, json, receipt};
@@ -199,10 +200,10 @@ fn load_once(folder: &Path) -> Result<Receipt, Failure> {
 }
 
 fn load_by(file: &Path) -> Result<Receipt, Failure> {
-    let task = load::by_configuration(&LoadArguments::default(), &Settings::read(file)?)?;
+    let task = Task::of(&Settings::read(file)?, &[], &ReadingArguments::default())?;
     let mut store = hypodoke_stores::open(&task.store)?;
-    let ended = batch::run(store.as_mut(), None, &task.deliveries, task.unmatched, &Silent)?;
-    ended.broken_off.map_or(Ok(ended.receipt), Err)
+    let done = task.run(store.as_mut(), &Silent, &Stop::never())?;
+    done.broken_off.map_or(Ok(done.receipt), Err)
 }
 
 /// Holds what was loaded against the figures kept beside the generator.

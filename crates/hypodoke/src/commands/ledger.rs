@@ -1,20 +1,26 @@
 //! `hypodoke ledger` and `hypodoke receipt`: what the ledger says.
 
+use std::collections::HashSet;
+
 use hypodoke_core::event::Outcome;
-use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry};
+use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry, Store};
+use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Context;
-use crate::cli::{LedgerArguments, ReceiptArguments};
+use crate::cli::{LedgerArguments, ReceiptArguments, Status};
 use crate::engine::batch::rfc3339;
+use crate::engine::due::{self as late, Lateness};
 use crate::engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine};
+use crate::engine::window;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
+use crate::settings::Settings;
 
 /// The version of the ledger's JSON.
 ///
-/// 1: database, files.
+/// 1: database, files, late, held_before, wants_a_person. Fields may be added without a new version.
 const LEDGER_JSON_VERSION: u32 = 1;
 
 #[derive(Serialize)]
@@ -22,6 +28,17 @@ struct LedgerDocument {
     version: u32,
     database: String,
     files: Vec<FileLine>,
+    late: Vec<LateLine>,
+    /// Files held before the time that was asked for, and still.
+    held_before: u64,
+    wants_a_person: bool,
+}
+
+/// A feed whose files are due and have not come.
+#[derive(Serialize)]
+struct LateLine {
+    feed: String,
+    due_at: String,
 }
 
 /// An entry of the ledger as JSON.
@@ -74,17 +91,137 @@ impl From<FileEntry> for FileLine {
     }
 }
 
+/// How many entries are shown where nobody asks for any in particular.
+const USUAL: usize = 50;
+
 /// Lists the entries.
 pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
-    let files = store.files(&FileQuery { most: Some(arguments.most), ..FileQuery::default() })?;
-    if context.json {
-        let files = files.into_iter().map(FileLine::from).collect();
-        json::print(&LedgerDocument { version: LEDGER_JSON_VERSION, database: store.shown(), files });
-    } else {
-        render::print(&render::ledger::files(&files, context.screen));
+    let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
+    if let (Some(feed), Some(settings)) = (&arguments.feed, &settings) {
+        settings.feeds_named(std::slice::from_ref(feed))?;
     }
-    Ok(Exit::Done)
+    let now = Timestamp::now();
+    let since = match (&arguments.since, arguments.today) {
+        (Some(text), _) => Some(window::moment_since("since", text, now.as_microsecond())?),
+        (None, true) => Some(window::midnight(now)),
+        (None, false) => None,
+    };
+    let is_narrow = since.is_some() || arguments.feed.is_some() || arguments.status.is_some();
+    let mut store = context.ledger(&arguments.database)?;
+    let late = late_feeds(store.as_mut(), arguments, settings.as_ref(), now)?;
+    let query = FileQuery {
+        feed: arguments.feed.clone(),
+        since,
+        most: if is_narrow { None } else { Some(arguments.most.unwrap_or(USUAL)) },
+        ..FileQuery::default()
+    };
+    let mut files = if arguments.late { Vec::new() } else { store.files(&query)? };
+    let morning = Morning::of(store.as_mut(), &files, late, since)?;
+    if let Some(status) = arguments.status {
+        files.retain(|entry| is_of(entry, status));
+    }
+    files.truncate(arguments.most.unwrap_or(usize::MAX));
+    let answers = arguments.late || since.is_some();
+    if context.json {
+        let late = |late: &Lateness| LateLine { feed: late.feed().to_owned(), due_at: late.due_at() };
+        json::print(&LedgerDocument {
+            version: LEDGER_JSON_VERSION,
+            database: store.shown(),
+            files: files.into_iter().map(FileLine::from).collect(),
+            late: morning.late.iter().map(late).collect(),
+            held_before: morning.held_before,
+            wants_a_person: morning.exit() != Exit::Done,
+        });
+    } else {
+        render::print(&render::ledger::files(&files, &morning, arguments.late, context.screen));
+    }
+    Ok(if answers { morning.exit() } else { Exit::Done })
+}
+
+/// What of the ledger wants a person.
+pub struct Morning {
+    /// Files that are held or failed, each by its last entry.
+    pub held: u64,
+    /// See `held`.
+    pub failed: u64,
+    /// Files held before the time that was asked for, and still.
+    pub held_before: u64,
+    /// Feeds whose files are due and have not come.
+    pub late: Vec<Lateness>,
+}
+
+impl Morning {
+    /// Of these entries, the newest first.
+    fn of(
+        store: &mut dyn Store,
+        files: &[FileEntry],
+        late: Vec<Lateness>,
+        since: Option<i64>,
+    ) -> Result<Morning, Failure> {
+        let last = last_of_each(files);
+        let count = |outcome| last.iter().filter(|entry| entry.outcome == outcome).count() as u64;
+        let (held, failed) = (count(Outcome::Held), count(Outcome::Failed));
+        let held_before = match since {
+            Some(since) => {
+                let all = store.loaded_files()?;
+                let newest: Vec<FileEntry> = all.into_iter().rev().collect();
+                let is_old = |entry: &&&FileEntry| entry.outcome == Outcome::Held && entry.ended < since;
+                last_of_each(&newest).iter().filter(is_old).count() as u64
+            }
+            None => 0,
+        };
+        Ok(Morning { held, failed, held_before, late })
+    }
+
+    /// How the process ends by it.
+    pub fn exit(&self) -> Exit {
+        match self {
+            Morning { failed: 1.., .. } => Exit::Failed,
+            Morning { held: 0, held_before: 0, late, .. } if late.is_empty() => Exit::Done,
+            _ => Exit::Wanting,
+        }
+    }
+}
+
+/// The newest entry of each file, of entries with the newest first.
+pub fn last_of_each(files: &[FileEntry]) -> Vec<&FileEntry> {
+    let mut seen = HashSet::new();
+    let key =
+        |entry: &FileEntry| (entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table.clone());
+    files.iter().filter(|entry| seen.insert(key(entry))).collect()
+}
+
+fn late_feeds(
+    store: &mut dyn Store,
+    arguments: &LedgerArguments,
+    settings: Option<&Settings>,
+    now: Timestamp,
+) -> Result<Vec<Lateness>, Failure> {
+    let Some(settings) = settings else {
+        if arguments.late {
+            let what = "which files are due is in the configuration, and there is none here";
+            return Err(Failure::usage(what).advise("name it with --config"));
+        }
+        return Ok(Vec::new());
+    };
+    let is_wanted = |name: &str| arguments.feed.as_deref().is_none_or(|feed| feed == name);
+    let mut all = late::feeds(store, settings, now)?;
+    all.retain(|late| is_wanted(late.feed()));
+    Ok(all)
+}
+
+fn is_of(entry: &FileEntry, status: Status) -> bool {
+    let is = |outcome| entry.outcome == outcome && entry.replaced_by.is_none();
+    match status {
+        Status::Loaded => is(Outcome::Loaded),
+        Status::Failed => is(Outcome::Failed),
+        Status::Held => is(Outcome::Held),
+        Status::Same => is(Outcome::Same),
+        Status::Discarded => is(Outcome::Discarded),
+        Status::Retracted => is(Outcome::Retracted),
+        Status::Replaced => entry.replaced_by.is_some(),
+        Status::Rejects => entry.rejected > 0,
+    }
 }
 
 /// Shows a batch again, as it was shown when it ended.

@@ -6,7 +6,7 @@ mod check;
 mod demo;
 mod draft;
 pub mod drift;
-mod ledger;
+pub mod ledger;
 pub mod load;
 mod manual;
 mod preview;
@@ -14,6 +14,7 @@ pub mod rejects;
 pub mod settle;
 mod survey;
 pub mod tally;
+mod watch;
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -24,6 +25,7 @@ use hypodoke_stores::{Store, StoreUrl};
 use crate::cli::{Arguments, Command, DatabaseArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::render::log::{self, LogPlan, Logged};
 use crate::render::progress::{Narrator, Progress};
 use crate::render::{Screen, Tone};
 use crate::settings::{DEFAULT_DATABASE, Settings};
@@ -55,11 +57,12 @@ impl Context {
 
     /// Who is told of what happens: a narrator, a progress bar, or nobody.
     pub fn listener(&self) -> Box<dyn Listener> {
-        match self.verbose {
+        let listener: Box<dyn Listener> = match self.verbose {
             0 if self.screen.progress => Box::new(Progress::new()),
             0 => Box::new(Silent),
             level => Box::new(Narrator::new(level > 1)),
-        }
+        };
+        Box::new(Logged(listener))
     }
 
     /// Tells the person what went wrong.
@@ -99,6 +102,9 @@ impl Context {
 
 /// Runs a command.
 pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
+    if !matches!(command, Command::Watch(_)) {
+        log::begin(LogPlan { color: context.screen.error_color, ..LogPlan::default() })?;
+    }
     match command {
         Command::Demo(arguments) => demo::run(&arguments, context),
         Command::Survey(arguments) => survey::run(&arguments, context),
@@ -106,6 +112,7 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Preview(arguments) => preview::run(&arguments, context),
         Command::Check(arguments) => check::run(&arguments, context),
         Command::Load(arguments) => load::run(&arguments, context),
+        Command::Watch(arguments) => watch::run(&arguments, context),
         Command::Ledger(arguments) => ledger::list(&arguments, context),
         Command::Drift(arguments) => drift::run(&arguments, context),
         Command::Settle(arguments) => settle::run(&arguments, context),

@@ -1,9 +1,8 @@
 //! A batch: every new file of every feed, loaded one by one, each in its own transaction; on
 //! several connections side by side where the database takes that.
 
-use std::collections::HashMap;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
+mod share;
+
 use std::time::Instant;
 
 use hypodoke_core::drift::{Hold, WayOut};
@@ -15,6 +14,7 @@ use super::file::{FileLoad, HeldFile, Trouble};
 use super::ground::Ground;
 use super::lines::{Differs, entry_of, line_of, loaded_line, or_failed};
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
+use super::means::{Connections, Means, Stop};
 use super::order::{Turn, overtaken, same_delivery, turns};
 use super::patience::Patience;
 use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
@@ -33,22 +33,14 @@ pub struct Ended {
     pub broken_off: Option<Failure>,
 }
 
-/// More connections to the database.
-pub struct Connections<'a> {
-    /// Opens one more.
-    pub open: &'a (dyn Fn() -> Result<Box<dyn Store>, StoreError> + Sync),
-    /// How many there may be in all.
-    pub most: usize,
-}
-
 /// Loads all that is new.
 pub fn run(
     store: &mut dyn Store,
-    more: Option<&Connections<'_>>,
+    means: &Means<'_>,
     deliveries: &[Delivery],
     unmatched: Vec<String>,
-    listener: &dyn Listener,
 ) -> Result<Ended, Failure> {
+    let Means { more, listener, stop } = *means;
     let began = Instant::now();
     let began_at = clock::now();
     let entries = if store.has_ledger()? { store.loaded_files()? } else { Vec::new() };
@@ -71,6 +63,7 @@ pub fn run(
         more,
         known,
         listener,
+        stop,
         number: 0,
         lines: Vec::new(),
         conflicts: Vec::new(),
@@ -117,14 +110,12 @@ struct Pending<'a> {
 /// What a look at a file gave, where it was looked at already.
 type Look = Option<Result<Looked, Failure>>;
 
-/// A piece of work, by its number: what it came to, and how it ended.
-type Work<'w, T> = dyn Fn(&mut Batch<'_>, usize) -> (Option<T>, Result<(), StoreError>) + Sync + 'w;
-
 struct Batch<'a> {
     store: &'a mut dyn Store,
     more: Option<&'a Connections<'a>>,
     known: Known,
     listener: &'a dyn Listener,
+    stop: &'a Stop,
     number: i64,
     lines: Vec<ReceiptLine>,
     conflicts: Vec<Conflict>,
@@ -144,74 +135,15 @@ impl Batch<'_> {
             Some(more) => self.load_side_by_side(pending, more)?,
             None => {
                 for one in pending {
+                    if self.stop.is_wanted() {
+                        break;
+                    }
                     self.load_delivery(one)?;
                 }
             }
         }
         self.listener.on(Event::BatchEnded);
         self.store.end_batch(self.number, clock::now())
-    }
-
-    /// Each feed on a connection of its own, as many at a time as there may be.
-    fn load_side_by_side(
-        &mut self,
-        pending: &[Pending<'_>],
-        more: &Connections<'_>,
-    ) -> Result<(), StoreError> {
-        let work = |other: &mut Batch<'_>, at: usize| {
-            let done = other.load_delivery(&pending[at]);
-            let lines = std::mem::take(&mut other.lines);
-            (Some((lines, std::mem::take(&mut other.conflicts))), done)
-        };
-        let (done, ended) = self.share(pending.len(), more, &work);
-        for (lines, conflicts) in done {
-            self.lines.extend(lines);
-            self.conflicts.extend(conflicts);
-        }
-        ended
-    }
-
-    /// Does so many pieces of work on several connections, and gives what each came to, in order;
-    /// also of those that were done before a connection broke.
-    fn share<T: Send>(
-        &self,
-        pieces: usize,
-        more: &Connections<'_>,
-        work: &Work<'_, T>,
-    ) -> (Vec<T>, Result<(), StoreError>) {
-        let next = AtomicUsize::new(0);
-        let done: Mutex<Vec<(usize, T)>> = Mutex::default();
-        let (known, listener, number, again) = (&self.known, self.listener, self.number, self.again);
-        let run = || -> Result<(), StoreError> {
-            let mut store = (more.open)()?;
-            store.open_ledger()?;
-            let known = known.clone();
-            let (lines, conflicts) = (Vec::new(), Vec::new());
-            let mut batch =
-                Batch { store: store.as_mut(), more: None, known, listener, number, lines, conflicts, again };
-            loop {
-                let at = next.fetch_add(1, Ordering::Relaxed);
-                if at >= pieces {
-                    return Ok(());
-                }
-                let (came, ended) = work(&mut batch, at);
-                if let Some(came) = came {
-                    done.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).push((at, came));
-                }
-                ended?;
-            }
-        };
-        let ended = std::thread::scope(|scope| {
-            let workers: Vec<_> = (0..more.most.min(pieces)).map(|_| scope.spawn(run)).collect();
-            let ends: Vec<_> = workers
-                .into_iter()
-                .map(|worker| worker.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-                .collect();
-            ends.into_iter().collect::<Result<Vec<()>, StoreError>>()
-        });
-        let mut done = done.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
-        done.sort_by_key(|(at, _)| *at);
-        (done.into_iter().map(|(_, came)| came).collect(), ended.map(|_| ()))
     }
 
     fn load_delivery(&mut self, pending: &Pending<'_>) -> Result<(), StoreError> {
@@ -229,6 +161,9 @@ impl Batch<'_> {
             return self.load_shared(feed, new, looks, ground, more);
         }
         for turn in turns(feed, old, new) {
+            if self.stop.is_wanted() {
+                break;
+            }
             match turn {
                 Turn::Single(at) if feed.mode == Mode::Replace => {
                     let look = looks[at].take();
@@ -291,47 +226,6 @@ impl Batch<'_> {
             Err(Trouble::Held(Box::new(HeldFile { holds: vec![hold], ..HeldFile::default() }))),
             (Instant::now(), clock::now()),
         )
-    }
-
-    /// The files of one feed on several connections. The first makes the table; those of one size
-    /// with another may be the same content twice, and are loaded one after another.
-    fn load_shared(
-        &mut self,
-        feed: &Feed,
-        files: &[&Candidate],
-        mut looks: Vec<Look>,
-        mut ground: Ground,
-        more: &Connections<'_>,
-    ) -> Result<(), StoreError> {
-        let mut lines: Vec<Option<ReceiptLine>> = files.iter().map(|_| None).collect();
-        let mut sizes: HashMap<u64, u32> = HashMap::new();
-        files.iter().for_each(|file| *sizes.entry(file.seen.arrival.bytes).or_default() += 1);
-        let mut rest = Vec::new();
-        for at in 0..files.len() {
-            let bytes = files[at].seen.arrival.bytes;
-            let twin = sizes[&bytes] > 1 || self.known.has_size(bytes);
-            if ground.is_new() || twin && !self.known.claims_content(files[at], &feed.table) {
-                let look = looks[at].take();
-                lines[at] = Some(self.load_one(feed, files[at], &mut ground, look, false)?);
-            } else {
-                rest.push((at, Mutex::new(looks[at].take())));
-            }
-        }
-        let work = |other: &mut Batch<'_>, piece: usize| {
-            let (at, look) = &rest[piece];
-            let look = look.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
-            let mut own = ground.clone();
-            match other.load_one(feed, files[*at], &mut own, look, false) {
-                Ok(line) => (Some((*at, line)), Ok(())),
-                Err(error) => (None, Err(error)),
-            }
-        };
-        let (done, ended) = self.share(rest.len(), more, &work);
-        for (at, line) in done {
-            lines[at] = Some(line);
-        }
-        self.lines.extend(lines.into_iter().flatten());
-        ended
     }
 
     /// The files of one delivery: all of them are kept, or none.

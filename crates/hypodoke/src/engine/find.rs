@@ -6,9 +6,9 @@ use hypodoke_stores::FileEntry;
 
 use super::by_hand::{self, Known};
 use super::own::Own;
+use super::task::Task;
 use super::{Candidate, Feed};
-use crate::cli::{LoadArguments, ReadingArguments};
-use crate::commands::load;
+use crate::cli::ReadingArguments;
 use crate::failure::Failure;
 use crate::settings::Settings;
 
@@ -33,7 +33,7 @@ impl Finder {
         if self.listed.is_none() {
             let mut all = Vec::new();
             if let Some(settings) = &self.settings {
-                let task = load::by_configuration(&LoadArguments::default(), settings)?;
+                let task = Task::of(settings, &[], &ReadingArguments::default())?;
                 all = task.deliveries.into_iter().map(|delivery| (delivery.feed, delivery.files)).collect();
             }
             self.listed = Some(all);

@@ -17,6 +17,7 @@ pub fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {
         outcome,
         table: Some(feed.table.clone()),
         bytes: file.seen.arrival.bytes,
+        modified: file.seen.arrival.modified,
         ..ReceiptLine::default()
     }
 }

@@ -148,6 +148,9 @@ pub struct ReceiptLine {
     pub parts: Vec<PartLine>,
     /// Its size.
     pub bytes: u64,
+    /// When it was modified: microseconds since 1970.
+    #[serde(skip)]
+    pub modified: i64,
     /// Seconds it took.
     pub seconds: f64,
     /// How it differs from its tables, with what was done about it.

@@ -3,10 +3,12 @@
 use hypodoke_core::cast::Rows;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::types::Type;
+use std::collections::HashSet;
+
 use hypodoke_stores::{
     About, BatchEntry, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry, FileFigures, FileQuery,
-    FileSummary, Finished, LayoutEntry, LoadPlan, Loader, Mode, PartEntry, RejectEntry, SampleRows, Store,
-    StoreError, TableShape,
+    FileSummary, Finished, LayoutEntry, LoadPlan, Loader, Mode, NoticeEntry, PartEntry, RejectEntry,
+    SampleRows, Store, StoreError, TableShape,
 };
 
 /// Reads from a store and writes nothing to it.
@@ -60,6 +62,22 @@ impl Store for Trial<'_> {
     }
 
     fn note_file(&mut self, _: &FileEntry, _: &[(String, Drift)]) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn untold(&mut self, _: &str, _: &[String]) -> Result<HashSet<String>, StoreError> {
+        Ok(HashSet::new())
+    }
+
+    fn note_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {
+        Ok(Vec::new())
+    }
+
+    fn settle_notice(&mut self, _: i64, _: i64, _: Option<&str>) -> Result<(), StoreError> {
         Ok(())
     }
 

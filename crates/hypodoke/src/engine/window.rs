@@ -1,5 +1,6 @@
 //! Windows of modified time: `2026-03-02..2026-03-04`, or all since three days ago.
 
+use jiff::Timestamp;
 use jiff::civil::{Date, DateTime};
 use jiff::tz::TimeZone;
 
@@ -38,10 +39,7 @@ impl Window {
             }
         }
         if let Some(text) = since {
-            let span = duration(text).ok_or_else(|| {
-                Failure::usage(format!("--since {text}: that is no span of time; write 12h or 3d"))
-            })?;
-            window.from = window.from.max(now - i64::try_from(span.as_micros()).unwrap_or(i64::MAX));
+            window.from = window.from.max(moment_since("since", text, now)?);
         }
         Ok(window)
     }
@@ -55,6 +53,23 @@ impl Window {
     pub fn is_any(&self) -> bool {
         *self != Window::default()
     }
+}
+
+/// So long ago, or since a day or a moment: microseconds since 1970.
+pub fn moment_since(option: &str, text: &str, now: i64) -> Result<i64, Failure> {
+    if let Some(span) = duration(text) {
+        return Ok(now.saturating_sub(i64::try_from(span.as_micros()).unwrap_or(i64::MAX)));
+    }
+    edge(text, text, false).map_err(|_| {
+        Failure::usage(format!("--{option} {text}: that is no span of time, no day and no moment"))
+            .advise("write 12h, 3d, 2026-03-02 or 2026-03-02T06:00")
+    })
+}
+
+/// When the day of a moment began, by the machine's own clock: microseconds since 1970.
+pub fn midnight(now: Timestamp) -> i64 {
+    let day = now.to_zoned(TimeZone::system()).start_of_day();
+    day.map_or(now, |day| day.timestamp()).as_microsecond()
 }
 
 /// A day or a moment in the machine's own zone; of a day, its first instant or its last.

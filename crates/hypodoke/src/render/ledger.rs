@@ -5,14 +5,51 @@ use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
 use super::grid::{Grid, plain};
 use super::receipt::tone_of;
 use super::{Screen, Tone, count, moment};
+use crate::commands::ledger::Morning;
 use crate::commands::rejects::Group;
 use crate::failure::clean;
 
-/// One line per entry, the newest last, and a summary.
-pub fn files(entries: &[FileEntry], screen: Screen) -> String {
-    if entries.is_empty() {
-        return "the ledger holds no files yet\n".to_owned();
+/// One line per entry, the newest last, then what is late, and a summary.
+pub fn files(entries: &[FileEntry], morning: &Morning, late_only: bool, screen: Screen) -> String {
+    let mut out = if entries.is_empty() { String::new() } else { table(entries, screen) };
+    for late in &morning.late {
+        let words = screen.paint(Tone::Bad, &late.words());
+        out.push_str(&format!("feed {}: {words}\n", clean(late.feed())));
     }
+    if late_only {
+        let summary = match morning.late.len() as u64 {
+            0 => "nothing is late".to_owned(),
+            many => format!("{} late", count::of(many, "feed is", "feeds are")),
+        };
+        return format!("{out}{}\n", screen.paint(Tone::Heading, &summary));
+    }
+    format!("{out}{}\n", summary(entries, morning, screen))
+}
+
+fn summary(entries: &[FileEntry], morning: &Morning, screen: Screen) -> String {
+    let rows: u64 = entries.iter().filter(|e| e.replaced_by.is_none()).map(|e| e.loaded).sum();
+    let rejected: u64 = entries.iter().filter(|e| e.replaced_by.is_none()).map(|e| e.rejected).sum();
+    let files = match entries.len() as u64 {
+        0 => "no files".to_owned(),
+        many => format!("{}, {} in the tables", count::files(many), count::rows(rows)),
+    };
+    let mut parts = vec![screen.paint(Tone::Heading, &files)];
+    let mut part = |many: u64, tone: Tone, words: String| {
+        if many > 0 {
+            parts.push(screen.paint(tone, &words));
+        }
+    };
+    part(rejected, Tone::Warning, format!("{} rejected", count::rows(rejected)));
+    part(morning.failed, Tone::Bad, format!("{} failed", count::files(morning.failed)));
+    part(morning.held, Tone::Warning, format!("{} held", count::files(morning.held)));
+    let before = format!("{} still held from before", count::files(morning.held_before));
+    part(morning.held_before, Tone::Warning, before);
+    let late = morning.late.len() as u64;
+    part(late, Tone::Bad, format!("{} late", count::of(late, "feed", "feeds")));
+    parts.join(", ")
+}
+
+fn table(entries: &[FileEntry], screen: Screen) -> String {
     let headings = ["when", ">batch", "file", "table", "outcome", ">read", ">loaded", ">rejected", ">size"];
     let mut grid = Grid::new(screen, &headings);
     for entry in entries.iter().rev() {
@@ -33,9 +70,7 @@ pub fn files(entries: &[FileEntry], screen: Screen) -> String {
             plain(count::bytes(entry.arrival.bytes)),
         ]);
     }
-    let rows: u64 = entries.iter().filter(|e| e.replaced_by.is_none()).map(|e| e.loaded).sum();
-    let summary = format!("{}, {} in the tables", count::files(entries.len() as u64), count::rows(rows));
-    format!("{}\n{}\n", grid.text(), screen.paint(Tone::Heading, &summary))
+    format!("{}\n", grid.text())
 }
 
 /// Rejects, one line each.

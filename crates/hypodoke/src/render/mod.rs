@@ -5,6 +5,7 @@ pub mod drift;
 pub mod grid;
 pub mod json;
 pub mod ledger;
+pub mod log;
 pub mod moment;
 pub mod preview;
 pub mod progress;
@@ -86,6 +87,11 @@ impl Screen {
         };
         let width = terminal_size::terminal_size().map(|(width, _)| width.0).filter(|_| out);
         Screen { width, color: wants(out), error_color: wants(error), progress: error && !quiet, quiet }
+    }
+
+    /// No terminal: plain words, as wide as they are.
+    pub fn plain() -> Screen {
+        Screen { width: None, color: false, error_color: false, progress: false, quiet: false }
     }
 
     /// Text in a tone, for standard output.

@@ -160,7 +160,8 @@ fn conflict_words(conflict: &Conflict) -> String {
     )
 }
 
-fn summary(receipt: &Receipt, screen: Screen) -> String {
+/// What a receipt comes to, in a line.
+pub fn summary(receipt: &Receipt, screen: Screen) -> String {
     let totals = &receipt.totals;
     let mut parts = Vec::new();
     match receipt.batch {

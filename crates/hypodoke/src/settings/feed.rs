@@ -11,11 +11,12 @@ use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, Table
 use hypodoke_stores::Mode;
 
 use super::reader::{Section, suggest};
-use super::{columns, drift, formats};
+use super::{columns, drift, formats, schedule};
 use crate::cli::ReadingArguments;
 use crate::engine::Feed;
 use crate::engine::feed::{ChangedFile, SameContent};
 use crate::failure::Failure;
+use crate::watch::schedule::Schedule;
 
 /// A feed, with where its files land.
 #[derive(Clone, Debug)]
@@ -28,6 +29,8 @@ pub struct FeedSettings {
     pub files: Pattern,
     /// What the engine needs of it.
     pub feed: Feed,
+    /// When it is loaded, and by when its files are due.
+    pub schedule: Schedule,
 }
 
 impl FeedSettings {
@@ -114,6 +117,7 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     };
     let policy = drift::policy(&mut section)?;
     let expect = drift::expectations(&mut section)?;
+    let schedule = schedule::read(&mut section)?;
     section.finish()?;
     let key = key.map(|key| key.value).unwrap_or_default();
     let feed = Feed {
@@ -135,7 +139,7 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         same_content: same_content.unwrap_or_default(),
         changed_file: changed_file.unwrap_or_default(),
     };
-    Ok(FeedSettings { name, place: place.value, files: pattern, feed })
+    Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule })
 }
 
 /// Statements of SQL: a text, several, or `@FILE` beside the configuration.

@@ -5,20 +5,25 @@ mod drift;
 mod feed;
 mod formats;
 pub mod lasting;
+pub mod notify;
 mod places;
 pub mod reader;
+mod schedule;
+pub mod watch;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use hypodoke_places::sftp::Spool;
+use hypodoke_places::sftp::{Secret, Spool};
 use hypodoke_stores::StoreUrl;
 
 pub use feed::{FeedSettings, delimiter, fixed_fields, format, mark};
 pub use places::PlaceSettings;
 
 pub use formats::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
+use notify::NotifySettings;
 use reader::{Placed, Section, Text, suggest};
+use watch::WatchSettings;
 
 use crate::failure::Failure;
 
@@ -31,6 +36,8 @@ pub const DEFAULT_DATABASE: &str = "sqlite:hypodoke.db";
 /// A configuration, resolved.
 #[derive(Clone, Debug)]
 pub struct Settings {
+    /// Where it stands.
+    pub file: PathBuf,
     /// The staging database.
     pub store: StoreUrl,
     /// How many connections load side by side, where the database takes that.
@@ -41,6 +48,10 @@ pub struct Settings {
     pub spool: Spool,
     /// The feeds, in the order of the file.
     pub feeds: Vec<FeedSettings>,
+    /// Who is told of what.
+    pub notify: Vec<NotifySettings>,
+    /// How a watch goes about it.
+    pub watch: WatchSettings,
 }
 
 impl Settings {
@@ -72,9 +83,14 @@ impl Settings {
         let places: Vec<PlaceSettings> = places.collect::<Result<_, _>>()?;
         let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
         let feeds = root.inner("feed")?.into_iter().map(|(name, section)| feed::read(name, section, &names));
-        let feeds = feeds.collect::<Result<_, _>>()?;
+        let feeds: Vec<FeedSettings> = feeds.collect::<Result<_, _>>()?;
+        let names: Vec<&str> = feeds.iter().map(|feed| feed.name.as_str()).collect();
+        let notify = root.inner("notify")?;
+        let notify = notify.into_iter().map(|(name, section)| notify::read(name, section, &base, &names));
+        let notify = notify.collect::<Result<_, _>>()?;
+        let watch = watch::read(root.only("watch")?, root.only("log")?, &base)?;
         root.finish()?;
-        Ok(Settings { store, connections, places, spool, feeds })
+        Ok(Settings { file: file.to_path_buf(), store, connections, places, spool, feeds, notify, watch })
     }
 
     /// The feeds of these names; all where none is named.
@@ -141,6 +157,24 @@ fn expand(section: &Section<'_>, found: &Placed<String>) -> Result<String, Failu
     }
     out.push_str(rest);
     Ok(out)
+}
+
+/// A secret: from the environment, or from a file beside the configuration.
+fn secret(section: &mut Section<'_>, key: &'static str, base: &Path) -> Result<Option<Secret>, Failure> {
+    let Some(text) = section.text(key)? else { return Ok(None) };
+    if let Some(file) = text.value.strip_prefix('@') {
+        let path = base.join(file);
+        let read = std::fs::read_to_string(&path);
+        let secret = read.map_err(|error| section.wrong(&text, format!("{}: {error}", path.display())))?;
+        return Ok(Some(Secret::new(secret.trim_end_matches(['\r', '\n']))));
+    }
+    if !text.value.contains("${") {
+        let what = format!(
+            "`{key}` stands here for all to read; take it from the environment, {key} = \"${{NAME}}\", or a file, \"@FILE\""
+        );
+        return Err(section.wrong(&text, what));
+    }
+    Ok(Some(Secret::new(expand(section, &text)?)))
 }
 
 /// Reads `10s`, `5m`, `2h` or `1d`.

@@ -1,12 +1,13 @@
 //! Places in the configuration: folders, and folders on servers.
 
 use std::path::Path;
+use std::time::Duration;
 
-use hypodoke_places::sftp::{Remote, Secret, SftpAddress, Spool};
+use hypodoke_places::sftp::{Remote, SftpAddress, Spool};
 use hypodoke_places::{Completeness, Place, PutAway};
 
 use super::reader::{Placed, Section};
-use super::{duration, expand};
+use super::{duration, expand, secret};
 use crate::failure::Failure;
 
 /// How much room the spool has, unless it is said: 2 GB.
@@ -25,6 +26,8 @@ pub struct PlaceSettings {
     pub completeness: Completeness,
     /// Where files go once they are done with; unsaid, they are left as they are.
     pub put_away: Option<PutAway>,
+    /// How often a watch looks at it, whether or not anything is heard of it.
+    pub poll: Option<Duration>,
 }
 
 /// Reads `[spool]`.
@@ -54,12 +57,13 @@ pub fn read(
 ) -> Result<PlaceSettings, Failure> {
     let path = section.required("path", "\"inbox\"")?;
     let expanded = expand(&section, &path)?;
-    let quiet_for = match section.text("quiet_for")? {
-        Some(text) => Some(duration(&text.value).ok_or_else(|| {
-            section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value))
-        })?),
-        None => None,
+    let mut span = |key: &'static str| -> Result<Option<Duration>, Failure> {
+        let Some(text) = section.text(key)? else { return Ok(None) };
+        let wrong =
+            || section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value));
+        duration(&text.value).ok_or_else(wrong).map(Some)
     };
+    let (quiet_for, poll) = (span("quiet_for")?, span("poll")?);
     let marker = section.text("marker")?;
     if let Some(marker) = marker.as_ref().filter(|marker| {
         marker.value.contains(['/', '\\'])
@@ -78,7 +82,7 @@ pub fn read(
         (Place::Folder { name: name.clone(), folder: base.join(expanded) }, None)
     };
     section.finish()?;
-    Ok(PlaceSettings { name, place, address, completeness, put_away })
+    Ok(PlaceSettings { name, place, address, completeness, put_away, poll })
 }
 
 fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
@@ -107,25 +111,8 @@ fn address(
     base: &Path,
 ) -> Result<SftpAddress, Failure> {
     let mut address = SftpAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
-    let mut secret = |key: &'static str| -> Result<Option<Secret>, Failure> {
-        let Some(text) = section.text(key)? else { return Ok(None) };
-        if let Some(file) = text.value.strip_prefix('@') {
-            let path = base.join(file);
-            let read = std::fs::read_to_string(&path);
-            let secret =
-                read.map_err(|error| section.wrong(&text, format!("{}: {error}", path.display())))?;
-            return Ok(Some(Secret::new(secret.trim_end_matches(['\r', '\n']))));
-        }
-        if !text.value.contains("${") {
-            let what = format!(
-                "`{key}` stands here for all to read; take it from the environment, {key} = \"${{NAME}}\", or a file, \"@FILE\""
-            );
-            return Err(section.wrong(&text, what));
-        }
-        Ok(Some(Secret::new(expand(section, &text)?)))
-    };
-    address.password = secret("password")?;
-    address.passphrase = secret("passphrase")?;
+    address.password = secret(section, "password", base)?;
+    address.passphrase = secret(section, "passphrase", base)?;
     let mut file = |key: &'static str| -> Result<Option<std::path::PathBuf>, Failure> {
         let Some(text) = section.text(key)? else { return Ok(None) };
         let path = expand(section, &text)?;

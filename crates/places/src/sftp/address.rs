@@ -14,7 +14,7 @@ impl Secret {
     }
 
     /// The secret, for whoever it is meant for.
-    pub(crate) fn reveal(&self) -> &str {
+    pub fn reveal(&self) -> &str {
         &self.0
     }
 }

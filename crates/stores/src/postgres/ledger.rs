@@ -70,6 +70,9 @@ ALTER TABLE hd_rejects ADD COLUMN mended_at timestamptz;
 INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
 ";
 
+/// What the fourth version added to the third, besides its tables.
+pub const TO_FOURTH: &str = "INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1";
+
 /// Writes the ledger's version down.
 pub async fn sign(client: &Client) -> Result<(), Error> {
     client.execute("INSERT INTO hd_ledger VALUES ($1, $2)", &[&LEDGER_VERSION, &PROGRAM]).await?;
@@ -221,10 +224,12 @@ pub async fn files(client: &Client, query: &FileQuery) -> Result<Vec<FileEntry>,
     let sql = format!(
         "SELECT {FILE_COLUMNS} FROM hd_files WHERE ($1::bigint IS NULL OR batch = $1)
            AND ($3::bigint IS NULL OR file = $3) AND ($4::text IS NULL OR table_name = $4)
-           AND ($5::text IS NULL OR outcome = $5) ORDER BY file DESC LIMIT $2"
+           AND ($5::text IS NULL OR outcome = $5)
+           AND ($6::text IS NULL OR feed = $6) AND ($7::timestamptz IS NULL OR ended_at >= $7) ORDER BY file DESC LIMIT $2"
     );
-    let outcome = query.outcome.map(Outcome::word);
-    let found = client.query(&sql, &[&query.batch, &most, &query.file, &query.table, &outcome]).await?;
+    let (outcome, since) = (query.outcome.map(Outcome::word), query.since.map(moment));
+    let FileQuery { batch, file, table, feed, .. } = query;
+    let found = client.query(&sql, &[batch, &most, file, table, &outcome, feed, &since]).await?;
     Ok(found.iter().map(file_of).collect())
 }
 

@@ -5,9 +5,11 @@ mod copy;
 mod drift;
 mod ledger;
 mod load;
+mod notices;
 mod rights;
 mod tables;
 
+use std::collections::HashSet;
 use std::future::Future;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
@@ -24,8 +26,8 @@ pub use connect::Address;
 
 use crate::error::StoreError;
 use crate::ledger::{
-    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_VERSION, LayoutEntry, PartEntry,
-    RejectEntry,
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_VERSION, LayoutEntry, NoticeEntry,
+    PartEntry, RejectEntry,
 };
 use crate::merge::Mode;
 use crate::{
@@ -113,15 +115,36 @@ impl PostgresStore {
         Ok(())
     }
 
+    /// Takes what only one session may have; whether it was free. A machine that is gone is found
+    /// out by the server within minutes.
+    pub fn lease(&mut self, name: &str) -> Result<bool, StoreError> {
+        let alive =
+            "SET tcp_keepalives_idle TO 60; SET tcp_keepalives_interval TO 20; SET tcp_keepalives_count TO 3";
+        self.run(self.client.batch_execute(alive))?;
+        let what = format!("hypodoke watch {} {name}", self.schema);
+        let sql = "SELECT pg_try_advisory_lock(hashtextextended($1, 0))";
+        Ok(self.run(self.client.query_one(sql, &[&what]))?.get(0))
+    }
+
+    /// Whether the connection still stands.
+    pub fn is_alive(&self) -> bool {
+        self.run(self.client.batch_execute("")).is_ok()
+    }
+
     /// A ledger that an earlier version made becomes one of this version's, once.
     fn bring_up_to_date(&mut self) -> Result<(), StoreError> {
         let done = self.run(async {
             self.client
                 .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
                 .await?;
-            if ledger::version(&self.client, &self.schema).await? < Some(LEDGER_VERSION) {
+            let found = ledger::version(&self.client, &self.schema).await?;
+            if found < Some(3) {
                 self.client.batch_execute(ledger::TO_THIRD).await?;
                 self.client.batch_execute(ledger::DECISIONS).await?;
+            }
+            if found < Some(LEDGER_VERSION) {
+                self.client.batch_execute(notices::TABLES).await?;
+                self.client.batch_execute(ledger::TO_FOURTH).await?;
             }
             self.client.batch_execute("COMMIT").await
         });
@@ -208,6 +231,7 @@ impl Store for PostgresStore {
             if ledger::version(&self.client, &self.schema).await?.is_none() {
                 self.client.batch_execute(ledger::SCHEMA).await?;
                 self.client.batch_execute(ledger::DECISIONS).await?;
+                self.client.batch_execute(notices::TABLES).await?;
                 ledger::sign(&self.client).await?;
             }
             self.client.batch_execute("COMMIT").await
@@ -349,6 +373,27 @@ impl Store for PostgresStore {
 
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
         self.run(drift::note_decision(&self.client, entry))
+    }
+
+    fn untold(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError> {
+        self.run(notices::untold(&self.client, to, events))
+    }
+
+    fn note_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError> {
+        self.run(notices::note(&self.client, entry, events))
+    }
+
+    fn take_notices(
+        &mut self,
+        at: i64,
+        tried_before: i64,
+        from: i64,
+    ) -> Result<Vec<NoticeEntry>, StoreError> {
+        self.run(notices::take(&self.client, at, tried_before, from))
+    }
+
+    fn settle_notice(&mut self, notice: i64, at: i64, trouble: Option<&str>) -> Result<(), StoreError> {
+        self.run(notices::settle(&self.client, notice, at, trouble))
     }
 
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {

@@ -4,6 +4,7 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
 use rusqlite::{Connection, Result, Row, named_params, params};
 
+use super::notices;
 use super::tables::{moment, read_moment};
 use crate::ledger::{
     BatchEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, PartEntry, RejectEntry,
@@ -68,6 +69,9 @@ ALTER TABLE hd_rejects ADD COLUMN mended_at TEXT;
 INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
 ";
 
+/// What the fourth version added to the third, besides its tables.
+const TO_FOURTH: &str = "INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1";
+
 /// What the second version added to the first.
 const TO_SECOND: &str = "
 ALTER TABLE hd_rejects ADD COLUMN place TEXT;
@@ -116,13 +120,18 @@ pub fn create(connection: &Connection) -> Result<()> {
                 connection.execute_batch(TO_SECOND)?;
                 connection.execute_batch(PARTS)?;
             }
-            connection.execute_batch(TO_THIRD)?;
-            return connection.execute_batch(DECISIONS);
+            if found < 3 {
+                connection.execute_batch(TO_THIRD)?;
+                connection.execute_batch(DECISIONS)?;
+            }
+            connection.execute_batch(notices::TABLES)?;
+            return connection.execute_batch(TO_FOURTH);
         }
         None => connection.execute_batch(SCHEMA)?,
     }
     connection.execute_batch(PARTS)?;
     connection.execute_batch(DECISIONS)?;
+    connection.execute_batch(notices::TABLES)?;
     connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", params![LEDGER_VERSION, PROGRAM])?;
     Ok(())
 }
@@ -220,12 +229,13 @@ pub fn files(connection: &Connection, query: &FileQuery) -> Result<Vec<FileEntry
     let most = query.most.map_or(-1, |most| most as i64);
     let sql = format!(
         "SELECT {FILE_COLUMNS} FROM hd_files WHERE (?1 IS NULL OR batch = ?1) AND (?3 IS NULL OR file = ?3)
-           AND (?4 IS NULL OR table_name = ?4) AND (?5 IS NULL OR outcome = ?5) ORDER BY file DESC LIMIT ?2"
+           AND (?4 IS NULL OR table_name = ?4) AND (?5 IS NULL OR outcome = ?5)
+           AND (?6 IS NULL OR feed = ?6) AND (?7 IS NULL OR ended_at >= ?7) ORDER BY file DESC LIMIT ?2"
     );
-    let outcome = query.outcome.map(Outcome::word);
+    let (outcome, since) = (query.outcome.map(Outcome::word), query.since.map(moment));
     connection
         .prepare_cached(&sql)?
-        .query_map(params![query.batch, most, query.file, query.table, outcome], file_of)?
+        .query_map(params![query.batch, most, query.file, query.table, outcome, query.feed, since], file_of)?
         .collect()
 }
 

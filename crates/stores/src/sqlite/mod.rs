@@ -4,10 +4,12 @@ mod bulk;
 mod drift;
 mod ledger;
 mod load;
+mod notices;
 mod tables;
 
 pub(crate) use tables::moment;
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -19,7 +21,8 @@ use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, TransactionB
 
 use crate::error::StoreError;
 use crate::ledger::{
-    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry,
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, NoticeEntry, PartEntry,
+    RejectEntry,
 };
 use crate::merge::Mode;
 use crate::{
@@ -270,6 +273,27 @@ impl Store for SqliteStore {
 
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
         self.write(|connection| drift::note_decision(connection, entry))
+    }
+
+    fn untold(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError> {
+        self.read(|connection| notices::untold(connection, to, events))
+    }
+
+    fn note_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError> {
+        self.write(|connection| notices::note(connection, entry, events))
+    }
+
+    fn take_notices(
+        &mut self,
+        at: i64,
+        tried_before: i64,
+        from: i64,
+    ) -> Result<Vec<NoticeEntry>, StoreError> {
+        self.write(|connection| notices::take(connection, at, tried_before, from))
+    }
+
+    fn settle_notice(&mut self, notice: i64, at: i64, trouble: Option<&str>) -> Result<(), StoreError> {
+        self.write(|connection| notices::settle(connection, notice, at, trouble))
     }
 
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
