@@ -64,7 +64,7 @@ fn listen(signal: i32) {
     std::thread::spawn(move || {
         for _ in signals.forever() {
             if FINISHES.load(Ordering::SeqCst) && !ASKED.swap(true, Ordering::SeqCst) {
-                eprintln!("stopping once the file in hand is done; once more stops at once");
+                tracing::info!("stopping once the file in hand is done; once more stops at once");
             } else {
                 eprintln!("interrupted; of the file in hand nothing was kept");
                 std::process::exit(i32::from(INTERRUPTED));

@@ -7,6 +7,7 @@ mod engine;
 mod exit;
 mod failure;
 mod render;
+mod report;
 mod settings;
 mod survey;
 mod tell;

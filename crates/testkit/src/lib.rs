@@ -1,7 +1,10 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
+mod mailbox;
 mod postgres;
 mod sshd;
+mod watch;
+mod web;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -10,8 +13,11 @@ use rusqlite::{Connection, OpenFlags};
 use serde_json::Value;
 use tempfile::TempDir;
 
+pub use mailbox::{Mail, Mailbox, Manners};
 pub use postgres::{Database, Server};
 pub use sshd::Sshd;
+pub use watch::{Watch, wait_for};
+pub use web::{Answer, Request, Web};
 
 /// A temporary folder with the built program at hand.
 pub struct Workshop {

@@ -110,6 +110,9 @@ Examples:
   hypodoke ledger --status held
   hypodoke ledger --late                              feeds whose files are due and not there")]
     Ledger(LedgerArguments),
+    /// A page to look at: volumes, drift and rejects over time
+    #[command(after_help = "Examples:\n  hypodoke report\n  hypodoke report -o wall.html --days 14")]
+    Report(ReportArguments),
     /// The account of a batch
     #[command(after_help = "Examples:\n  hypodoke receipt\n  hypodoke receipt 12 --json")]
     Receipt(ReceiptArguments),
@@ -515,6 +518,19 @@ pub struct TallyArguments {
     /// Count the ledger and the tables only, and leave the sources unread
     #[arg(long)]
     pub quick: bool,
+    #[command(flatten)]
+    pub database: DatabaseArguments,
+}
+
+/// `hypodoke report`
+#[derive(Debug, Args)]
+pub struct ReportArguments {
+    /// Where to write it; - is standard output
+    #[arg(short, long, value_name = "FILE", default_value = "hypodoke-report.html")]
+    pub output: PathBuf,
+    /// How many days back it looks
+    #[arg(long, value_name = "N", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=3660))]
+    pub days: u32,
     #[command(flatten)]
     pub database: DatabaseArguments,
 }

@@ -110,7 +110,8 @@ fn files_of(store: &mut dyn Store) -> Result<HashMap<i64, FileEntry>, Failure> {
     Ok(store.files(&FileQuery::default())?.into_iter().map(|entry| (entry.file, entry)).collect())
 }
 
-fn histories(store: &mut dyn Store, wanted: Option<&str>) -> Result<Vec<History>, Failure> {
+/// What changed in the tables of all feeds, or of one.
+pub fn histories(store: &mut dyn Store, wanted: Option<&str>) -> Result<Vec<History>, Failure> {
     let files = files_of(store)?;
     let mut tables: Vec<(String, Option<String>)> = Vec::new();
     let mut numbers: Vec<&i64> = files.keys().collect();

@@ -11,6 +11,7 @@ pub mod load;
 mod manual;
 mod preview;
 pub mod rejects;
+mod report;
 pub mod settle;
 mod survey;
 pub mod tally;
@@ -113,6 +114,7 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Check(arguments) => check::run(&arguments, context),
         Command::Load(arguments) => load::run(&arguments, context),
         Command::Watch(arguments) => watch::run(&arguments, context),
+        Command::Report(arguments) => report::run(&arguments, context),
         Command::Ledger(arguments) => ledger::list(&arguments, context),
         Command::Drift(arguments) => drift::run(&arguments, context),
         Command::Settle(arguments) => settle::run(&arguments, context),

@@ -159,7 +159,7 @@ pub fn chosen(
 }
 
 /// Rejects put together by column and reason, the most first.
-fn groups(found: &Found) -> Vec<Group> {
+pub fn groups(found: &Found) -> Vec<Group> {
     let mut groups: Vec<Group> = Vec::new();
     for (entry, rejects) in found {
         let mut counted: Vec<usize> = Vec::new();

@@ -94,8 +94,13 @@ fn done(action: Action) -> &'static str {
     }
 }
 
+/// What was done about a change, in words.
+pub fn done_in_words(change: &Told) -> &'static str {
+    done(Action::from_word(&change.action).unwrap_or_default())
+}
+
 /// A change as the ledger keeps it, in words.
-fn words(change: &Told) -> String {
+pub fn words(change: &Told) -> String {
     let column = &change.column;
     let (from, to) = (change.from.as_deref().unwrap_or("-"), change.to.as_deref().unwrap_or("-"));
     match change.change.as_str() {

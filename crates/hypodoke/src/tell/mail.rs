@@ -16,7 +16,7 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// Sends a message. Where the way there is to be private and is not, nothing is sent.
 pub fn send(mail: &Mail, notice: &Notice) -> Result<(), String> {
     let address = |text: &str| text.parse::<Mailbox>().map_err(|error| format!("`{text}`: {error}"));
-    let mut message = Message::builder().from(address(&mail.from)?).subject(&notice.subject);
+    let mut message = Message::builder().message_id(None).from(address(&mail.from)?).subject(&notice.subject);
     for to in &mail.to {
         message = message.to(address(to)?);
     }

@@ -35,7 +35,7 @@ pub struct Notice {
 impl Notice {
     /// Of what happened, with the receipt of the batch it happened in.
     pub fn of(news: &[&Happening], receipt: Option<&Receipt>, database: &str, at: i64) -> Notice {
-        let subject = format!("{} · {database}", headline(news));
+        let subject = format!("{} ({database})", headline(news));
         let short = receipt.map(shortened);
         let document = json!({
             "version": NOTICE_JSON_VERSION,

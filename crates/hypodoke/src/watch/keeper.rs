@@ -27,6 +27,9 @@ const FIRST_RETRY: Duration = Duration::from_secs(5);
 /// … up to this.
 const LONGEST_RETRY: Duration = Duration::from_secs(300);
 
+/// Whether somebody has decided about what is held is asked so often.
+const ASK_FOR_DECISIONS: Duration = Duration::from_secs(10);
+
 /// Another process has the feed: it is asked for so often.
 const STAND_BY: Duration = Duration::from_secs(5);
 
@@ -42,6 +45,8 @@ pub struct Keeper<'a> {
     mail: &'a Bell,
     lease: Option<Lease>,
     later: Later,
+    /// How many decisions the ledger had when it was last asked.
+    decided: usize,
     /// What is out of reach since when, in words; it is told once.
     trouble: Option<String>,
     retry: Duration,
@@ -66,6 +71,7 @@ impl<'a> Keeper<'a> {
             mail,
             lease: None,
             later: Later::default(),
+            decided: 0,
             trouble: None,
             retry: FIRST_RETRY,
         }
@@ -90,7 +96,9 @@ impl<'a> Keeper<'a> {
             Ok(waiting) => {
                 self.back_in_reach();
                 self.board.round_ended(name, Timestamp::now(), began.elapsed());
-                let again = self.later.next_trial(now);
+                let next = self.later.next_trial(now);
+                let ask = self.later.has_held().then_some(ASK_FOR_DECISIONS);
+                let again = next.into_iter().chain(ask).min();
                 let again = if waiting { Some(again.map_or(settle, |next| next.min(settle))) } else { again };
                 After { again }
             }
@@ -120,6 +128,12 @@ impl<'a> Keeper<'a> {
         let waiting = !task.waiting.is_empty();
         let Some(delivery) = task.deliveries.first_mut() else { return Ok(waiting) };
         self.later.keep_only(&delivery.files);
+        if self.later.has_held() {
+            let decided = hypodoke_stores::open(&self.settings.store)?.decisions()?.len();
+            if std::mem::replace(&mut self.decided, decided) != decided {
+                self.later.wake_held();
+            }
+        }
         if !delivery.files.iter().any(|file| self.later.is_due(file, now)) {
             debug!(feed = self.feed.name, files = delivery.files.len(), "nothing new");
             return self.without_troubles(&task.troubles, waiting);
@@ -161,7 +175,9 @@ impl<'a> Keeper<'a> {
             done.receipt.files.iter().map(|line| (line.path.as_str(), line.outcome)).collect();
         for file in task.deliveries.iter().flat_map(|delivery| &delivery.files) {
             match outcomes.get(file.shown.as_str()) {
-                Some(Outcome::Failed | Outcome::Held) => self.later.put_off(file, now),
+                Some(outcome @ (Outcome::Failed | Outcome::Held)) => {
+                    self.later.put_off(file, *outcome == Outcome::Held, now);
+                }
                 Some(_) => self.later.settle(file),
                 None if whole => self.later.settle(file),
                 None => {}

@@ -27,6 +27,8 @@ struct Trial {
     look: Look,
     next: Timestamp,
     wait: Duration,
+    /// It is held: somebody may decide about it at any time.
+    held: bool,
 }
 
 /// What is remembered of a feed's files between two rounds.
@@ -57,13 +59,23 @@ impl Later {
         self.settled.insert(file.shown.clone(), look(file));
     }
 
-    /// A file is to be tried again.
-    pub fn put_off(&mut self, file: &Candidate, now: Timestamp) {
+    /// A file is to be tried again; one that is held also when somebody has decided.
+    pub fn put_off(&mut self, file: &Candidate, held: bool, now: Timestamp) {
         let before = self.trials.get(&file.shown).filter(|trial| trial.look == look(file));
         let wait = before.map_or(FIRST, |trial| (trial.wait * 2).min(LONGEST));
         let next = now.checked_add(signed(wait)).unwrap_or(Timestamp::MAX);
         self.settled.remove(&file.shown);
-        self.trials.insert(file.shown.clone(), Trial { look: look(file), next, wait });
+        self.trials.insert(file.shown.clone(), Trial { look: look(file), next, wait, held });
+    }
+
+    /// Whether any file is held.
+    pub fn has_held(&self) -> bool {
+        self.trials.values().any(|trial| trial.held)
+    }
+
+    /// Somebody has decided: what is held is tried again now.
+    pub fn wake_held(&mut self) {
+        self.trials.values_mut().filter(|trial| trial.held).for_each(|trial| trial.next = Timestamp::MIN);
     }
 
     /// Forgets files that are not there any more.
@@ -106,17 +118,20 @@ mod tests {
     fn what_failed_is_tried_again_ever_more_rarely_and_at_once_when_it_changes() {
         let mut later = Later::default();
         assert!(later.is_due(&file(1), at(0)));
-        later.put_off(&file(1), at(0));
+        later.put_off(&file(1), false, at(0));
         assert!(
             !later.is_due(&file(1), at(59))
                 && later.is_due(&file(1), at(60))
                 && later.is_due(&file(2), at(1))
         );
         assert_eq!(later.next_trial(at(0)), Some(FIRST));
-        later.put_off(&file(1), at(60));
+        later.put_off(&file(1), true, at(60));
         assert!(!later.is_due(&file(1), at(179)) && later.is_due(&file(1), at(180)));
-        (0..9).for_each(|_| later.put_off(&file(1), at(180)));
+        (0..9).for_each(|_| later.put_off(&file(1), true, at(180)));
         assert_eq!(later.next_trial(at(180)), Some(LONGEST));
+        assert!(later.has_held());
+        later.wake_held();
+        assert!(later.is_due(&file(1), at(181)));
         later.settle(&file(1));
         assert!(!later.is_due(&file(1), at(99_999)) && later.is_due(&file(2), at(99_999)));
         later.keep_only(&[]);

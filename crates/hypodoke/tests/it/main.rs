@@ -13,12 +13,15 @@ mod json;
 mod load;
 mod manual;
 mod mended;
+mod morning;
 mod nested;
 mod server;
 mod sftp;
 mod staging;
 mod survey;
 mod tally;
+mod tell;
+mod watch;
 mod workbook;
 
 use hypodoke_testkit::Workshop;
