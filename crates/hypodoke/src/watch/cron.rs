@@ -48,7 +48,8 @@ impl Cron {
         let mut best: Option<(Timestamp, DateTime)> = None;
         for minute in self.table.iter_after(begin).ok()? {
             let minute = minute.ok()?.datetime();
-            if best.is_some_and(|(_, found)| minute > found) {
+            // A later minute of the calendar may come earlier, where the clock is put back.
+            if best.is_some_and(|(_, found)| minute > found.checked_add(SHIFT).unwrap_or(DateTime::MAX)) {
                 break;
             }
             for moment in self.moments(minute, zone).into_iter().flatten().filter(|moment| *moment > after) {
