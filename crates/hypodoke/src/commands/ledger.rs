@@ -117,8 +117,9 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
     };
     let mut files = if arguments.late { Vec::new() } else { store.files(&query)? };
     let morning = Morning::of(store.as_mut(), &files, late, since)?;
+    let last: HashSet<i64> = last_of_each(&files).iter().map(|entry| entry.file).collect();
     if let Some(status) = arguments.status {
-        files.retain(|entry| is_of(entry, status));
+        files.retain(|entry| is_of(entry, status, &last));
     }
     files.truncate(arguments.most.unwrap_or(usize::MAX));
     let answers = arguments.late || since.is_some();
@@ -133,7 +134,7 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
             wants_a_person: morning.exit() != Exit::Done,
         });
     } else {
-        render::print(&render::ledger::files(&files, &morning, arguments.late, context.screen));
+        render::print(&render::ledger::files(&files, &last, &morning, arguments.late, context.screen));
     }
     Ok(if answers { morning.exit() } else { Exit::Done })
 }
@@ -210,12 +211,13 @@ fn late_feeds(
     Ok(all)
 }
 
-fn is_of(entry: &FileEntry, status: Status) -> bool {
+/// Whether that came of a file. Only what is so still is held, or has failed.
+fn is_of(entry: &FileEntry, status: Status, last: &HashSet<i64>) -> bool {
     let is = |outcome| entry.outcome == outcome && entry.replaced_by.is_none();
     match status {
         Status::Loaded => is(Outcome::Loaded),
-        Status::Failed => is(Outcome::Failed),
-        Status::Held => is(Outcome::Held),
+        Status::Failed => is(Outcome::Failed) && last.contains(&entry.file),
+        Status::Held => is(Outcome::Held) && last.contains(&entry.file),
         Status::Same => is(Outcome::Same),
         Status::Discarded => is(Outcome::Discarded),
         Status::Retracted => is(Outcome::Retracted),

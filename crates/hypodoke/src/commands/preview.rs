@@ -91,7 +91,7 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
         return Err(Failure::load(format!("feed `{name}` has no files: nothing fits {}", feed.files)));
     };
     let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
-    let candidate = Candidate { shown: seen.arrival.path.clone(), seen, member: None, parts };
+    let candidate = Candidate { shown: seen.arrival.path.clone(), seen, member: None, parts, control: None };
     Ok((candidate, feed.to_feed(&arguments.reading)?))
 }
 

@@ -75,5 +75,11 @@ fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
         let whole = seen.file.canonicalize().unwrap_or_else(|_| seen.file.clone());
         seen.arrival.path = whole.to_string_lossy().into_owned();
     }
-    Candidate { seen, shown: shown.to_string_lossy().into_owned(), member: None, parts: Vec::new() }
+    Candidate {
+        seen,
+        shown: shown.to_string_lossy().into_owned(),
+        member: None,
+        parts: Vec::new(),
+        control: None,
+    }
 }

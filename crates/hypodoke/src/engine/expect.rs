@@ -1,6 +1,6 @@
 //! What a feed expects of its files, and what of it a file does not meet.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::drift::{Hold, WayOut};
@@ -8,6 +8,7 @@ use hypodoke_core::layout::Otherwise;
 use hypodoke_core::spelling::number::read;
 use hypodoke_core::spelling::{Number, NumberStyle};
 use hypodoke_core::types::Unit;
+use hypodoke_places::beside;
 
 use super::Candidate;
 use crate::render::count;
@@ -153,10 +154,10 @@ impl Expectations {
         }
         let (line, whence) = match &self.control_file {
             Some(pattern) => {
-                let path = companion(&file.seen.file, pattern);
-                match read_companion(&path) {
-                    Ok(text) => (text, format!("its companion {}", path.display())),
-                    Err(why) => return vec![format!("its companion {}: {why}", path.display())],
+                let name = beside(&file.seen.arrival.path, pattern);
+                match read_companion(file, pattern) {
+                    Ok(text) => (text, format!("its companion {name}")),
+                    Err(why) => return vec![format!("its companion {name}: {why}")],
                 }
             }
             None => match facts.footer.last() {
@@ -253,20 +254,32 @@ fn numbers(line: &str) -> Vec<Vec<Number>> {
     all.filter(|found| !found.is_empty()).collect()
 }
 
-/// The companion of a file: beside it, by a pattern of its name.
-pub fn companion(file: &Path, pattern: &str) -> PathBuf {
-    let name = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let stem = name.split_once('.').map_or(name.as_str(), |(stem, _)| stem);
-    file.with_file_name(pattern.replace("{file}", &name).replace("{stem}", stem))
+/// Reads the companion of a file: beside it, or fetched from the server that it stands on.
+fn read_companion(file: &Candidate, pattern: &str) -> Result<String, String> {
+    let Some(control) = &file.control else {
+        if file.seen.remote.is_some() {
+            return Err("it is not there".to_owned());
+        }
+        let name = file.seen.file.file_name().map(|name| name.to_string_lossy().into_owned());
+        return read_text(&file.seen.file.with_file_name(beside(&name.unwrap_or_default(), pattern)));
+    };
+    too_many(control.arrival.bytes)?;
+    let text = control.fetched().map_err(|error| error.to_string()).and_then(|fetched| read_text(&fetched));
+    control.release();
+    text
 }
 
-fn read_companion(path: &Path) -> Result<String, String> {
-    let meta = std::fs::metadata(path).map_err(|error| error.to_string())?;
-    if meta.len() > MOST_OF_COMPANION {
-        return Err(format!("{} bytes are too many for control figures", meta.len()));
-    }
+fn read_text(path: &Path) -> Result<String, String> {
+    too_many(std::fs::metadata(path).map_err(|error| error.to_string())?.len())?;
     let bytes = std::fs::read(path).map_err(|error| error.to_string())?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
+fn too_many(bytes: u64) -> Result<(), String> {
+    match bytes {
+        0..=MOST_OF_COMPANION => Ok(()),
+        _ => Err(format!("{bytes} bytes are too many for control figures")),
+    }
 }
 
 #[cfg(test)]
@@ -303,12 +316,5 @@ mod tests {
         #[case] told: bool,
     ) {
         assert_eq!(unusual(read, before, share).is_some(), told);
-    }
-
-    #[rstest]
-    #[case("{file}.ctl", "in/a.csv.ctl")]
-    #[case("{stem}.ctl", "in/a.ctl")]
-    fn companions_stand_beside_their_files(#[case] pattern: &str, #[case] expected: &str) {
-        assert_eq!(companion(Path::new("in/a.csv"), pattern), Path::new(expected));
     }
 }

@@ -480,6 +480,7 @@ pub fn named(entry: &FileEntry) -> Candidate {
     Candidate {
         seen: Seen { arrival: entry.arrival.clone(), file: PathBuf::from(&entry.arrival.path), remote: None },
         member: None,
+        control: None,
         shown: entry.arrival.path.clone(),
         parts: Vec::new(),
     }

@@ -1,15 +1,14 @@
 //! A task: the files that are there for some feeds, loaded into one database, and put away.
 
-use std::collections::HashSet;
-use std::path::{Path, PathBuf};
+use std::collections::{HashMap, HashSet};
+use std::path::Path;
 
 use hypodoke_core::event::{Listener, Outcome};
-use hypodoke_places::{Place, PutAway, Seen};
+use hypodoke_places::{Place, PutAway, Seen, beside};
 use hypodoke_stores::{Store, StoreUrl};
 
 use super::archive::unfold;
 use super::batch;
-use super::expect::companion;
 use super::means::{Connections, Means, Stop};
 use super::own::Own;
 use super::receipt::{Receipt, ReceiptLine};
@@ -72,16 +71,15 @@ impl Task {
         };
         let mut deliveries: Vec<Delivery> =
             settings.feeds.iter().map(empty).collect::<Result<_, Failure>>()?;
-        let mut strangers: Vec<(String, PathBuf)> = Vec::new();
+        let mut strangers: Vec<(String, Seen)> = Vec::new();
         for place in &settings.places {
             if names.is_empty() || wanted.iter().any(|feed| feed.place == place.name) {
                 let files = task.look_at(settings, place);
                 strangers.extend(sort(settings, place, files, &mut deliveries));
             }
         }
-        let companions = companions(&deliveries);
-        let strangers = strangers.into_iter().filter(|(_, file)| !companions.contains(file));
-        task.unmatched.extend(strangers.map(|(shown, _)| shown));
+        bring_companions(&mut deliveries, &mut strangers);
+        task.unmatched.extend(strangers.into_iter().map(|(shown, _)| shown));
         let is_wanted =
             |delivery: &Delivery| wanted.iter().any(|feed| delivery.feed.name.as_deref() == Some(&feed.name));
         task.deliveries = deliveries.into_iter().filter(is_wanted).collect();
@@ -119,7 +117,7 @@ impl Task {
             .filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen))
         {
             let shown = seen.arrival.path.clone();
-            match unfold(Candidate { seen, member: None, shown, parts: Vec::new() }) {
+            match unfold(Candidate { seen, member: None, shown, parts: Vec::new(), control: None }) {
                 Ok(found) => files.extend(found),
                 Err(trouble) => self.troubles.push(trouble),
             }
@@ -182,7 +180,7 @@ fn sort(
     place: &PlaceSettings,
     files: Vec<Candidate>,
     deliveries: &mut [Delivery],
-) -> Vec<(String, PathBuf)> {
+) -> Vec<(String, Seen)> {
     let mut strangers = Vec::new();
     for file in files {
         let seen = &file.seen;
@@ -196,23 +194,38 @@ fn sort(
             }
             None => {
                 let shown = format!("{}/{}", place.name, seen.arrival.path);
-                strangers.push((shown, seen.file.clone()));
+                strangers.push((shown, file.seen));
             }
         }
     }
     strangers
 }
 
-/// The control files that stand beside files of feeds: they are no arrivals.
-fn companions(deliveries: &[Delivery]) -> HashSet<PathBuf> {
-    let with_control = deliveries
-        .iter()
-        .filter_map(|delivery| Some((delivery, delivery.feed.expect.control_file.as_ref()?)));
-    with_control
-        .flat_map(|(delivery, pattern)| {
-            delivery.files.iter().map(|file| companion(&file.seen.file, pattern)).collect::<Vec<_>>()
-        })
-        .collect()
+/// Finds the control files that stand beside files of feeds among those that no feed wants: they are
+/// no arrivals. Those on servers go with their files, to be fetched.
+fn bring_companions(deliveries: &mut [Delivery], strangers: &mut Vec<(String, Seen)>) {
+    for Delivery { feed, files, .. } in deliveries {
+        let Some(pattern) = &feed.expect.control_file else { continue };
+        let places: HashMap<(&str, &str), usize> = strangers
+            .iter()
+            .enumerate()
+            .map(|(at, (_, seen))| ((seen.arrival.place.as_str(), seen.arrival.path.as_str()), at))
+            .collect();
+        let mut taken = HashSet::new();
+        for file in files {
+            let path = beside(&file.seen.arrival.path, pattern);
+            if let Some(at) = places.get(&(file.seen.arrival.place.as_str(), path.as_str())) {
+                taken.insert(*at);
+                let seen = &strangers[*at].1;
+                file.control = seen.remote.is_some().then(|| Box::new(seen.clone()));
+            }
+        }
+        let mut at = 0;
+        strangers.retain(|_| {
+            at += 1;
+            !taken.contains(&(at - 1))
+        });
+    }
 }
 
 /// Whether a file of a folder is one that was fetched from a server.

@@ -1,5 +1,8 @@
 //! The ledger on the terminal.
 
+use std::collections::HashSet;
+
+use hypodoke_core::event::Outcome;
 use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
 
 use super::grid::{Grid, plain};
@@ -10,8 +13,16 @@ use crate::commands::rejects::Group;
 use crate::failure::clean;
 
 /// One line per entry, the newest last, then what is late, and a summary.
-pub fn files(entries: &[FileEntry], morning: &Morning, late_only: bool, screen: Screen) -> String {
-    let mut out = if entries.is_empty() { String::new() } else { table(entries, screen) };
+///
+/// `last` are the newest entries of their files: what was held or failed before is so no more.
+pub fn files(
+    entries: &[FileEntry],
+    last: &HashSet<i64>,
+    morning: &Morning,
+    late_only: bool,
+    screen: Screen,
+) -> String {
+    let mut out = if entries.is_empty() { String::new() } else { table(entries, last, screen) };
     for late in &morning.late {
         let words = screen.paint(Tone::Bad, &late.words());
         out.push_str(&format!("feed {}: {words}\n", clean(late.feed())));
@@ -49,12 +60,18 @@ fn summary(entries: &[FileEntry], morning: &Morning, screen: Screen) -> String {
     parts.join(", ")
 }
 
-fn table(entries: &[FileEntry], screen: Screen) -> String {
+fn table(entries: &[FileEntry], last: &HashSet<i64>, screen: Screen) -> String {
     let headings = ["when", ">batch", "file", "table", "outcome", ">read", ">loaded", ">rejected", ">size"];
     let mut grid = Grid::new(screen, &headings);
     for entry in entries.iter().rev() {
         let outcome = match entry.replaced_by {
             Some(_) => ("replaced".to_owned(), Tone::Faint),
+            None if !last.contains(&entry.file) && entry.outcome == Outcome::Held => {
+                ("was held".to_owned(), Tone::Faint)
+            }
+            None if !last.contains(&entry.file) && entry.outcome == Outcome::Failed => {
+                ("had failed".to_owned(), Tone::Faint)
+            }
             None => (entry.outcome.word().to_owned(), tone_of(entry.outcome)),
         };
         let rejected = if entry.rejected > 0 { Tone::Warning } else { Tone::Plain };

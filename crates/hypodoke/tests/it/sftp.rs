@@ -271,3 +271,101 @@ fn a_file_without_its_marker_or_a_quiet_while_is_left_for_later() {
     assert!(run.out.contains("office/gauge_4.csv: still arriving"), "{}", run.out);
     assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["2"]);
 }
+
+#[test]
+fn control_files_are_fetched_with_their_files() {
+    let (shop, sshd) = begun(KEY);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let expect = "[feed.gauge.expect]\ncontrol = [\"rows\", \"level\"]\ncontrol_file = \"{stem}.ctl\"\n";
+    shop.write("hypodoke.toml", format!("{text}{expect}"));
+    put(&sshd, "mole/gauge_1.csv", "at,level\n1,2.5\n2,2.6\n");
+    put(&sshd, "mole/gauge_1.ctl", "2;5.1\n");
+    put(&sshd, "gauge_2.csv", "at,level\n1,2.5\n2,2.6\n3,2.6\n");
+    put(&sshd, "gauge_2.ctl", "4;7.7\n");
+    put(&sshd, "gauge_3.csv", "at,level\n9,2.5\n");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(
+        run.out.contains("gauge_2.csv: rows: its companion gauge_2.ctl says 4, the file holds 3"),
+        "{}",
+        run.out
+    );
+    assert!(run.out.contains("gauge_3.csv: its companion gauge_3.ctl: it is not there"), "{}", run.out);
+    assert!(!run.out.contains("unmatched"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), ["2"]);
+    let left = std::fs::read_dir(shop.path(".hypodoke-spool/office")).expect("the spool").flatten();
+    let left: Vec<_> = left.map(|file| file.file_name()).filter(|name| name != ".lock").collect();
+    assert!(left.iter().all(|name| !name.to_string_lossy().contains(".ctl")), "{left:?}");
+}
+
+#[test]
+fn an_agent_lets_us_in() {
+    let (shop, sshd) = begun("known_hosts = \"known\"");
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    let socket = shop.path("agent");
+    let mut agent = std::process::Command::new("ssh-agent")
+        .args(["-D", "-a"])
+        .arg(&socket)
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .expect("OpenSSH is installed");
+    hypodoke_testkit::wait_for("the agent", || socket.exists());
+    let added = std::process::Command::new("ssh-add")
+        .args(["-q"])
+        .arg(sshd.path("user_key"))
+        .env("SSH_AUTH_SOCK", &socket)
+        .status()
+        .expect("OpenSSH is installed");
+    assert!(added.success());
+    let mut command = shop.command("load");
+    command.env("SSH_AUTH_SOCK", &socket);
+    let run = hypodoke_testkit::finish(command);
+    let _ = agent.kill();
+    let _ = agent.wait();
+    assert!(run.code == Some(0) && run.out.contains("1 file loaded"), "{}{}", run.out, run.err);
+}
+
+#[rstest]
+#[case::key_exchange("KexAlgorithms diffie-hellman-group1-sha1")]
+#[case::cipher("Ciphers 3des-cbc")]
+fn a_server_with_weak_ways_only_is_refused(#[case] setting: &str) {
+    let (shop, mut sshd) = begun(KEY);
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    sshd.stop();
+    let config = std::fs::read_to_string(sshd.path("config")).expect("a configuration");
+    std::fs::write(sshd.path("config"), format!("{setting}\n{config}")).expect("written");
+    sshd.start_again();
+    let run = shop.run("load");
+    assert!(run.code == Some(4) && run.err.contains("place `office`"), "{}{}", run.out, run.err);
+    assert!(run.err.contains("that is safe, only"), "{}", run.err);
+}
+
+/// Killed while it fetches and loads, it goes on without a file lost or doubled, and nothing stays in
+/// the spool.
+#[test]
+fn killed_while_it_fetches_it_goes_on() {
+    let (shop, sshd) = begun(KEY);
+    let mut rows = 0;
+    for file in 0..30 {
+        let lines: String =
+            (0..3000).map(|row| format!("{row},{file}.5,words of some length to be sent\n")).collect();
+        put(&sshd, &format!("gauge_{file:02}.csv"), &format!("at,level,words\n{lines}"));
+        rows += 3000;
+    }
+    // What was just written is waited for: the kills are to come after that.
+    std::thread::sleep(std::time::Duration::from_millis(2100));
+    for round in 0..12 {
+        let mut child = shop.command("load -q").spawn().expect("it starts");
+        std::thread::sleep(std::time::Duration::from_millis(60 + 35 * round));
+        let _ = child.kill();
+        let _ = child.wait();
+    }
+    shop.ok("load");
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), [rows.to_string()]);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["30"]);
+    assert!(shop.ok("tally --quick").out.contains("all figures agree"));
+    let room = shop.path(".hypodoke-spool/office");
+    let left = std::fs::read_dir(room).expect("the spool").flatten();
+    let left: Vec<_> = left.map(|file| file.file_name()).filter(|name| name != ".lock").collect();
+    assert!(left.is_empty(), "{left:?}");
+}
