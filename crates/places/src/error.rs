@@ -72,6 +72,9 @@ pub enum RemoteTrouble {
     /// It takes too long.
     #[error("the server does not answer")]
     Silent,
+    /// One file of it cannot be read, for reasons of its own.
+    #[error("it cannot be read: {0}")]
+    Unread(String),
     /// The connection broke.
     #[error("the connection was lost: {0}")]
     Lost(String),
@@ -194,6 +197,7 @@ impl RemoteTrouble {
                 | RemoteTrouble::BadName { .. }
                 | RemoteTrouble::TooLarge { .. }
                 | RemoteTrouble::Spool { .. }
+                | RemoteTrouble::Unread(_)
         )
     }
 
@@ -221,7 +225,9 @@ impl RemoteTrouble {
             RemoteTrouble::Gone | RemoteTrouble::Changed => "load again once the file is complete",
             RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool]",
             RemoteTrouble::Spool { .. } => "make room, or set `path` in [spool]",
-            RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) => return None,
+            RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) | RemoteTrouble::Unread(_) => {
+                return None;
+            }
         })
     }
 }

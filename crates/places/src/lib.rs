@@ -12,4 +12,4 @@ pub use after::PutAway;
 pub use error::{PlaceError, RemoteTrouble};
 pub use fingerprint::{Meter, Opened, open, open_inside};
 pub use folder::{Listing, Seen, list, look_at};
-pub use place::{Completeness, Fetched, Place, RemoteFile, beside, expect};
+pub use place::{Completeness, Fetched, Place, RemoteFile, beside, dismiss, expect};

@@ -130,6 +130,15 @@ fn now() -> i64 {
 
 /// Says which files will be read, in which order, so that those on servers are fetched ahead.
 pub fn expect<'a>(files: impl Iterator<Item = &'a Seen>) {
+    by_server(files).into_iter().for_each(|(remote, queue)| remote.expect(queue));
+}
+
+/// Says which files will not be read: what a run that was cut off left of them in the spool may go.
+pub fn dismiss<'a>(files: impl Iterator<Item = &'a Seen>) {
+    by_server(files).into_iter().for_each(|(remote, files)| remote.dismiss(&files));
+}
+
+fn by_server<'a>(files: impl Iterator<Item = &'a Seen>) -> Vec<(Arc<Remote>, Vec<Arrival>)> {
     let mut queues: Vec<(Arc<Remote>, Vec<Arrival>)> = Vec::new();
     for file in files.filter_map(|seen| seen.remote.as_ref()) {
         match queues.iter_mut().find(|(remote, _)| Arc::ptr_eq(remote, &file.remote)) {
@@ -137,7 +146,7 @@ pub fn expect<'a>(files: impl Iterator<Item = &'a Seen>) {
             None => queues.push((file.remote.clone(), vec![file.arrival.clone()])),
         }
     }
-    queues.into_iter().for_each(|(remote, queue)| remote.expect(queue));
+    queues
 }
 
 impl Seen {

@@ -60,6 +60,7 @@ fn finish(
     match broken_off {
         Some(failure) => Err(failure),
         None if troubles.is_empty() => Ok(receipt.exit()),
+        None if troubles.iter().any(|trouble| trouble.exit == Exit::Unreachable) => Ok(Exit::Unreachable),
         None => Ok(receipt.exit().max(Exit::Failed)),
     }
 }

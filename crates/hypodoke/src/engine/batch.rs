@@ -9,6 +9,7 @@ use hypodoke_core::drift::{Hold, WayOut};
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
+use super::away::Away;
 use super::feed::{ChangedFile, SameContent};
 use super::file::{FileLoad, HeldFile, Trouble};
 use super::ground::Ground;
@@ -31,6 +32,8 @@ pub struct Ended {
     pub receipt: Receipt,
     /// The database went away, or would not have more.
     pub broken_off: Option<Failure>,
+    /// Places that went away, whose files are left for later.
+    pub away: Vec<Failure>,
 }
 
 /// Loads all that is new.
@@ -53,17 +56,20 @@ pub fn run(
             .iter()
             .partition(|f| !delivery.again && known.is_known(&f.seen.arrival, &delivery.feed.table));
         known_count += old.len() as u64;
+        hypodoke_places::dismiss(old.iter().map(|file| &file.seen));
         if !new.is_empty() {
             pending.push(Pending { feed: &delivery.feed, old, new, again: delivery.again });
         }
     }
     hypodoke_places::expect(pending.iter().flat_map(|pending| &pending.new).map(|file| &file.seen));
+    let away = Away::default();
     let mut batch = Batch {
         store,
         more,
         known,
         listener,
         stop,
+        away: &away,
         number: 0,
         lines: Vec::new(),
         conflicts: Vec::new(),
@@ -89,7 +95,7 @@ pub fn run(
         conflicts: batch.conflicts,
         waiting: Vec::new(),
     };
-    Ok(Ended { receipt, broken_off })
+    Ok(Ended { receipt, broken_off, away: away.troubles() })
 }
 
 /// A moment as RFC 3339 has it, to the second.
@@ -116,6 +122,7 @@ struct Batch<'a> {
     known: Known,
     listener: &'a dyn Listener,
     stop: &'a Stop,
+    away: &'a Away,
     number: i64,
     lines: Vec<ReceiptLine>,
     conflicts: Vec<Conflict>,
@@ -165,6 +172,7 @@ impl Batch<'_> {
                 break;
             }
             match turn {
+                Turn::Single(at) if self.away.leaves(new[at]) => {}
                 Turn::Single(at) if feed.mode == Mode::Replace => {
                     let look = looks[at].take();
                     let late = overtaken(new[at], old).filter(|_| !self.is_waived(feed, new[at]));
@@ -180,6 +188,8 @@ impl Batch<'_> {
                     let line = self.load_one(feed, new[at], &mut ground, look, false)?;
                     self.lines.push(line);
                 }
+                Turn::Together { files, .. }
+                    if files.iter().filter(|at| self.away.leaves(new[**at])).count() > 0 => {}
                 Turn::Together { files, continues } => {
                     let of_other = |file: &&&Candidate| {
                         !continues || !files.iter().any(|at| same_delivery(feed, new[*at], file))
@@ -310,6 +320,9 @@ impl Batch<'_> {
         result: Result<ReceiptLine, Trouble>,
         (began, began_at): (Instant, i64),
     ) -> Result<ReceiptLine, StoreError> {
+        if let Err(Trouble::File(failure)) = &result {
+            self.away.learn(file, failure);
+        }
         let (mut line, drift) = or_failed(result, feed, file)?;
         line.seconds = began.elapsed().as_secs_f64();
         if matches!(line.outcome, Outcome::Failed | Outcome::Held) {

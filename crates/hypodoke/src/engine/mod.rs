@@ -7,6 +7,7 @@
 pub mod approach;
 pub mod archive;
 mod asked;
+mod away;
 pub mod batch;
 pub mod by_hand;
 pub mod clock;

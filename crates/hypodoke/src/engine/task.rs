@@ -134,8 +134,9 @@ impl Task {
         let ended = batch::run(store, &means, &self.deliveries, self.unmatched.clone())?;
         let mut receipt = ended.receipt;
         receipt.waiting.clone_from(&self.waiting);
-        let whole = ended.broken_off.is_none() && !stop.is_wanted();
+        let whole = ended.broken_off.is_none() && !stop.is_wanted() && ended.away.is_empty();
         let mut troubles = self.troubles.clone();
+        troubles.extend(ended.away);
         troubles.extend(self.put_away(&receipt, whole));
         Ok(Done { receipt, broken_off: ended.broken_off, troubles })
     }

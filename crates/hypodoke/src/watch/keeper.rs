@@ -170,7 +170,8 @@ impl<'a> Keeper<'a> {
 
     /// Remembers what became of the files, so that the next round need not ask.
     fn remember(&mut self, task: &Task, done: &Done, now: Timestamp) {
-        let whole = done.broken_off.is_none() && !self.stop.is_wanted();
+        let is_away = done.troubles.iter().any(|trouble| trouble.exit == Exit::Unreachable);
+        let whole = done.broken_off.is_none() && !is_away && !self.stop.is_wanted();
         let outcomes: std::collections::HashMap<&str, Outcome> =
             done.receipt.files.iter().map(|line| (line.path.as_str(), line.outcome)).collect();
         for file in task.deliveries.iter().flat_map(|delivery| &delivery.files) {

@@ -369,3 +369,39 @@ fn killed_while_it_fetches_it_goes_on() {
     let left: Vec<_> = left.map(|file| file.file_name()).filter(|name| name != ".lock").collect();
     assert!(left.is_empty(), "{left:?}");
 }
+
+/// After the first file that cannot be had, the others are not waited for one by one.
+#[test]
+fn a_server_that_goes_away_leaves_its_files_for_later() {
+    let (shop, mut sshd) = begun(KEY);
+    shop.write("in/here.csv", "a\n1\n");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let local = "[place.quay]\npath = \"in\"\n[feed.here]\nplace = \"quay\"\nfiles = \"*.csv\"\n";
+    shop.write("hypodoke.toml", format!("{text}{local}[spool]\nlimit = \"3MB\"\n"));
+    let line = "1,a line of some length so that a file is not fetched at once\n";
+    for file in 0..300 {
+        put(&sshd, &format!("gauge_{file:03}.csv"), &format!("at,words\n{}{file},x\n", line.repeat(8000)));
+    }
+    let mut command = shop.command("load");
+    command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped());
+    let child = command.spawn().expect("it starts");
+    hypodoke_testkit::wait_for("some files", || {
+        shop.path("h.db").exists()
+            && !shop.query("h.db", "SELECT 1 FROM sqlite_schema WHERE name = 'hd_files'").is_empty()
+            && shop.query("h.db", "SELECT count(*) > 3 FROM hd_files") == ["1"]
+    });
+    sshd.stop();
+    let output = child.wait_with_output().expect("it ends");
+    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    assert_eq!(output.status.code(), Some(4), "{out}{err}");
+    assert!(
+        err.contains("place `office` went away: ") && err.contains(" files left for later"),
+        "{out}{err}"
+    );
+    assert!(out.contains("here.csv"), "the other place is no less loaded: {out}");
+    let failed = shop.query("h.db", "SELECT count(*) FROM hd_files WHERE outcome = 'failed'");
+    assert_eq!(failed, ["1"], "{out}");
+    sshd.start_again();
+    shop.ok("load -q");
+    assert_eq!(shop.query("h.db", "SELECT count(DISTINCT hd_file) FROM gauge"), ["300"]);
+}

@@ -62,6 +62,8 @@ struct State {
     /// Counts up: the slot used last has the highest.
     clock: u64,
     running: usize,
+    /// The server is away: what is asked for is not waited for, until it is listed again.
+    away: Option<RemoteTrouble>,
 }
 
 /// A folder of the spool with the lock that keeps other processes out of it: two that wrote to one
@@ -205,6 +207,7 @@ impl Remote {
         state.places = arrivals.iter().enumerate().map(|(at, arrival)| (arrival.path.clone(), at)).collect();
         state.queue = arrivals;
         state.done.clear();
+        state.away = None;
     }
 
     /// Waits until a file is in the spool, and keeps it there as long as the pin is held. Nobody
@@ -303,6 +306,11 @@ impl Remote {
     }
 
     fn begin(self: &Arc<Remote>, state: &mut State, arrival: Arrival) {
+        if let Some(trouble) = state.away.clone() {
+            let slot = Slot { bytes: 0, stage: Stage::Failed(trouble), used: 0, pins: 0 };
+            state.slots.insert(arrival.path, slot);
+            return;
+        }
         let slot = Slot { bytes: arrival.bytes, stage: Stage::Running, used: 0, pins: 0 };
         state.slots.insert(arrival.path.clone(), slot);
         state.held += arrival.bytes;
@@ -313,6 +321,9 @@ impl Remote {
             let mut state = remote.lock();
             state.running -= 1;
             let bytes = arrival.bytes;
+            if let Some(trouble) = came.as_ref().err().filter(|trouble| trouble.is_of_server()) {
+                state.away = Some(trouble.clone());
+            }
             if let Some(slot) = state.slots.get_mut(&arrival.path) {
                 match came {
                     Ok(()) => slot.stage = Stage::Ready,
@@ -360,7 +371,10 @@ impl Remote {
                     if matches!(trouble, RemoteTrouble::Changed) {
                         let _ = std::fs::remove_file(&part);
                     }
-                    return Err(trouble);
+                    return Err(match trouble {
+                        RemoteTrouble::Other(words) => RemoteTrouble::Unread(words),
+                        other => other,
+                    });
                 }
             }
         }
@@ -412,6 +426,21 @@ impl Remote {
             Ok(true)
         });
         moved.map_err(|trouble| self.trouble(from, trouble))
+    }
+
+    /// Takes out of the spool what earlier runs left of files that nobody will ask for.
+    pub fn dismiss(&self, arrivals: &[Arrival]) {
+        let Ok(entries) = std::fs::read_dir(self.folder()) else { return };
+        let left: HashSet<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
+        if left.len() <= 1 {
+            return;
+        }
+        for arrival in arrivals {
+            let file = self.local(arrival);
+            for file in [file.with_extension("part"), file].iter().filter(|file| left.contains(*file)) {
+                let _ = std::fs::remove_file(file);
+            }
+        }
     }
 
     /// Takes out of the spool what earlier runs left in it and nobody will ask for.

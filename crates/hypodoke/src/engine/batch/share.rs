@@ -46,7 +46,7 @@ impl Batch<'_> {
         let next = AtomicUsize::new(0);
         let done: Mutex<Vec<(usize, T)>> = Mutex::default();
         let (known, listener, number, again) = (&self.known, self.listener, self.number, self.again);
-        let stop = self.stop;
+        let (stop, away) = (self.stop, self.away);
         let run = || -> Result<(), StoreError> {
             let mut store = (more.open)()?;
             store.open_ledger()?;
@@ -58,6 +58,7 @@ impl Batch<'_> {
                 known,
                 listener,
                 stop,
+                away,
                 number,
                 lines,
                 conflicts,
@@ -106,6 +107,9 @@ impl Batch<'_> {
             if self.stop.is_wanted() {
                 break;
             }
+            if self.away.leaves(files[at]) {
+                continue;
+            }
             let bytes = files[at].seen.arrival.bytes;
             let twin = sizes[&bytes] > 1 || self.known.has_size(bytes);
             if ground.is_new() || twin && !self.known.claims_content(files[at], &feed.table) {
@@ -117,6 +121,9 @@ impl Batch<'_> {
         }
         let work = |other: &mut Batch<'_>, piece: usize| {
             let (at, look) = &rest[piece];
+            if other.away.leaves(files[*at]) {
+                return (None, Ok(()));
+            }
             let look = look.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).take();
             let mut own = ground.clone();
             match other.load_one(feed, files[*at], &mut own, look, false) {
