@@ -218,6 +218,9 @@ pub trait Store: Send {
     /// The files whose rows are in a table now: the newest entry of each place and path.
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError>;
 
+    /// Those of them that may be these files: of the same place and path, or of the same size.
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError>;
+
     /// Begins a batch and gives its number.
     fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError>;
 

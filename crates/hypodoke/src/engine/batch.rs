@@ -5,6 +5,7 @@ mod share;
 
 use std::time::Instant;
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::{Hold, WayOut};
 use hypodoke_core::event::{Event, Listener, Outcome, Step};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
@@ -22,6 +23,9 @@ use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
 use super::{Candidate, Delivery, Feed, clock, conflicts};
 use crate::failure::Failure;
+
+/// So few files are asked for one by one.
+const FEW: usize = 100;
 
 /// A feed's files are only loaded side by side if there are at least so many.
 const WORTH_SHARING: usize = 8;
@@ -46,7 +50,7 @@ pub fn run(
     let Means { more, listener, stop } = *means;
     let began = Instant::now();
     let began_at = clock::now();
-    let entries = if store.has_ledger()? { store.loaded_files()? } else { Vec::new() };
+    let entries = if store.has_ledger()? { entries(store, deliveries)? } else { Vec::new() };
     let decisions = if entries.is_empty() { Vec::new() } else { store.decisions()? };
     let known = Known::of(entries).decided(decisions);
     let (mut pending, mut known_count) = (Vec::new(), 0);
@@ -96,6 +100,15 @@ pub fn run(
         waiting: Vec::new(),
     };
     Ok(Ended { receipt, broken_off, away: away.troubles() })
+}
+
+/// What the ledger has to say of these files. Of few files it is asked for what may be them; what
+/// is usual is known by all that came before.
+fn entries(store: &mut dyn Store, deliveries: &[Delivery]) -> Result<Vec<FileEntry>, StoreError> {
+    let arrivals: Vec<&Arrival> =
+        deliveries.iter().flat_map(|delivery| &delivery.files).map(|file| &file.seen.arrival).collect();
+    let by_all = deliveries.iter().any(|delivery| delivery.feed.expect.usual_rows.is_some());
+    if arrivals.len() > FEW || by_all { store.loaded_files() } else { store.files_like(&arrivals) }
 }
 
 /// A moment as RFC 3339 has it, to the second.

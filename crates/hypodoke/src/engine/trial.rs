@@ -1,5 +1,6 @@
 //! A store that nothing stays in: what a load would do, found out by doing it.
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Rows;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::types::Type;
@@ -107,6 +108,10 @@ impl Store for Trial<'_> {
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
         self.store.loaded_files()
+    }
+
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
+        self.store.files_like(arrivals)
     }
 
     fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {

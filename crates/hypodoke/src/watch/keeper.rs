@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use hypodoke_core::event::Outcome;
-use hypodoke_stores::Lease;
+use hypodoke_stores::{Lease, Mode};
 use jiff::Timestamp;
 use tracing::{debug, error, info, warn};
 
@@ -138,7 +138,11 @@ impl<'a> Keeper<'a> {
             debug!(feed = self.feed.name, files = delivery.files.len(), "nothing new");
             return self.without_troubles(&task.troubles, waiting);
         }
-        delivery.files.retain(|file| !self.later.waits(file, now));
+        // Files of a delivery, and those that take one another's place, are looked at together.
+        let stands_alone = delivery.feed.mode != Mode::Replace && delivery.feed.delivery.is_none();
+        delivery.files.retain(|file| {
+            if stands_alone { self.later.is_due(file, now) } else { !self.later.waits(file, now) }
+        });
         let mut store = hypodoke_stores::open(&self.settings.store)?;
         let done = task.run(store.as_mut(), &log::Log, self.stop)?;
         self.remember(&task, &done, now);

@@ -31,6 +31,7 @@ CREATE TABLE hd_files (
 );
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
 CREATE TABLE hd_parts (
   file bigint NOT NULL REFERENCES hd_files, table_name text NOT NULL, path text NOT NULL,
   rows_read bigint NOT NULL, rows_loaded bigint NOT NULL, PRIMARY KEY (file, table_name)
@@ -71,7 +72,10 @@ INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
 ";
 
 /// What the fourth version added to the third, besides its tables.
-pub const TO_FOURTH: &str = "INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1";
+pub const TO_FOURTH: &str = "
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
+INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1;
+";
 
 /// Writes the ledger's version down.
 pub async fn sign(client: &Client) -> Result<(), Error> {
@@ -216,6 +220,19 @@ pub async fn loaded_files(client: &Client) -> Result<Vec<FileEntry>, Error> {
         "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL ORDER BY file"
     );
     Ok(client.query(&sql, &[]).await?.iter().map(file_of).collect())
+}
+
+/// Those of them that may be these files: of the same place and path, or of the same size.
+pub async fn files_like(client: &Client, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, Error> {
+    let sql = format!(
+        "SELECT {FILE_COLUMNS} FROM hd_files
+         WHERE (bytes = ANY($3) OR (place, path) IN (SELECT * FROM unnest($1::text[], $2::text[])))
+           AND outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL ORDER BY file"
+    );
+    let places: Vec<&str> = arrivals.iter().map(|arrival| arrival.place.as_str()).collect();
+    let paths: Vec<&str> = arrivals.iter().map(|arrival| arrival.path.as_str()).collect();
+    let sizes: Vec<i64> = arrivals.iter().map(|arrival| arrival.bytes as i64).collect();
+    Ok(client.query(&sql, &[&places, &paths, &sizes]).await?.iter().map(file_of).collect())
 }
 
 /// The entries that a query asks for, the newest first.

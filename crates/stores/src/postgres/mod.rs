@@ -14,6 +14,7 @@ use std::future::Future;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::quote;
@@ -274,6 +275,10 @@ impl Store for PostgresStore {
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
         self.run(ledger::loaded_files(&self.client))
+    }
+
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
+        self.run(ledger::files_like(&self.client, arrivals))
     }
 
     fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError> {

@@ -1,5 +1,7 @@
 //! The ledger's tables in SQLite.
 
+use std::collections::BTreeMap;
+
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::Outcome;
 use rusqlite::{Connection, Result, Row, named_params, params};
@@ -28,6 +30,7 @@ CREATE TABLE hd_files (
 );
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
 CREATE TABLE hd_layouts (
   table_name TEXT NOT NULL, version INTEGER NOT NULL, file INTEGER NOT NULL REFERENCES hd_files,
   layout TEXT NOT NULL, PRIMARY KEY (table_name, version)
@@ -70,7 +73,10 @@ INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
 ";
 
 /// What the fourth version added to the third, besides its tables.
-const TO_FOURTH: &str = "INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1";
+const TO_FOURTH: &str = "
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
+INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1;
+";
 
 /// What the second version added to the first.
 const TO_SECOND: &str = "
@@ -222,6 +228,24 @@ pub fn loaded_files(connection: &Connection) -> Result<Vec<FileEntry>> {
         "SELECT {FILE_COLUMNS} FROM hd_files WHERE outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL ORDER BY file"
     );
     connection.prepare_cached(&sql)?.query_map([], file_of)?.collect()
+}
+
+/// Those of them that may be these files: of the same place and path, or of the same size.
+pub fn files_like(connection: &Connection, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>> {
+    let sql = format!(
+        "SELECT {FILE_COLUMNS} FROM hd_files WHERE (place = ?1 AND path = ?2 OR bytes = ?3)
+           AND outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL"
+    );
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut found = BTreeMap::new();
+    for arrival in arrivals {
+        let like = params![arrival.place, arrival.path, arrival.bytes as i64];
+        for entry in statement.query_map(like, file_of)? {
+            let entry = entry?;
+            found.insert(entry.file, entry);
+        }
+    }
+    Ok(found.into_values().collect())
 }
 
 /// The entries that a query asks for, the newest first.

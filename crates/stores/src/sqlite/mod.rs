@@ -13,6 +13,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::quote;
@@ -187,6 +188,10 @@ impl Store for SqliteStore {
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
         self.read(ledger::loaded_files)
+    }
+
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
+        self.read(|connection| ledger::files_like(connection, arrivals))
     }
 
     fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError> {
