@@ -17,7 +17,7 @@ pub fn feeds(
     let mut all = Vec::new();
     for feed in &settings.feeds {
         if let Some(due) = feed.schedule.due(now) {
-            all.extend(of_feed(store, feed, due)?.is_late_now());
+            all.extend(of_feed(store, feed, due)?.if_late());
         }
     }
     Ok(all)
@@ -54,7 +54,7 @@ impl Lateness {
     }
 
     /// The same if nothing has come by now.
-    pub fn is_late_now(self) -> Option<Lateness> {
+    pub fn if_late(self) -> Option<Lateness> {
         self.first.is_none().then_some(self)
     }
 

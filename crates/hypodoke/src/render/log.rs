@@ -99,6 +99,11 @@ impl Listener for Log {
     }
 }
 
+/// To the millisecond: the rest is noise.
+fn millis(seconds: f64) -> f64 {
+    (seconds * 1e3).round() / 1e3
+}
+
 /// Logs what came of a batch: a line for each file, and one for all.
 pub fn receipt(receipt: &Receipt) {
     let Some(batch) = receipt.batch else { return };
@@ -117,7 +122,7 @@ pub fn receipt(receipt: &Receipt) {
                 rows_loaded = line.rows_loaded,
                 rows_rejected = line.rows_rejected,
                 rows_left_out = line.rows_left_out,
-                seconds = line.seconds,
+                seconds = millis(line.seconds),
                 "loaded"
             ),
             other => info!(batch, feed, path, table, message, "{}", other.word()),
@@ -131,7 +136,7 @@ pub fn receipt(receipt: &Receipt) {
         files_held = totals.files_held,
         rows_loaded = totals.rows_loaded,
         rows_rejected = totals.rows_rejected,
-        seconds = receipt.seconds,
+        seconds = millis(receipt.seconds),
         "batch done"
     );
 }

@@ -53,7 +53,7 @@ pub fn rows(points: &[Point], zone: &TimeZone) -> String {
     scatter(marks, None, usual, &|y| short(*y))
 }
 
-/// Seconds that each file's load took, by the time the file was written.
+/// The time that each file's load took, by the time the file was written.
 pub fn seconds(points: &[Point], zone: &TimeZone) -> String {
     let title = |point: &Point| format!("{}: {}", point.path, count::seconds(point.seconds));
     let marks = marks(points, zone, |point| point.seconds, title);

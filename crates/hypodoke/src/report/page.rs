@@ -133,6 +133,7 @@ fn overview(report: &Report) -> Markup {
                 }
             }
         } }
+        p.faint { "In the charts, files stand at the time they were written; a band is what is usual, orange is odd, and every mark leads to its file." }
     }
 }
 
@@ -158,10 +159,10 @@ fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
             h2 { (feed.name) }
             @if !feed.points.is_empty() {
                 div.charts {
-                    (figure("Rows of each file", "usual: the band", charts::rows(&feed.points, &report.zone)))
-                    (figure("Rows of each day", "all files", charts::volume(&feed.points, &report.zone)))
-                    (figure("Time of arrival", "of day", charts::arrivals(&feed.points, &report.zone)))
-                    (figure("Time of the load", "of each file", charts::seconds(&feed.points, &report.zone)))
+                    (figure("Size", "rows by file", charts::rows(&feed.points, &report.zone)))
+                    (figure("Volume", "rows by day", charts::volume(&feed.points, &report.zone)))
+                    (figure("Arrival", "time of day", charts::arrivals(&feed.points, &report.zone)))
+                    (figure("Load", "time it took", charts::seconds(&feed.points, &report.zone)))
                 }
             }
             (rejects(feed, &name))

@@ -39,7 +39,7 @@ figure svg [fill="#DCE9F2"] { fill: var(--band); }
 th { text-align: left; font-weight: 600; color: var(--faint); } th, td { padding: 5px 12px 5px 0; border-bottom: 1px solid var(--line); vertical-align: top; }
 td { white-space: nowrap; } td.path, td.wrap { white-space: normal; }
 .n { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; } td.path { overflow-wrap: anywhere; min-width: 160px; }
-.bar { display: block; height: 8px; min-width: 3px; border-radius: 4px; background: var(--odd); }
+.bar { display: block; height: 8px; margin-top: 7px; min-width: 3px; border-radius: 4px; background: var(--odd); }
 details summary { cursor: pointer; margin: 10px 0; } nav a { margin-right: 14px; }
 ol.drift { list-style: none; margin: 0; padding: 0 0 0 14px; border-left: 2px solid var(--line); }
 ol.drift li { position: relative; margin: 8px 0; } ol.drift li::before { content: ""; position: absolute; left: -20px; top: 6px;

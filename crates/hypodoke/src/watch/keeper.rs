@@ -232,7 +232,7 @@ impl<'a> Keeper<'a> {
             advice: failure.advice.clone(),
         };
         let written = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
-            tell::note(store.as_mut(), &self.settings.notify, &[happening.clone()], None)
+            tell::note(store.as_mut(), &self.settings.notify, std::slice::from_ref(&happening), None)
         });
         match written {
             Ok(()) => self.mail.ring(),
@@ -253,7 +253,7 @@ impl<'a> Keeper<'a> {
             return After::default();
         }
         let late = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
-            let late = due::of_feed(store.as_mut(), self.feed, due)?.is_late_now();
+            let late = due::of_feed(store.as_mut(), self.feed, due)?.if_late();
             if let Some(late) = &late {
                 warn!(feed = self.feed.name, "{}", late.words());
                 tell::note(store.as_mut(), &self.settings.notify, &[late.happening()], None)?;
