@@ -1,9 +1,12 @@
 //! A stand-in for a mail server: takes mail, or refuses, stalls or hangs up.
 
-use std::io::{BufRead, BufReader, Write};
-use std::net::{TcpListener, TcpStream};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpListener;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+
+use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
+use rustls::{ServerConfig, ServerConnection, StreamOwned};
 
 /// How the server behaves.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,6 +44,25 @@ pub struct Mailbox {
 impl Mailbox {
     /// Opens it on a free port.
     pub fn open(manners: Manners) -> Mailbox {
+        Mailbox::behind(manners, None)
+    }
+
+    /// The same with the way there kept private from the first byte on. Gives the certificate too,
+    /// which nobody but the test has reason to trust.
+    pub fn open_private(manners: Manners) -> (Mailbox, String) {
+        let made = rcgen::generate_simple_self_signed(["localhost".to_owned()]).expect("a certificate");
+        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(made.signing_key.serialize_der()));
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let config = ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .expect("versions")
+            .with_no_client_auth()
+            .with_single_cert(vec![made.cert.der().clone()], key)
+            .expect("a certificate and its key");
+        (Mailbox::behind(manners, Some(Arc::new(config))), made.cert.pem())
+    }
+
+    fn behind(manners: Manners, private: Option<Arc<ServerConfig>>) -> Mailbox {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let port = listener.local_addr().expect("an address").port();
         let mails: Arc<Mutex<Vec<Mail>>> = Arc::default();
@@ -49,8 +71,15 @@ impl Mailbox {
         std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
                 let (taken, manners) = (taken.clone(), *shared.lock().expect("manners"));
+                let private = private.clone();
                 // Whoever hangs up on the server is no concern of the test's.
-                std::thread::spawn(move || talk(stream, manners, &taken));
+                std::thread::spawn(move || match private {
+                    Some(config) => {
+                        let connection = ServerConnection::new(config).ok()?;
+                        talk(StreamOwned::new(connection, stream), manners, &taken)
+                    }
+                    None => talk(stream, manners, &taken),
+                });
             }
         });
         Mailbox { port, mails, manners }
@@ -75,16 +104,16 @@ impl Mailbox {
 /// `hypodoke` and `secret` as a client logs in with them.
 const LOGIN: &str = "AUTH PLAIN AGh5cG9kb2tlAG1haWwtc2VjcmV0";
 
-fn talk(mut stream: TcpStream, manners: Manners, mails: &Mutex<Vec<Mail>>) -> Option<()> {
+fn talk<S: Read + Write>(stream: S, manners: Manners, mails: &Mutex<Vec<Mail>>) -> Option<()> {
     if manners == Manners::Stalls {
         std::thread::sleep(Duration::from_secs(60));
         return None;
     }
-    let mut lines = BufReader::new(stream.try_clone().ok()?).lines();
-    stream.write_all(b"220 mail.quillane.example ready\r\n").ok()?;
+    let mut stream = BufReader::new(stream);
+    say(&mut stream, "220 mail.quillane.example ready")?;
     let (mut mail, mut is_known) = (Mail::default(), manners != Manners::WantsLogin);
     loop {
-        let line = lines.next()?.ok()?;
+        let line = read_line(&mut stream)?;
         let word = line.to_ascii_uppercase();
         let answer = match () {
             () if manners == Manners::HangsUp => return None,
@@ -106,10 +135,10 @@ fn talk(mut stream: TcpStream, manners: Manners, mails: &Mutex<Vec<Mail>>) -> Op
                 "250 yes"
             }
             () if word == "DATA" => {
-                stream.write_all(b"354 go on\r\n").ok()?;
+                say(&mut stream, "354 go on")?;
                 let mut text = String::new();
                 loop {
-                    let line = lines.next()?.ok()?;
+                    let line = read_line(&mut stream)?;
                     if line == "." {
                         break;
                     }
@@ -121,13 +150,23 @@ fn talk(mut stream: TcpStream, manners: Manners, mails: &Mutex<Vec<Mail>>) -> Op
                 "250 taken"
             }
             () if word == "QUIT" => {
-                stream.write_all(b"221 bye\r\n").ok()?;
-                return Some(());
+                return say(&mut stream, "221 bye");
             }
             () => "250 fine",
         };
-        stream.write_all(format!("{answer}\r\n").as_bytes()).ok()?;
+        say(&mut stream, answer)?;
     }
+}
+
+fn read_line<S: Read>(stream: &mut BufReader<S>) -> Option<String> {
+    let mut line = String::new();
+    let read = stream.read_line(&mut line).ok()?;
+    (read > 0).then(|| line.trim_end_matches(['\r', '\n']).to_owned())
+}
+
+fn say<S: Read + Write>(stream: &mut BufReader<S>, words: &str) -> Option<()> {
+    stream.get_mut().write_all(format!("{words}\r\n").as_bytes()).ok()?;
+    stream.get_mut().flush().ok()
 }
 
 /// Undoes the quoting of lines: `=C3=A4` and breaks after `=`.

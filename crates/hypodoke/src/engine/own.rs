@@ -22,7 +22,17 @@ impl Own {
     /// Whether a file is one of them.
     pub fn holds(&self, file: &Path) -> bool {
         file.file_name().is_some_and(|name| name == FILE_NAME)
-            || !self.stores.is_empty()
+            || self.bears_a_name(file)
                 && file.canonicalize().is_ok_and(|file| self.stores.iter().any(|store| store.is_own(&file)))
+    }
+
+    /// Whether its name is like one of theirs: to find the true paths of thousands of files takes its
+    /// time.
+    fn bears_a_name(&self, file: &Path) -> bool {
+        let Some(name) = file.file_name().map(|name| name.to_string_lossy()) else { return false };
+        let names = self.stores.iter().flat_map(StoreUrl::files);
+        names
+            .into_iter()
+            .any(|own| own.file_name().is_some_and(|own| name.starts_with(own.to_string_lossy().as_ref())))
     }
 }

@@ -215,5 +215,5 @@ fn of(feed: &str) -> OfFeed {
 }
 
 fn second(at: Timestamp) -> String {
-    at.round(jiff::Unit::Second).unwrap_or(at).to_string()
+    Timestamp::from_second(at.as_second()).unwrap_or(at).to_string()
 }

@@ -167,6 +167,22 @@ fn without_a_private_way_no_mail_is_sent() {
     assert!(mailbox.mails().is_empty());
 }
 
+#[rstest]
+#[case::trusted("certificates = \"mail.pem\"\n", 1, "")]
+#[case::nobody_vouches_for_it("", 0, "certificate")]
+fn mail_goes_a_private_way_to_who_is_trusted(#[case] trust: &str, #[case] mails: usize, #[case] words: &str) {
+    let (mailbox, certificate) = Mailbox::open_private(Manners::WantsLogin);
+    let text = by_mail(&mailbox, &format!("{trust}password = \"@mail.secret\"\non = [\"success\"]"));
+    let text = text.replace("smtp://127.0.0.1", "smtps://hypodoke@localhost").replace("tls = \"none\"\n", "");
+    let shop = configured(&text);
+    shop.write("mail.pem", certificate);
+    shop.write("mail.secret", "mail-secret\n");
+    shop.write("in/gauge_1.csv", "at,level\n1,2.5\n2,2.6\n");
+    let run = shop.ok("load");
+    assert_eq!(mailbox.mails().len(), mails, "{}", run.err);
+    assert!(run.err.to_lowercase().contains(words) && !run.err.contains("mail-secret"), "{}", run.err);
+}
+
 #[test]
 fn who_logs_in_is_let_in_and_no_secret_is_said_aloud() {
     let (mailbox, web) = (Mailbox::open(Manners::WantsLogin), Web::open(&[Answer::Status(500)]));
