@@ -16,7 +16,8 @@ pub mod unit;
 
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant, SystemTime};
 
 use hypodoke_places::Place;
 use hypodoke_stores::StoreUrl;
@@ -50,6 +51,9 @@ const TURN: Duration = Duration::from_secs(600);
 /// The configuration is looked at so often, and messages are sent.
 const TICK: Duration = Duration::from_millis(500);
 
+/// When the configuration changes, feeds have so long to come to an end.
+const HAND_OVER: Duration = Duration::from_secs(2);
+
 /// Messages that could not be sent are tried again so often.
 const TELL_AGAIN: Duration = Duration::from_secs(60);
 
@@ -59,9 +63,10 @@ pub fn run(mut settings: Settings, feeds: &[String], board: &Arc<Board>) -> Resu
     loop {
         settings.feeds_named(feeds)?;
         prepare(&mut settings);
-        match watch(&settings, feeds, board) {
+        let file = settings.file.clone();
+        match watch(settings, feeds, board) {
             Some(changed) => {
-                info!(file = %settings.file.display(), "the configuration has changed and is taken over");
+                info!(file = %file.display(), "the configuration has changed and is taken over");
                 settings = changed;
             }
             None => return Ok(()),
@@ -82,49 +87,80 @@ fn prepare(settings: &mut Settings) {
     }
 }
 
+/// What the threads of one configuration share.
+struct Round {
+    settings: Settings,
+    board: Arc<Board>,
+    stop: Stop,
+    /// Files that no feed wants and that were told of.
+    strangers: Mutex<HashSet<String>>,
+    /// Rung when there is something to tell.
+    mail: Bell,
+}
+
 /// Watches by one configuration; gives the one that takes its place, if there is one.
-fn watch(settings: &Settings, feeds: &[String], board: &Arc<Board>) -> Option<Settings> {
-    let wanted: Vec<&FeedSettings> =
-        settings.feeds.iter().filter(|feed| feeds.is_empty() || feeds.contains(&feed.name)).collect();
-    board.begin(wanted.iter().map(|feed| feed.name.as_str()));
-    let stop = Stop::never();
-    let bells: Vec<Arc<Bell>> = wanted.iter().map(|_| Arc::default()).collect();
-    let strangers: Mutex<HashSet<String>> = Mutex::default();
-    let mail = Bell::default();
-    let mut changed = None;
-    std::thread::scope(|scope| {
-        for (feed, bell) in wanted.iter().zip(&bells) {
-            let (stop, strangers, mail) = (&stop, &strangers, &mail);
-            scope.spawn(move || keep(settings, feed, bell, stop, board, strangers, mail));
-        }
-        if !settings.notify.is_empty() {
-            scope.spawn(|| tell_people(settings, &mail, &stop));
-        }
-        let mut seen = stamp(settings);
-        while !exit::is_asked_to_stop() {
-            std::thread::sleep(TICK);
-            let now = stamp(settings);
-            if now != seen && now.is_some() {
-                seen = now;
-                match Settings::read(&settings.file)
-                    .and_then(|new| new.feeds_named(feeds).map(|_| new.clone()))
-                {
-                    Ok(new) => {
-                        changed = Some(new);
-                        break;
-                    }
-                    Err(failure) => error!(
-                        error = failure.message,
-                        "the configuration has changed, and is wrong: the one before is kept"
-                    ),
-                }
+fn watch(settings: Settings, feeds: &[String], board: &Arc<Board>) -> Option<Settings> {
+    let is_wanted = |feed: &&FeedSettings| feeds.is_empty() || feeds.contains(&feed.name);
+    let wanted: Vec<String> = settings.feeds.iter().filter(is_wanted).map(|feed| feed.name.clone()).collect();
+    board.begin(wanted.iter().map(String::as_str));
+    let (stop, mail) = (Stop::never(), Bell::default());
+    let round = Arc::new(Round { settings, board: board.clone(), stop, strangers: Mutex::default(), mail });
+    let mut bells = Vec::new();
+    let mut threads = Vec::new();
+    for feed in wanted {
+        let (bell, round) = (Arc::new(Bell::default()), round.clone());
+        bells.push(bell.clone());
+        threads.push(std::thread::spawn(move || keep(&round, &feed, &bell)));
+    }
+    if !round.settings.notify.is_empty() {
+        let round = round.clone();
+        threads.push(std::thread::spawn(move || tell_people(&round)));
+    }
+    let changed = until_changed(&round.settings, feeds);
+    round.stop.want();
+    bells.iter().for_each(|bell| bell.ring());
+    round.mail.ring();
+    match changed {
+        // Who waits for a server is not waited for: its feed is free when it gives up.
+        Some(_) => {
+            let until = Instant::now() + HAND_OVER;
+            while Instant::now() < until && !threads.iter().all(JoinHandle::is_finished) {
+                std::thread::sleep(Duration::from_millis(20));
             }
         }
-        stop.want();
-        bells.iter().for_each(|bell| bell.ring());
-        mail.ring();
-    });
+        None => threads.into_iter().for_each(|thread| {
+            if let Err(panic) = thread.join() {
+                std::panic::resume_unwind(panic);
+            }
+        }),
+    }
     changed
+}
+
+/// Waits until somebody wants it to stop, or until the configuration changes for another that is
+/// right.
+fn until_changed(settings: &Settings, feeds: &[String]) -> Option<Settings> {
+    let mut seen = stamp(settings);
+    while !exit::is_asked_to_stop() {
+        std::thread::sleep(TICK);
+        let now = stamp(settings);
+        if now == seen || now.is_none() {
+            continue;
+        }
+        seen = now;
+        let read = Settings::read(&settings.file).and_then(|new| {
+            new.feeds_named(feeds)?;
+            Ok(new)
+        });
+        match read {
+            Ok(new) => return Some(new),
+            Err(failure) => error!(
+                error = failure.message,
+                "the configuration has changed, and is wrong: the one before is kept"
+            ),
+        }
+    }
+    None
 }
 
 /// What tells one state of the configuration's file from another.
@@ -134,15 +170,9 @@ fn stamp(settings: &Settings) -> Option<(SystemTime, u64)> {
 }
 
 /// Looks after one feed.
-fn keep(
-    settings: &Settings,
-    feed: &FeedSettings,
-    bell: &Arc<Bell>,
-    stop: &Stop,
-    board: &Board,
-    strangers: &Mutex<HashSet<String>>,
-    mail: &Bell,
-) {
+fn keep(round: &Round, name: &str, bell: &Arc<Bell>) {
+    let Round { settings, board, stop, strangers, mail } = round;
+    let Some(feed) = settings.feeds.iter().find(|feed| feed.name == name) else { return };
     let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else { return };
     let (_ears, poll) = listen(place, bell);
     let schedule = &feed.schedule;
@@ -176,7 +206,8 @@ fn listen(place: &PlaceSettings, bell: &Arc<Bell>) -> (Option<Ears>, Duration) {
 }
 
 /// Sends what people are to be told, as it comes and again where it was not taken.
-fn tell_people(settings: &Settings, mail: &Bell, stop: &Stop) {
+fn tell_people(round: &Round) {
+    let Round { settings, stop, mail, .. } = round;
     loop {
         let ends = stop.is_wanted();
         let sent = hypodoke_stores::open(&settings.store)

@@ -178,6 +178,11 @@ fn a_server_that_does_not_answer_stops_no_other_feed() {
         shop.write(&format!("in/gauge_{file}.csv"), format!("at\n{file}\n"));
         wait_for_rows(&shop, &file.to_string());
     }
+    // Nor does it keep a new configuration waiting.
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", format!("{text}[feed.other]\nplace = \"quay\"\nfiles = \"other_*.csv\"\n"));
+    shop.write("in/other_1.csv", "a\n1\n");
+    wait_for("the new feed", || watch.log().contains("feed=\"other\" path=\"other_1.csv\""));
 }
 
 #[test]
