@@ -79,7 +79,7 @@ fn tell_people(
         .and_then(|()| tell::deliver(store, people, Duration::ZERO));
     let failures = told.unwrap_or_else(|error| vec![Failure::from(error)]);
     for failure in failures {
-        context.remark(&format!("{}\n  → {}", failure.message, failure.advice.unwrap_or_default()));
+        context.complain(&failure);
     }
 }
 

@@ -68,10 +68,11 @@ pub struct Happening {
     pub advice: Option<String>,
 }
 
-/// What a receipt has to tell.
+/// What a receipt has to tell, the worst first.
 pub fn of_receipt(receipt: &Receipt) -> Vec<Happening> {
     let Some(batch) = receipt.batch else { return Vec::new() };
     let mut all: Vec<Happening> = receipt.files.iter().filter_map(|line| of_line(line, batch)).collect();
+    all.sort_by_key(|one| Event::ALL.iter().position(|event| *event == one.event));
     let totals = &receipt.totals;
     if all.is_empty() && totals.files_loaded > 0 {
         let files = count::files(totals.files_loaded);

@@ -117,7 +117,7 @@ fn a_webhook_is_sent_one_document() {
         .iter()
         .filter_map(|one| one["event"].as_str())
         .collect();
-    assert_eq!(events, ["rejects", "hold", "failure"]);
+    assert_eq!(events, ["failure", "hold", "rejects"]);
     assert_eq!(body["receipt"]["totals"]["files_failed"], 1);
     assert_eq!(body["happenings"][1]["path"], "gauge_3.csv");
 }
