@@ -3,6 +3,8 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use plotters::coord::Shift;
+use plotters::coord::types::RangedCoordf64;
+use plotters::drawing::DrawingAreaErrorKind;
 use plotters::prelude::*;
 
 use super::figures::{Point, Usual};
@@ -29,6 +31,8 @@ const HALF_HOUR: f64 = 0.5 / 6.0;
 const DAY: f64 = 86_400e6;
 
 type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+
+type Chart<'a> = ChartContext<'a, SVGBackend<'a>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
 
 /// A mark on a chart: where it is, what it is, and how it is told.
 struct Mark {
@@ -108,18 +112,7 @@ pub fn volume(points: &[Point], zone: &TimeZone) -> String {
             .x_label_area_size(24)
             .y_label_area_size(44)
             .build_cartesian_2d(first - 0.6..last + 1.6, 0.0..(most * 1.08).max(1.0))?;
-        chart
-            .configure_mesh()
-            .disable_x_mesh()
-            .light_line_style(TRANSPARENT)
-            .bold_line_style(GRID)
-            .axis_style(GRID)
-            .label_style(("sans-serif", 13, &INK))
-            .x_labels(5)
-            .y_labels(5)
-            .x_label_formatter(&|x| date(*x, "%b %-d"))
-            .y_label_formatter(&|y| short(*y))
-            .draw()?;
+        lines(&mut chart, "%b %-d", &|y| short(*y))?;
         chart.draw_series(days.iter().map(|(day, rows, ..)| {
             Rectangle::new([(day + 0.12, 0.0), (day + 0.88, *rows as f64)], SERIES.filled())
         }))?;
@@ -168,18 +161,8 @@ fn scatter(
             let band = [(first - pad, usual.low), (last + pad, usual.high)];
             chart.draw_series(std::iter::once(Rectangle::new(band, BAND.filled())))?;
         }
-        chart
-            .configure_mesh()
-            .disable_x_mesh()
-            .light_line_style(TRANSPARENT)
-            .bold_line_style(GRID)
-            .axis_style(GRID)
-            .label_style(("sans-serif", 13, &INK))
-            .x_labels(5)
-            .y_labels(5)
-            .x_label_formatter(&|x| date(*x, if last - first < 2.5 { "%b %-d %H:%M" } else { "%b %-d" }))
-            .y_label_formatter(&label)
-            .draw()?;
+        let days = if last - first < 2.5 { "%b %-d %H:%M" } else { "%b %-d" };
+        lines(&mut chart, days, label)?;
         let circle = |mark: &Mark| {
             let (radius, color) = if mark.odd { (5, ODD) } else { (3, SERIES) };
             Circle::new((mark.x, mark.y), radius, color.filled())
@@ -190,6 +173,26 @@ fn scatter(
     });
     let titles = marks.into_iter().map(|mark| (mark.file, mark.title)).collect();
     linked(&svg, "<circle ", &["#2F6F9F", "#C2410C"], titles)
+}
+
+/// The lines behind the figures, with what they stand for: days below, and figures at the side.
+fn lines<'a>(
+    chart: &mut Chart<'a>,
+    days: &str,
+    label: &dyn Fn(&f64) -> String,
+) -> Result<(), DrawingAreaErrorKind<<SVGBackend<'a> as DrawingBackend>::ErrorType>> {
+    chart
+        .configure_mesh()
+        .disable_x_mesh()
+        .light_line_style(TRANSPARENT)
+        .bold_line_style(GRID)
+        .axis_style(GRID)
+        .label_style(("sans-serif", 13, &INK))
+        .x_labels(5)
+        .y_labels(5)
+        .x_label_formatter(&|x| date(*x, days))
+        .y_label_formatter(&label)
+        .draw()
 }
 
 /// Draws into a text. A text takes all that is drawn into it.
