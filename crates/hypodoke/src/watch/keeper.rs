@@ -18,7 +18,7 @@ use crate::engine::task::{Done, Task};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::log;
-use crate::settings::{FeedSettings, Settings};
+use crate::settings::{FeedSettings, PlaceSettings, Settings};
 use crate::tell::{self, Event, Happening};
 
 /// After a database or a place was out of reach, it is tried again after so long, then twice …
@@ -176,6 +176,9 @@ impl<'a> Keeper<'a> {
     fn remember(&mut self, task: &Task, done: &Done, now: Timestamp) {
         let is_away = done.troubles.iter().any(|trouble| trouble.exit == Exit::Unreachable);
         let whole = done.broken_off.is_none() && !is_away && !self.stop.is_wanted();
+        // What is put away may come again under its name, and be another file.
+        let keeps = |place: &PlaceSettings| place.name == self.feed.place && place.put_away.is_none();
+        let stays = self.settings.places.iter().any(keeps);
         let outcomes: std::collections::HashMap<&str, Outcome> =
             done.receipt.files.iter().map(|line| (line.path.as_str(), line.outcome)).collect();
         for file in task.deliveries.iter().flat_map(|delivery| &delivery.files) {
@@ -183,9 +186,9 @@ impl<'a> Keeper<'a> {
                 Some(outcome @ (Outcome::Failed | Outcome::Held)) => {
                     self.later.put_off(file, *outcome == Outcome::Held, now);
                 }
-                Some(_) => self.later.settle(file),
-                None if whole => self.later.settle(file),
-                None => {}
+                Some(_) if stays => self.later.settle(file),
+                None if stays && whole => self.later.settle(file),
+                _ => {}
             }
         }
     }

@@ -60,6 +60,25 @@ fn the_sample_configuration_is_right() {
 }
 
 #[test]
+fn the_samples_of_watching_and_telling_are_right() {
+    let shop = workshop();
+    std::fs::create_dir(shop.path("inbox")).expect("a folder");
+    let samples: Vec<&str> = MANUAL
+        .split("```toml\n")
+        .skip(1)
+        .filter_map(|rest| rest.split("```").next())
+        .filter(|sample| sample.contains(".schedule]") || sample.contains("[notify."))
+        .collect();
+    assert_eq!(samples.len(), 2);
+    let base = "[place.quay]\npath = \"inbox\"\n[feed.north]\nplace = \"quay\"\nfiles = \"*.csv\"\n";
+    shop.write("hypodoke.toml", format!("{base}{}", samples.concat()));
+    let mut command = shop.command("load");
+    command.env("MAIL_PASSWORD", "word").env("DESK_TOKEN", "word");
+    let run = hypodoke_testkit::finish(command);
+    assert!(run.code == Some(0) && run.out.contains("nothing new"), "{}{}", run.out, run.err);
+}
+
+#[test]
 fn the_ledger_is_documented_column_by_column() {
     let shop = workshop();
     shop.ok("demo");
