@@ -266,6 +266,8 @@ fn closing(folder: &Path, differences: &[String], context: &Context) -> String {
         ("hypodoke drift", "what changed in the files, and what was done about it"),
         ("hypodoke rejects 1 --export bad.csv", "the rows that could not be loaded, to be mended"),
         ("hypodoke tally", "the figures of files, tables and ledger held against one another"),
+        ("hypodoke report", "a page to look at: hypodoke-report.html"),
+        ("hypodoke watch", "put files of your own into inbox/, and see them loaded"),
         ("hypodoke load", "nothing new: put a file of your own into inbox/"),
         ("hypodoke load FILE --into sqlite:my.db", "one of your own files, without a configuration"),
     ];

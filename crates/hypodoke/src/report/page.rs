@@ -55,22 +55,22 @@ fn glance(report: &Report) -> Markup {
     };
     let open = |outcome| report.feeds.iter().map(|feed| feed.open(outcome).len() as u64).sum::<u64>();
     let late = report.feeds.iter().filter(|feed| feed.late.is_some()).count() as u64;
-    let tile = |figure: u64, what: &str, to: &str, tone: &str| {
+    let tile = |figure: u64, one: &str, many: &str, to: &str, tone: &str| {
         html! {
             a class=(format!("tile {}", if figure > 0 { tone } else { "" })) href=(to) {
-                b { (count::number(figure)) } (what)
+                b { (count::number(figure)) } (if figure == 1 { one } else { many })
             }
         }
     };
     html! {
         h2 id="today" { "Today" }
         div.tiles {
-            (tile(sum(|_| 1), "files loaded", "#feeds", "good"))
-            (tile(sum(|file| file.loaded), "rows loaded", "#feeds", ""))
-            (tile(sum(|file| file.rejected), "rows rejected", "#feeds", "warning"))
-            (tile(open(Outcome::Held), "files held", "#wants", "warning"))
-            (tile(open(Outcome::Failed), "files failed", "#wants", "bad"))
-            (tile(late, "feeds late", "#wants", "bad"))
+            (tile(sum(|_| 1), "file loaded", "files loaded", "#feeds", "good"))
+            (tile(sum(|file| file.loaded), "row loaded", "rows loaded", "#feeds", ""))
+            (tile(sum(|file| file.rejected), "row rejected", "rows rejected", "#feeds", "warning"))
+            (tile(open(Outcome::Held), "file held", "files held", "#wants", "warning"))
+            (tile(open(Outcome::Failed), "file failed", "files failed", "#wants", "bad"))
+            (tile(late, "feed late", "feeds late", "#wants", "bad"))
         }
     }
 }

@@ -182,3 +182,37 @@ fn all_versions_of_a_file_are_taken_out() {
     shop.ok("retract f_20260302.csv --yes");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["0"]);
 }
+
+/// A folder that two places look into is one folder: its files go into a table once.
+#[test]
+fn two_places_that_overlap_load_a_file_once() {
+    let shop = workshop();
+    shop.write("inbox/north/f_1.csv", "id\n1\n2\n");
+    shop.write("inbox/f_2.csv", "id\n3\n");
+    let places = "[place.all]\npath = \"inbox\"\n[place.north]\npath = \"inbox/north\"\n";
+    let feed =
+        |name: &str| format!("[feed.{name}]\nplace = \"{name}\"\nfiles = \"**/f_*.csv\"\ntable = \"f\"\n");
+    let text = format!("[staging]\nurl = \"sqlite:h.db\"\n{places}{}{}", feed("all"), feed("north"));
+    shop.write("hypodoke.toml", text);
+    let run = shop.ok("load");
+    assert!(run.out.contains("same content as north/f_1.csv"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT id FROM f ORDER BY id"), ["1", "2", "3"]);
+    assert!(shop.ok("load").out.contains("nothing new"));
+}
+
+/// A clock that was wrong for a while, at the sender's, changes nothing about what is known.
+#[test]
+fn files_from_the_future_and_from_long_ago_are_loaded_once() {
+    let shop = workshop();
+    let feed = "[staging]\nurl = \"sqlite:h.db\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"*.csv\"\n";
+    shop.write("hypodoke.toml", feed);
+    for (name, seconds) in [("in/a.csv", 4_102_444_800), ("in/b.csv", 1), ("in/c.csv", 1_772_000_000)] {
+        set_modified(&shop.write(name, format!("id\n{seconds}\n")), seconds);
+    }
+    assert!(shop.ok("load").out.contains("3 files loaded"));
+    assert!(shop.ok("load").out.contains("nothing new"));
+    // Put right: another time, and the same content.
+    set_modified(&shop.path("in/a.csv"), 1_772_000_000);
+    shop.ok("load");
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM f"), ["3"]);
+}
