@@ -15,6 +15,7 @@ mod manual;
 mod mended;
 mod morning;
 mod nested;
+mod older;
 mod server;
 mod sftp;
 mod staging;
