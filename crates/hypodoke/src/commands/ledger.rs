@@ -116,7 +116,7 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
         ..FileQuery::default()
     };
     let mut files = if arguments.late { Vec::new() } else { store.files(&query)? };
-    let morning = Morning::of(store.as_mut(), &files, late, since)?;
+    let morning = Morning::of(store.as_mut(), &files, late, &query)?;
     let last: HashSet<i64> = last_of_each(&files).iter().map(|entry| entry.file).collect();
     if let Some(status) = arguments.status {
         files.retain(|entry| is_of(entry, status, &last));
@@ -152,20 +152,21 @@ pub struct Morning {
 }
 
 impl Morning {
-    /// Of these entries, the newest first.
+    /// Of the entries that a query gave, the newest first.
     fn of(
         store: &mut dyn Store,
         files: &[FileEntry],
         late: Vec<Lateness>,
-        since: Option<i64>,
+        query: &FileQuery,
     ) -> Result<Morning, Failure> {
         let last = last_of_each(files);
         let count = |outcome| last.iter().filter(|entry| entry.outcome == outcome).count() as u64;
         let (held, failed) = (count(Outcome::Held), count(Outcome::Failed));
-        let held_before = match since {
+        let held_before = match query.since {
             Some(since) => {
                 let all = store.loaded_files()?;
-                let newest: Vec<FileEntry> = all.into_iter().rev().collect();
+                let is_asked = |entry: &FileEntry| query.feed.is_none() || entry.feed == query.feed;
+                let newest: Vec<FileEntry> = all.into_iter().rev().filter(is_asked).collect();
                 let is_old = |entry: &&&FileEntry| entry.outcome == Outcome::Held && entry.ended < since;
                 last_of_each(&newest).iter().filter(is_old).count() as u64
             }

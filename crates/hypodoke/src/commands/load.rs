@@ -24,7 +24,20 @@ use crate::tell;
 /// Runs the command.
 pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure> {
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let mut task = match &settings {
+    let done = load(arguments, settings.as_ref(), context);
+    // What ended it before there was a receipt is told all the same.
+    if let (Err(failure), Some(settings)) = (&done, &settings)
+        && failure.exit != Exit::Usage
+    {
+        for trouble in tell::of_failure(settings, failure) {
+            context.complain(&trouble);
+        }
+    }
+    done
+}
+
+fn load(arguments: &LoadArguments, settings: Option<&Settings>, context: &Context) -> Result<Exit, Failure> {
+    let mut task = match settings {
         Some(settings) => by_configuration(arguments, settings)?,
         None => named_files(arguments)?,
     };
@@ -33,8 +46,8 @@ pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure
         context.remark(&format!("no database was named: loading into {DEFAULT_DATABASE}"));
     }
     let mut store = hypodoke_stores::open(&task.store)?;
-    let people = settings.map(|settings| settings.notify).unwrap_or_default();
-    finish(store.as_mut(), &task, &people, context)
+    let people = settings.map_or(&[][..], |settings| &settings.notify);
+    finish(store.as_mut(), &task, people, context)
 }
 
 /// Loads a task and prints its receipt.

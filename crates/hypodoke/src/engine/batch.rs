@@ -184,8 +184,15 @@ impl Batch<'_> {
             if self.stop.is_wanted() {
                 break;
             }
+            let files = match &turn {
+                Turn::Single(at) => std::slice::from_ref(at),
+                Turn::Together { files, .. } => files,
+            };
+            // A delivery is not begun without all of its files.
+            if files.iter().filter(|at| self.away.leaves(new[**at])).count() > 0 {
+                continue;
+            }
             match turn {
-                Turn::Single(at) if self.away.leaves(new[at]) => {}
                 Turn::Single(at) if feed.mode == Mode::Replace => {
                     let look = looks[at].take();
                     let late = overtaken(new[at], old).filter(|_| !self.is_waived(feed, new[at]));
@@ -201,8 +208,6 @@ impl Batch<'_> {
                     let line = self.load_one(feed, new[at], &mut ground, look, false)?;
                     self.lines.push(line);
                 }
-                Turn::Together { files, .. }
-                    if files.iter().filter(|at| self.away.leaves(new[**at])).count() > 0 => {}
                 Turn::Together { files, continues } => {
                     let of_other = |file: &&&Candidate| {
                         !continues || !files.iter().any(|at| same_delivery(feed, new[*at], file))
@@ -274,7 +279,7 @@ impl Batch<'_> {
                 Some(Err(failure)) => Err(Trouble::File(failure)),
                 look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
             };
-            let (mut line, drift) = or_failed(result, feed, file)?;
+            let (mut line, drift) = self.or_failed(result, feed, file)?;
             line.seconds = began.elapsed().as_secs_f64();
             differences.push(drift);
             failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
@@ -325,6 +330,20 @@ impl Batch<'_> {
         self.close(feed, file, result, (began, began_at))
     }
 
+    /// The line of a file, also of one that failed or is held. If its server is away, the others of
+    /// that place are left for later.
+    fn or_failed(
+        &self,
+        result: Result<ReceiptLine, Trouble>,
+        feed: &Feed,
+        file: &Candidate,
+    ) -> Result<(ReceiptLine, Differs), StoreError> {
+        if let Err(Trouble::File(failure)) = &result {
+            self.away.learn(file, failure);
+        }
+        or_failed(result, feed, file)
+    }
+
     /// Writes down what came of a file where that is not in its transaction.
     fn close(
         &mut self,
@@ -333,10 +352,7 @@ impl Batch<'_> {
         result: Result<ReceiptLine, Trouble>,
         (began, began_at): (Instant, i64),
     ) -> Result<ReceiptLine, StoreError> {
-        if let Err(Trouble::File(failure)) = &result {
-            self.away.learn(file, failure);
-        }
-        let (mut line, drift) = or_failed(result, feed, file)?;
+        let (mut line, drift) = self.or_failed(result, feed, file)?;
         line.seconds = began.elapsed().as_secs_f64();
         if matches!(line.outcome, Outcome::Failed | Outcome::Held) {
             self.note(&line, feed, file, began_at, &drift)?;

@@ -16,6 +16,7 @@ use crate::engine::clock;
 use crate::engine::receipt::{Receipt, ReceiptLine};
 use crate::failure::Failure;
 use crate::render::count;
+use crate::settings::Settings;
 use crate::settings::notify::{NotifySettings, Way};
 
 /// What people may be told of.
@@ -90,8 +91,8 @@ pub fn of_receipt(receipt: &Receipt) -> Vec<Happening> {
     all
 }
 
-/// A place or something else in the way of a load: it is told again with every load that meets it,
-/// but once a day.
+/// A place or something else in the way of a load: loads that meet it again and again tell of it
+/// once a day.
 pub fn of_trouble(trouble: &Failure) -> Happening {
     let day = clock::now() / (24 * 3_600_000_000);
     Happening {
@@ -199,6 +200,20 @@ pub fn send(to: &NotifySettings, notice: &Notice) -> Result<(), Failure> {
         Failure::load(format!("[notify.{}] could not be told by {whom}: {why}", to.name))
             .advise("the message is kept in the ledger and tried again for a day")
     })
+}
+
+/// Tells what ended a load before there was a receipt: by the ledger, or directly where that is
+/// away too. Gives what was in the way.
+pub fn of_failure(settings: &Settings, failure: &Failure) -> Vec<Failure> {
+    if settings.notify.is_empty() {
+        return Vec::new();
+    }
+    let happening = of_trouble(failure);
+    let told = hypodoke_stores::open(&settings.store).and_then(|mut store| {
+        note(store.as_mut(), &settings.notify, std::slice::from_ref(&happening), None)?;
+        deliver(store.as_mut(), &settings.notify, Duration::ZERO)
+    });
+    told.unwrap_or_else(|_| at_once(&settings.notify, &happening, &settings.store.to_string()))
 }
 
 /// Tells all of them directly of what cannot be written down, as when the database is away.

@@ -48,7 +48,7 @@ const QUIET: Duration = Duration::from_secs(2);
 /// Others wait so long for a file to be loaded into a database that takes one writer at a time.
 const TURN: Duration = Duration::from_secs(600);
 
-/// The configuration is looked at so often, and messages are sent.
+/// Whether the configuration has changed is looked at so often.
 const TICK: Duration = Duration::from_millis(500);
 
 /// When the configuration changes, feeds have so long to come to an end.

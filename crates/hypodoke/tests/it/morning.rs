@@ -74,6 +74,7 @@ fn what_was_held_before_is_not_forgotten() {
     staging.run(&shop, long_ago);
     let run = shop.run("ledger --today");
     assert!(run.code == Some(3) && run.out.contains("1 file still held from before"), "{}", run.out);
+    assert!(!shop.ok("ledger --today --feed tide").out.contains("held"), "it is of another feed");
 }
 
 #[test]

@@ -250,6 +250,27 @@ fn silence_is_told_once_for_each_time_it_is_due() {
     assert_eq!(events, told, "each once: {before:?}");
 }
 
+/// A load by a timer has nobody beside it who reads what it prints.
+#[test]
+fn a_load_that_reaches_nothing_tells_of_it_once_a_day() {
+    let web = Web::open(&[]);
+    let shop = configured(&by_web(&web, ""));
+    std::fs::rename(shop.path("in"), shop.path("away")).expect("renamed");
+    for _ in 0..2 {
+        assert_eq!(shop.run("load").code, Some(4));
+    }
+    let requests = web.requests();
+    assert_eq!(requests.len(), 1, "{requests:?}");
+    assert_eq!(requests[0].body["happenings"][0]["event"], "failure");
+    // The database itself: nothing can be written down, and people are told all the same.
+    std::fs::rename(shop.path("away"), shop.path("in")).expect("renamed");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text.replace("sqlite:h.db", "sqlite:gone/h.db"));
+    assert_eq!(shop.run("load").code, Some(4));
+    let last = web.requests().pop().expect("a request");
+    assert!(last.body["subject"].as_str().expect("text").contains("gone"), "{last:?}");
+}
+
 #[test]
 fn a_place_out_of_reach_is_told_once_until_it_is_back() {
     let web = Web::open(&[]);
