@@ -21,6 +21,11 @@ pub struct Arrival {
 }
 
 impl Arrival {
+    /// The last part of its path.
+    pub fn file_name(&self) -> &str {
+        self.path.rsplit('/').next().unwrap_or_default()
+    }
+
     /// Whether a file seen earlier at the same path is this one, unchanged.
     pub fn looks_like(&self, earlier: &Arrival) -> bool {
         self.bytes == earlier.bytes && self.modified == earlier.modified

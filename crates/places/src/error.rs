@@ -133,6 +133,18 @@ pub enum RemoteTrouble {
         /// By what.
         tried: String,
     },
+    /// It wants to know more than a password.
+    #[error("after the password, the server asks `{prompt}`")]
+    Asks {
+        /// What it asks, on one line.
+        prompt: String,
+    },
+    /// It lets us in, and speaks to a person.
+    #[error("the server lets us in, and then says, where SFTP should begin: `{words}`")]
+    Speaks {
+        /// What it says, on one line.
+        words: String,
+    },
     /// It lets us in, and has no files for us.
     #[error("the server lets us in, but has no SFTP")]
     NoSftp,
@@ -158,6 +170,12 @@ pub enum RemoteTrouble {
     #[error("the name `{name}` is refused: it would lead out of the folder")]
     BadName {
         /// The name, escaped.
+        name: String,
+    },
+    /// A name that cannot be asked for.
+    #[error("the name `{name}` is not in UTF-8, so it cannot be asked for")]
+    ForeignName {
+        /// The name, what is not in UTF-8 replaced.
         name: String,
     },
     /// It is larger than the spool.
@@ -195,6 +213,7 @@ impl RemoteTrouble {
                 | RemoteTrouble::Changed
                 | RemoteTrouble::NoRight { .. }
                 | RemoteTrouble::BadName { .. }
+                | RemoteTrouble::ForeignName { .. }
                 | RemoteTrouble::TooLarge { .. }
                 | RemoteTrouble::Spool { .. }
                 | RemoteTrouble::Unread(_)
@@ -219,6 +238,10 @@ impl RemoteTrouble {
             RemoteTrouble::BadKeyFile { .. } => "check `key_file`, and `passphrase` where it has one",
             RemoteTrouble::NoWayIn => "set `key_file` or `password` in the place, or start an agent",
             RemoteTrouble::NotLetIn { .. } => "check user, key and password with the server's owner",
+            RemoteTrouble::Asks { .. } | RemoteTrouble::Speaks { .. } => {
+                "log in there by hand once, with ssh, and do what it asks; or ask its owner for a key"
+            }
+            RemoteTrouble::ForeignName { .. } => "ask whoever sends it to rename it",
             RemoteTrouble::NoSftp => "ask its owner to let you use SFTP",
             RemoteTrouble::NoFolder { .. } => "check the folder in the address",
             RemoteTrouble::NoRight { .. } => "ask the server's owner for the right to read it",

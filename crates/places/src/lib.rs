@@ -2,6 +2,7 @@
 //! hashed and watched for changes.
 
 mod after;
+mod digest;
 mod error;
 mod fingerprint;
 mod folder;
@@ -9,6 +10,7 @@ mod place;
 pub mod sftp;
 
 pub use after::PutAway;
+pub use digest::Digest;
 pub use error::{PlaceError, RemoteTrouble};
 pub use fingerprint::{Meter, Opened, open, open_inside};
 pub use folder::{Listing, Seen, list, look_at};

@@ -1,5 +1,6 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
+mod bad_server;
 mod mailbox;
 mod postgres;
 mod sshd;
@@ -13,9 +14,10 @@ use rusqlite::{Connection, OpenFlags};
 use serde_json::Value;
 use tempfile::TempDir;
 
+pub use bad_server::{BadServer, Fault};
 pub use mailbox::{Mail, Mailbox, Manners};
 pub use postgres::{Database, Server};
-pub use sshd::Sshd;
+pub use sshd::{PASSWORD, Sshd};
 pub use watch::{Watch, wait_for};
 pub use web::{Answer, Request, Web};
 

@@ -7,6 +7,11 @@ use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
 
+/// The password of [`Sshd::take_password`], and what the system keeps of it (crypt, SHA-512).
+pub const PASSWORD: &str = "low water";
+const PASSWORD_HASH: &str =
+    "$6$quillane$jLvcYiOZG9hw4hl/pwagkmyO5yKg114Xx4S4W/MyAMbnecdNQ1RgB6OU9ajrlvS7fpQ.i2h77MhGcVtKW9.G11";
+
 /// A server that serves files by SFTP, and goes with its owner.
 pub struct Sshd {
     folder: TempDir,
@@ -52,7 +57,14 @@ impl Sshd {
     pub fn start_again(&mut self) {
         // It keeps the rights of root apart in a folder that has to be there.
         let _ = std::fs::create_dir_all("/run/sshd");
-        let child = Command::new("/usr/sbin/sshd")
+        let mut command = Command::new("/usr/sbin/sshd");
+        if self.path("shadow").exists() {
+            // What it takes for the machine's passwords is so for it alone.
+            command = Command::new("unshare");
+            command.args(["-m", "sh", "-c", "mount --bind \"$0\" /etc/shadow && exec /usr/sbin/sshd \"$@\""]);
+            command.arg(self.path("shadow"));
+        }
+        let child = command
             .args(["-D", "-e", "-o", "ListenAddress=127.0.0.1", "-p", &self.port.to_string(), "-f"])
             .arg(self.path("config"))
             .stdin(Stdio::null())
@@ -66,6 +78,27 @@ impl Sshd {
             assert!(Instant::now() < until, "{}", self.log());
             std::thread::sleep(Duration::from_millis(20));
         }
+    }
+
+    /// Starts it anew with [`PASSWORD`] for whoever runs the tests, maybe expired. Whose password it
+    /// is, the system says, so this takes root; `false` for anybody else.
+    pub fn take_password(&mut self, is_expired: bool) -> bool {
+        let Ok(shadow) = std::fs::read_to_string("/etc/shadow") else { return false };
+        let ours = |line: &str| line.split(':').next() == Some("root");
+        if Sshd::user() != "root" {
+            return false;
+        }
+        self.stop();
+        let mut lines: Vec<String> = shadow.lines().filter(|line| !ours(line)).map(str::to_owned).collect();
+        let changed = if is_expired { "0" } else { "20500" };
+        lines.push(format!("root:{PASSWORD_HASH}:{changed}:0:99999:7:::"));
+        std::fs::write(self.path("shadow"), lines.join("\n") + "\n").expect("passwords");
+        let config = std::fs::read_to_string(self.path("config")).expect("a configuration");
+        let config =
+            config.replace("PasswordAuthentication no", "PasswordAuthentication yes\nPermitRootLogin yes");
+        std::fs::write(self.path("config"), config).expect("a configuration");
+        self.start_again();
+        true
     }
 
     /// Ends the server and every connection to it, at once.

@@ -265,6 +265,7 @@ fn effect(
         began: clock::now(),
         first_of_delivery: false,
         before: &[],
+        said: Vec::new(),
         sum_all: false,
         by_place: None,
     };

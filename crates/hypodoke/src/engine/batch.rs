@@ -12,7 +12,7 @@ use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
 use super::away::Away;
 use super::feed::{ChangedFile, SameContent};
-use super::file::{FileLoad, HeldFile, Trouble};
+use super::file::{FileLoad, HeldFile, Trouble, as_sent};
 use super::ground::Ground;
 use super::lines::{Differs, entry_of, line_of, loaded_line, or_failed};
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
@@ -412,7 +412,7 @@ impl Batch<'_> {
         feed: &Feed,
         files: &[&Candidate],
         ground: &mut Ground,
-    ) -> Result<Vec<Option<Result<Looked, Failure>>>, StoreError> {
+    ) -> Result<Vec<Look>, StoreError> {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
         let is_slow = |at: usize| named_as_workbook(&files[at].seen.arrival.path);
         // The evidence has served its purpose once the layout is decided.
@@ -420,21 +420,27 @@ impl Batch<'_> {
             looked.tables.iter_mut().for_each(|table| table.evidence = Default::default());
             looked
         };
-        let mut looks =
-            look_at_all(&wanted, is_slow, MOST_KEPT, self.listener, |_, looked| looked.map(without_evidence));
+        // What is not what its sender says it is has no say in the layout.
+        let finish = |at: usize, looked: Result<Looked, Failure>| {
+            as_sent(files[at], feed).is_ok().then(|| looked.map(without_evidence))
+        };
+        let mut looks: Vec<Look> = look_at_all(&wanted, is_slow, MOST_KEPT, self.listener, finish);
         let lists: Vec<String> =
-            looks.iter().flatten().flat_map(|looked| looked.lists()).map(str::to_owned).collect();
+            looks.iter().flatten().flatten().flat_map(|looked| looked.lists()).map(str::to_owned).collect();
         for (looked, file) in looks.iter_mut().zip(files) {
-            if matches!(looked, Ok(looked) if looked.would_join(&lists)) {
+            if matches!(looked, Some(Ok(looked)) if looked.would_join(&lists)) {
                 // An object where other files have a list.
                 let again = look(file, feed, Way::alone(), &lists_only(lists.clone()), self.listener);
-                *looked = again.map(without_evidence);
+                *looked = Some(again.map(without_evidence));
             }
         }
-        let disagreed = conflicts::of(feed, files, &looks);
-        self.conflicts.extend(disagreed);
-        ground.expect(self.store, feed, looks.iter().flatten())?;
-        Ok(looks.into_iter().map(Some).collect())
+        let good = || {
+            let both = files.iter().zip(&looks);
+            both.filter_map(|(file, looked)| Some((*file, looked.as_ref()?.as_ref().ok()?)))
+        };
+        self.conflicts.extend(conflicts::of(feed, good()));
+        ground.expect(self.store, feed, good().map(|(_, looked)| looked))?;
+        Ok(looks)
     }
 
     fn load_file(
@@ -497,8 +503,10 @@ impl Batch<'_> {
                 Failure::load(message).advise("take its rows out by hand, or load it under another name"),
             ));
         }
+        let said = as_sent(file, feed)?;
         let before = self.known.rows_before(&feed.table);
         let load = FileLoad {
+            said,
             before: &before,
             sum_all: false,
             by_place: None,

@@ -9,15 +9,12 @@ use hypodoke_core::types::{Domain, Type};
 use super::look::Looked;
 use super::receipt::{Conflict, Side};
 use super::{Candidate, Feed};
-use crate::failure::Failure;
 
 /// The columns of a feed's main table that files have different kinds of types for. Numbers of
 /// more digits than others are no conflict, nor is a column that holds nothing in some file.
-pub fn of(feed: &Feed, files: &[&Candidate], looks: &[Result<Looked, Failure>]) -> Vec<Conflict> {
+pub fn of<'a>(feed: &Feed, files: impl Iterator<Item = (&'a Candidate, &'a Looked)>) -> Vec<Conflict> {
     let mut columns: Vec<(String, Domain, Vec<Found<'_>>)> = Vec::new();
-    for (file, looked) in
-        files.iter().zip(looks).filter_map(|(file, looked)| Some((file, looked.as_ref().ok()?)))
-    {
+    for (file, looked) in files {
         let table = &looked.tables[0];
         for (column, example) in table.layout.columns.iter().zip(&table.examples) {
             if column.domain == Domain::Unknown {

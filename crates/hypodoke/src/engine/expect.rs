@@ -8,7 +8,7 @@ use hypodoke_core::layout::Otherwise;
 use hypodoke_core::spelling::number::read;
 use hypodoke_core::spelling::{Number, NumberStyle};
 use hypodoke_core::types::Unit;
-use hypodoke_places::beside;
+use hypodoke_places::{Digest, PlaceError, beside};
 
 use super::Candidate;
 use crate::render::count;
@@ -47,6 +47,9 @@ pub enum Control {
     Rows,
     /// The sum of a column, by its name in the file or the table.
     Sum(String),
+    /// The digest of the file as it was sent. It is no number of the line, and stands anywhere in
+    /// the companion file.
+    Digest,
 }
 
 /// How many rejects of a file are too many.
@@ -148,15 +151,43 @@ impl Expectations {
         short
     }
 
+    /// Holds a file against the digest that its sender states, before anything of it is read.
+    pub fn against_digest(&self, file: &Candidate) -> Result<Shortfall, PlaceError> {
+        let mut short = Shortfall::default();
+        let Some(pattern) = self.control_file.as_ref().filter(|_| self.control.contains(&Control::Digest))
+        else {
+            return Ok(short);
+        };
+        let sent = file.container();
+        let name = beside(&sent.arrival.path, pattern);
+        let what = match read_companion(file, pattern) {
+            Err(why) => Some(format!("its companion {name}: {why}")),
+            Ok(text) => match Digest::stated(&text, sent.arrival.file_name()) {
+                None => Some(format!("its companion {name} states no digest of it")),
+                Some(stated) => {
+                    let fetched = file.seen.fetched()?;
+                    let found = stated.of_file(&fetched).map_err(|error| PlaceError::of(&*fetched, error))?;
+                    let unlike = || format!("its companion {name} says {stated}, its content has {found}");
+                    (found != stated).then(unlike)
+                }
+            },
+        };
+        if let Some(what) = what {
+            short.add(if self.waived { Otherwise::Warn } else { self.otherwise }, what);
+        }
+        Ok(short)
+    }
+
     fn against_control(&self, file: &Candidate, facts: &Facts<'_>) -> Vec<String> {
-        if self.control.is_empty() {
+        let figures_wanted = self.control.iter().filter(|control| **control != Control::Digest).count();
+        if figures_wanted == 0 {
             return Vec::new();
         }
         let (line, whence) = match &self.control_file {
             Some(pattern) => {
-                let name = beside(&file.seen.arrival.path, pattern);
+                let name = beside(&file.container().arrival.path, pattern);
                 match read_companion(file, pattern) {
-                    Ok(text) => (text, format!("its companion {name}")),
+                    Ok(text) => (Digest::taken_out(&text), format!("its companion {name}")),
                     Err(why) => return vec![format!("its companion {name}: {why}")],
                 }
             }
@@ -166,18 +197,15 @@ impl Expectations {
             },
         };
         let figures = numbers(&line);
-        if figures.len() < self.control.len() {
+        if figures.len() < figures_wanted {
             let found = count::of(figures.len() as u64, "number", "numbers");
-            return vec![format!(
-                "{whence} has {found} (`{}`), {} expected",
-                line.trim(),
-                self.control.len()
-            )];
+            return vec![format!("{whence} has {found} (`{}`), {figures_wanted} expected", line.trim())];
         }
-        let stated = &figures[figures.len() - self.control.len()..];
+        let mut stated = figures[figures.len() - figures_wanted..].iter();
         let mut wrong = Vec::new();
-        for ((control, stated), sum) in self.control.iter().zip(stated).zip(facts.sums) {
+        for (control, sum) in self.control.iter().zip(facts.sums) {
             let (name, found) = match (control, sum) {
+                (Control::Digest, _) => continue,
                 (Control::Rows, _) => {
                     ("rows".to_owned(), Number { mantissa: i128::from(facts.read), scale: 0 })
                 }
@@ -186,9 +214,11 @@ impl Expectations {
                     wrong.push(format!(
                         "`{column}` is no column of numbers in it, and {whence} gives its sum"
                     ));
+                    stated.next();
                     continue;
                 }
             };
+            let Some(stated) = stated.next() else { break };
             if !stated.contains(&found) {
                 let stated = stated[0];
                 let rejects = match facts.rejected {

@@ -318,6 +318,7 @@ impl<'a> Teller<'a> {
             began: clock::now(),
             first_of_delivery: false,
             before: &[],
+            said: Vec::new(),
             sum_all: true,
             by_place: None,
         };

@@ -214,7 +214,7 @@ fn bring_companions(deliveries: &mut [Delivery], strangers: &mut Vec<(String, Se
             .collect();
         let mut taken = HashSet::new();
         for file in files {
-            let path = beside(&file.seen.arrival.path, pattern);
+            let path = beside(&file.container().arrival.path, pattern);
             if let Some(at) = places.get(&(file.seen.arrival.place.as_str(), path.as_str())) {
                 taken.insert(*at);
                 let seen = &strangers[*at].1;

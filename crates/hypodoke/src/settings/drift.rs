@@ -51,17 +51,26 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
     };
     let control = section.texts("control")?;
     let control_file = section.text("control_file")?;
-    if let Some(found) = &control_file {
-        if control.is_none() {
+    let wants_digest = control.as_ref().is_some_and(|words| words.value.iter().any(|word| word == "digest"));
+    match (&control_file, &control) {
+        (Some(found), None) => {
             let what = "`control_file` says where control figures are, and `control` what they are: control = [\"rows\"]";
             return Err(section.wrong(found, what));
         }
+        (None, Some(found)) if wants_digest => {
+            let what = "no file holds its own digest; say where it is: control_file = \"{file}.sha256\"";
+            return Err(section.wrong(found, what));
+        }
+        _ => {}
+    }
+    if let Some(found) = &control_file {
         if found.value.contains(['/', '\\']) {
             return Err(
                 section.wrong(found, "`control_file` stands beside the file: a name, without folders")
             );
         }
-        if !found.value.contains("{file}") && !found.value.contains("{stem}") {
+        // One list may state the digests of all, by their names.
+        if !found.value.contains("{file}") && !found.value.contains("{stem}") && !wants_digest {
             let what = "`control_file` names the companion of each file: \"{file}.ctl\" or \"{stem}.ctl\"";
             return Err(section.wrong(found, what));
         }
@@ -87,7 +96,11 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
 }
 
 fn control_of(word: String) -> Control {
-    if word == "rows" { Control::Rows } else { Control::Sum(word) }
+    match word.as_str() {
+        "rows" => Control::Rows,
+        "digest" => Control::Digest,
+        _ => Control::Sum(word),
+    }
 }
 
 fn most(section: &Section<'_>, found: &Placed<String>) -> Result<Most, Failure> {

@@ -57,13 +57,7 @@ pub fn read(
 ) -> Result<PlaceSettings, Failure> {
     let path = section.required("path", "\"inbox\"")?;
     let expanded = expand(&section, &path)?;
-    let mut span = |key: &'static str| -> Result<Option<Duration>, Failure> {
-        let Some(text) = section.text(key)? else { return Ok(None) };
-        let wrong =
-            || section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value));
-        duration(&text.value).ok_or_else(wrong).map(Some)
-    };
-    let (quiet_for, poll) = (span("quiet_for")?, span("poll")?);
+    let (quiet_for, poll) = (span(&mut section, "quiet_for")?, span(&mut section, "poll")?);
     let marker = section.text("marker")?;
     if let Some(marker) = marker.as_ref().filter(|marker| {
         marker.value.contains(['/', '\\'])
@@ -83,6 +77,13 @@ pub fn read(
     };
     section.finish()?;
     Ok(PlaceSettings { name, place, address, completeness, put_away, poll })
+}
+
+fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
+    let Some(text) = section.text(key)? else { return Ok(None) };
+    let wrong =
+        || section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value));
+    duration(&text.value).ok_or_else(wrong).map(Some)
 }
 
 fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
@@ -124,6 +125,9 @@ fn address(
     };
     address.key_file = file("key_file")?;
     address.known_hosts = file("known_hosts")?;
+    if let Some(wait) = span(section, "wait")? {
+        address.wait = wait.max(Duration::from_secs(1));
+    }
     Ok(address)
 }
 

@@ -1,5 +1,6 @@
 //! What a feed expects of its files, its columns and its rows.
 
+use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
 use crate::staging::Kind::{self, Postgres, Sqlite};
@@ -73,6 +74,77 @@ fn control_figures_of_a_companion_are_held_against_the_file() {
     let run = shop.ok("load");
     assert!(!run.out.contains("unmatched"), "the companion is no stranger: {}", run.out);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["2"]);
+}
+
+/// What the usual program says of a file's content.
+fn digest(program: &str, shop: &Workshop, name: &str) -> String {
+    let mut command = std::process::Command::new(program);
+    let out = command.arg(name).current_dir(shop.path("in")).output().expect("the program is there");
+    String::from_utf8(out.stdout).expect("text")
+}
+
+#[rstest]
+#[case::md5("md5sum", "{file}.md5")]
+#[case::sha1("sha1sum", "{stem}.sha1")]
+#[case::sha256("sha256sum", "{file}.sha256")]
+#[case::sha512("sha512sum", "SHA512SUMS")]
+fn a_file_is_held_against_the_digest_its_sender_states(
+    #[case] program: &str,
+    #[case] control: &str,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    let expect = format!("[feed.f.expect]\ncontrol = [\"digest\"]\ncontrol_file = \"{control}\"");
+    configure(&shop, &staging, &expect);
+    let beside =
+        |name: &str| format!("in/{}", control.replace("{file}", name).replace("{stem}", "f_20260302"));
+    shop.write("in/f_20260302.csv", "id,cargo_t\n1,10\n2,20\n");
+    let stated = digest(program, &shop, "f_20260302.csv");
+    shop.write(&beside("f_20260302.csv"), &stated);
+    // Half of it came: as a table of its own, it would be a good one.
+    shop.write("in/f_20260302.csv", "id,cargo_t\n1,10\n");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("says") && run.out.contains(", its content has "), "{}", run.out);
+    assert!(!run.out.contains("unmatched"), "{}", run.out);
+    let tables = staging.query(&shop, "SELECT count(*) FROM hd_layouts");
+    assert_eq!(tables, ["0"], "what is not whole has no say in the table");
+    // The whole of it arrives.
+    shop.write("in/f_20260302.csv", "id,cargo_t\n1,10\n2,20\n");
+    let run = shop.ok("load");
+    assert!(run.out.contains("1 file loaded, 2 rows"), "{}", run.out);
+}
+
+#[test]
+fn figures_and_a_digest_stand_in_one_companion() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    let expect =
+        "[feed.f.expect]\ncontrol = [\"digest\", \"rows\", \"cargo_t\"]\ncontrol_file = \"{file}.ctl\"";
+    configure(&shop, &staging, expect);
+    shop.write("in/f_20260302.csv", "id,cargo_t\n1,10\n2,20\n");
+    let stated = digest("md5sum", &shop, "f_20260302.csv");
+    let stated = stated.split(' ').next().expect("a digest");
+    shop.write("in/f_20260302.csv.ctl", format!("rows 2 sum 30\nmd5 {stated}\n"));
+    shop.ok("load");
+    shop.write("in/f_20260303.csv", "id,cargo_t\n3,10\n4,20\n");
+    shop.write("in/f_20260303.csv.ctl", "rows 2 sum 30\n");
+    let run = shop.run("load");
+    let words = "its companion f_20260303.csv.ctl states no digest of it";
+    assert!(run.code == Some(3) && run.out.contains(words), "{}", run.out);
+    shop.ok("settle f_20260303.csv --load-anyway");
+    let run = shop.ok("load");
+    assert!(run.out.contains("1 file loaded") && run.out.contains(words), "it is said still: {}", run.out);
+}
+
+#[rstest]
+#[case::nowhere("control = [\"digest\"]", "no file holds its own digest")]
+#[case::one_for_all("control = [\"rows\"]\ncontrol_file = \"ctl.txt\"", "names the companion of each file")]
+#[case::elsewhere("control = [\"digest\"]\ncontrol_file = \"../x.md5\"", "stands beside the file")]
+fn control_files_that_cannot_be_are_refused(#[case] expect: &str, #[case] words: &str) {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, &format!("[feed.f.expect]\n{expect}"));
+    let run = shop.run("check");
+    assert!(run.code == Some(2) && run.err.contains(words), "{}{}", run.out, run.err);
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 mod again;
 mod bad_input;
+mod bad_server;
 mod bad_store;
 mod configured;
 mod crash;

@@ -1,6 +1,6 @@
 //! Files on a server: OpenSSH's own, started for the test.
 
-use hypodoke_testkit::{Sshd, Workshop};
+use hypodoke_testkit::{PASSWORD, Sshd, Workshop};
 use rstest::rstest;
 
 use crate::workshop;
@@ -296,6 +296,86 @@ fn control_files_are_fetched_with_their_files() {
     let left = std::fs::read_dir(shop.path(".hypodoke-spool/office")).expect("the spool").flatten();
     let left: Vec<_> = left.map(|file| file.file_name()).filter(|name| name != ".lock").collect();
     assert!(left.iter().all(|name| !name.to_string_lossy().contains(".ctl")), "{left:?}");
+}
+
+#[rstest]
+#[case::right(PASSWORD, false, 0, "1 file loaded")]
+#[case::wrong("high water", false, 4, "it was tried with the password")]
+#[case::expired(PASSWORD, true, 4, "`WARNING: Your password has expired.")]
+fn the_system_s_password_lets_us_in(
+    #[case] password: &str,
+    #[case] is_expired: bool,
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let (shop, mut sshd) = begun("password = \"${WORDS}\"\nknown_hosts = \"known\"");
+    if !sshd.take_password(is_expired) {
+        // The same is held against a server of our own, whoever runs the tests (`bad_server.rs`).
+        return;
+    }
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    let mut command = shop.command("load");
+    command.env("WORDS", password);
+    let run = hypodoke_testkit::finish(command);
+    let said = format!("{}{}", run.out, run.err);
+    assert!(run.code == Some(code) && said.contains(words) && !said.contains(password), "{said}");
+}
+
+#[test]
+fn names_that_are_not_in_utf_8_are_told_and_the_others_loaded() {
+    use std::os::unix::ffi::OsStrExt;
+    let (shop, sshd) = begun(KEY);
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    let name = std::ffi::OsStr::from_bytes(b"gauge_\xe9.csv");
+    std::fs::write(sshd.path("out").join(name), "at\n2\n").expect("a file");
+    let run = shop.run("load");
+    assert!(
+        run.out.contains("1 file loaded")
+            && run.err.contains("the name `gauge_\u{fffd}.csv` is not in UTF-8, so it cannot be asked for"),
+        "{:?} {}{}",
+        run.code,
+        run.out,
+        run.err
+    );
+}
+
+#[rstest]
+#[case::companion("{file}.sha256", "")]
+#[case::list(
+    "checksums.txt",
+    "0000000000000000000000000000000000000000000000000000000000000000  other.csv\n"
+)]
+fn digests_are_fetched_and_held_against_the_files(#[case] name: &str, #[case] before: &str) {
+    let (shop, sshd) = begun(KEY);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let expect = format!("[feed.gauge.expect]\ncontrol = [\"digest\"]\ncontrol_file = \"{name}\"\n");
+    shop.write("hypodoke.toml", format!("{text}{expect}"));
+    let mut stated = before.to_owned();
+    for at in 1..=9 {
+        put(&sshd, &format!("gauge_{at}.csv"), &format!("at,level\n{at},2.5\n"));
+        let line = digest(&sshd.path(&format!("out/gauge_{at}.csv")));
+        stated.push_str(&line);
+        put(
+            &sshd,
+            &name.replace("{file}", &format!("gauge_{at}.csv")),
+            if before.is_empty() { &line } else { &stated },
+        );
+    }
+    put(&sshd, "gauge_5.csv", "at,level\n5,2.6\n");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("gauge_5.csv: its companion") && !run.out.contains("unmatched"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT count(*), sum(at) FROM gauge"), ["8|40"]);
+}
+
+/// What the usual program says of a file's content.
+fn digest(path: &std::path::Path) -> String {
+    let folder = path.parent().expect("a folder");
+    let out = std::process::Command::new("sha256sum")
+        .arg(path.file_name().expect("a name"))
+        .current_dir(folder)
+        .output();
+    String::from_utf8(out.expect("sha256sum is there").stdout).expect("text")
 }
 
 #[test]

@@ -2,6 +2,10 @@
 
 use std::fmt;
 use std::path::PathBuf;
+use std::time::Duration;
+
+/// How long a server may say nothing, unless something else is said.
+const USUAL_WAIT: Duration = Duration::from_secs(30);
 
 /// What nobody is to see.
 #[derive(Clone, PartialEq, Eq)]
@@ -44,6 +48,8 @@ pub struct SftpAddress {
     pub passphrase: Option<Secret>,
     /// The keys of servers that are known; unsaid, the user's own file.
     pub known_hosts: Option<PathBuf>,
+    /// How long the server may say nothing while it is waited for.
+    pub wait: Duration,
 }
 
 /// What is wrong with an address.
@@ -102,6 +108,7 @@ impl SftpAddress {
             key_file: None,
             passphrase: None,
             known_hosts: None,
+            wait: USUAL_WAIT,
         })
     }
 

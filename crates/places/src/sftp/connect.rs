@@ -3,19 +3,18 @@
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use russh::client::{self, AuthResult, Handle};
-use russh::keys::agent::client::AgentClient;
-use russh::keys::{PrivateKeyWithHashAlg, PublicKeyOrCertificate, load_secret_key};
+use russh::ChannelMsg;
+use russh::client::{self, Handle};
+use russh::keys::PublicKeyOrCertificate;
 use russh_sftp::client::RawSftpSession;
 
-use super::{HostKey, SftpAddress, host, runtime};
+use super::login::log_in;
+use super::{HostKey, SftpAddress, host, one_line, runtime};
 use crate::error::RemoteTrouble;
 
-/// How long a server may take to answer while we connect.
-const PATIENCE: Duration = Duration::from_secs(20);
-
-/// How long it may say nothing while we wait for an answer, in seconds.
-const SILENCE: u64 = 30;
+/// How long a server that speaks is listened to, and how much of it.
+const LISTENING: Duration = Duration::from_secs(2);
+const MOST_WORDS: usize = 2048;
 
 /// A server that we are connected to.
 pub struct Session {
@@ -89,21 +88,66 @@ impl Session {
                 return Err(found.unwrap_or(trouble));
             }
         };
-        log_in(address, &mut handle).await?;
-        let lost = |error: russh::Error| RemoteTrouble::Lost(error.to_string());
-        let channel = handle.channel_open_session().await.map_err(lost)?;
-        let no_sftp = |handle: &Handle<Watcher>| match handle.is_closed() {
-            true => RemoteTrouble::Lost("it broke while we were let in".to_owned()),
-            false => RemoteTrouble::NoSftp,
-        };
-        channel.request_subsystem(true, "sftp").await.map_err(|_| no_sftp(&handle))?;
-        let sftp = RawSftpSession::new(channel.into_stream());
-        sftp.set_timeout(SILENCE);
-        if sftp.init().await.is_err() {
-            return Err(no_sftp(&handle));
+        match tokio::time::timeout(address.wait, begin(address, &mut handle)).await {
+            Ok(begun) => begun.map(|sftp| Session { sftp, _handle: handle }),
+            Err(_) => Err(RemoteTrouble::Silent),
         }
-        Ok(Session { sftp, _handle: handle })
     }
+}
+
+/// Lets a server know who we are, and begins to speak SFTP with it.
+async fn begin(address: &SftpAddress, handle: &mut Handle<Watcher>) -> Result<RawSftpSession, RemoteTrouble> {
+    log_in(address, handle).await?;
+    let lost = |error: russh::Error| RemoteTrouble::Lost(error.to_string());
+    let channel = handle.channel_open_session().await.map_err(lost)?;
+    if channel.request_subsystem(true, "sftp").await.is_err() {
+        return Err(no_sftp(handle).await);
+    }
+    let sftp = RawSftpSession::new(channel.into_stream());
+    sftp.set_timeout(address.wait.as_secs().max(1));
+    match sftp.init().await {
+        Ok(_) => Ok(sftp),
+        Err(_) => Err(no_sftp(handle).await),
+    }
+}
+
+/// Why a server that lets us in has no files for us: it may say so in words, as where a password
+/// has expired or a profile greets whoever comes.
+async fn no_sftp(handle: &Handle<Watcher>) -> RemoteTrouble {
+    if handle.is_closed() {
+        return RemoteTrouble::Lost("it broke while we were let in".to_owned());
+    }
+    let mut said = heard(handle, true).await;
+    if said.is_empty() {
+        // What goes to standard error is not handed on for SFTP; for a command that does nothing it is.
+        said = heard(handle, false).await;
+    }
+    match one_line(&String::from_utf8_lossy(&said)) {
+        words if words.is_empty() => RemoteTrouble::NoSftp,
+        words => RemoteTrouble::Speaks { words },
+    }
+}
+
+/// What a server says of its own when asked for SFTP, or else for a command.
+async fn heard(handle: &Handle<Watcher>, for_sftp: bool) -> Vec<u8> {
+    let mut said = Vec::new();
+    let Ok(mut channel) = handle.channel_open_session().await else { return said };
+    let asked = if for_sftp {
+        channel.request_subsystem(true, "sftp").await
+    } else {
+        channel.exec(true, "true").await
+    };
+    let until = tokio::time::Instant::now() + LISTENING;
+    while asked.is_ok() && said.len() < MOST_WORDS {
+        match tokio::time::timeout_at(until, channel.wait()).await {
+            Ok(Some(ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. })) => {
+                said.extend_from_slice(&data);
+            }
+            Ok(Some(ChannelMsg::Close) | None) | Err(_) => break,
+            Ok(Some(_)) => {}
+        }
+    }
+    said
 }
 
 async fn shake_hands(
@@ -121,7 +165,7 @@ async fn shake_hands(
     };
     let watcher = Watcher { address: address.clone(), found, only_look };
     let connecting = client::connect(Arc::new(config), (address.host.as_str(), address.port), watcher);
-    match tokio::time::timeout(PATIENCE, connecting).await {
+    match tokio::time::timeout(address.wait, connecting).await {
         Ok(Ok(handle)) => Ok(handle),
         Ok(Err(error)) => Err(in_words(address, error)),
         Err(_) => Err(RemoteTrouble::Silent),
@@ -145,59 +189,4 @@ fn in_words(address: &SftpAddress, error: russh::Error) -> RemoteTrouble {
         }
         other => RemoteTrouble::Lost(other.to_string()),
     }
-}
-
-/// By key, by agent, by password: whichever is there, until one is taken.
-async fn log_in(address: &SftpAddress, handle: &mut Handle<Watcher>) -> Result<(), RemoteTrouble> {
-    let lost = |error: russh::Error| RemoteTrouble::Lost(error.to_string());
-    let mut tried = Vec::new();
-    if let Some(file) = &address.key_file {
-        let passphrase = address.passphrase.as_ref().map(|secret| secret.reveal());
-        let key = load_secret_key(file, passphrase).map_err(|error| RemoteTrouble::BadKeyFile {
-            file: file.clone(),
-            why: match error {
-                russh::keys::Error::KeyIsEncrypted => "it asks for a passphrase".to_owned(),
-                other => other.to_string(),
-            },
-        })?;
-        let hash = handle.best_supported_rsa_hash().await.map_err(lost)?.flatten();
-        let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
-        if taken(handle.authenticate_publickey(&address.user, key).await.map_err(lost)?) {
-            return Ok(());
-        }
-        tried.push(format!("the key {}", file.display()));
-    } else if address.password.is_none() && std::env::var_os("SSH_AUTH_SOCK").is_some() {
-        if by_agent(address, handle).await {
-            return Ok(());
-        }
-        tried.push("the keys of the agent".to_owned());
-    }
-    if let Some(password) = &address.password {
-        let answer = handle.authenticate_password(&address.user, password.reveal()).await.map_err(lost)?;
-        if taken(answer) {
-            return Ok(());
-        }
-        tried.push("the password".to_owned());
-    }
-    if tried.is_empty() {
-        return Err(RemoteTrouble::NoWayIn);
-    }
-    Err(RemoteTrouble::NotLetIn { user: address.user.clone(), tried: tried.join(", ") })
-}
-
-fn taken(answer: AuthResult) -> bool {
-    matches!(answer, AuthResult::Success)
-}
-
-async fn by_agent(address: &SftpAddress, handle: &mut Handle<Watcher>) -> bool {
-    let Ok(mut agent) = AgentClient::connect_env().await else { return false };
-    let Ok(identities) = agent.request_identities().await else { return false };
-    for identity in identities {
-        let key = identity.public_key().into_owned();
-        let answer = handle.authenticate_publickey_with(&address.user, key, None, &mut agent).await;
-        if answer.is_ok_and(taken) {
-            return true;
-        }
-    }
-    false
 }

@@ -76,6 +76,10 @@ async fn all_of(
         }
         let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Changed) };
         let (length, data) = answer?;
+        if data.len() > length as usize {
+            // More than was asked for would be written over what comes behind it.
+            return Err(RemoteTrouble::Changed);
+        }
         write(&mut file, &data, part)?;
         let lots = written / SETTLED;
         written += data.len() as u64;

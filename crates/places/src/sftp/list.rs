@@ -47,11 +47,8 @@ pub async fn list(
             if name.starts_with('.') {
                 continue;
             }
-            if name.contains(['/', '\0']) {
-                listing.errors.push(PlaceError::Remote {
-                    shown: address.shown(),
-                    trouble: RemoteTrouble::BadName { name: name.escape_debug().to_string() },
-                });
+            if let Some(trouble) = refused(&name) {
+                listing.errors.push(PlaceError::Remote { shown: address.shown(), trouble });
                 continue;
             }
             let inner = if inside.is_empty() { name } else { format!("{inside}/{name}") };
@@ -70,6 +67,16 @@ pub async fn list(
     }
     listing.arrivals.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(listing)
+}
+
+/// What is the matter with a name that is refused.
+fn refused(name: &str) -> Option<RemoteTrouble> {
+    let shown = || name.escape_debug().to_string();
+    if name.contains(['/', '\0']) {
+        return Some(RemoteTrouble::BadName { name: shown() });
+    }
+    // What stands in its place is all that the library hands on of other encodings.
+    name.contains(char::REPLACEMENT_CHARACTER).then(|| RemoteTrouble::ForeignName { name: shown() })
 }
 
 /// A path in the place as the server knows it.

@@ -8,6 +8,7 @@ mod connect;
 mod fetch;
 mod host;
 mod list;
+mod login;
 mod remote;
 
 use std::sync::OnceLock;
@@ -29,4 +30,18 @@ fn runtime() -> Result<&'static Runtime, std::io::Error> {
     }
     let made = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
     Ok(RUNTIME.get_or_init(|| made))
+}
+
+/// The most of a server's words that is shown, in characters.
+const SHOWN: usize = 200;
+
+/// A server's words on one line, without what a terminal would obey.
+fn one_line(words: &str) -> String {
+    let plain = |c: char| if c.is_control() { ' ' } else { c };
+    let text: String = words.chars().map(plain).collect();
+    let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    match text.char_indices().nth(SHOWN) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text,
+    }
 }

@@ -7,7 +7,7 @@ use hypodoke_core::spelling::Number;
 use super::fit::undone;
 use super::{HeldFile, Trouble};
 use crate::engine::approach::TableApproach;
-use crate::engine::expect::{Control, Facts};
+use crate::engine::expect::{Control, Facts, Shortfall};
 use crate::engine::pour::Poured;
 use crate::engine::{Candidate, Feed, sums};
 use crate::failure::Failure;
@@ -15,7 +15,7 @@ use crate::failure::Failure;
 /// For each figure of the control line, the column of the main table whose sum it is.
 pub fn summed(feed: &Feed, main: &TableApproach) -> Vec<Option<usize>> {
     let column = |control: &Control| match control {
-        Control::Rows => None,
+        Control::Rows | Control::Digest => None,
         Control::Sum(name) => {
             let columns = &main.fit.layout.columns;
             let by_source = columns.iter().position(|column| column.source == *name);
@@ -53,17 +53,38 @@ pub fn expected(
         .collect();
     let facts = Facts { read, rejected: poured.rejected, sums: &sums, footer, unmet: &unmet, before };
     let short = feed.expect.of(file, &facts);
+    let held = || {
+        let of_table = |table: &TableApproach| {
+            let name = table.table.clone();
+            table.drift.clone().into_iter().map(move |drift| (name.clone(), undone(drift)))
+        };
+        HeldFile {
+            drift: approach.iter().flat_map(of_table).collect(),
+            kind: Some(kind),
+            read,
+            ..HeldFile::default()
+        }
+    };
+    judged(file, short, held)
+}
+
+/// Holds a file against the digest that its sender states; gives what is only to be said.
+pub fn as_sent(file: &Candidate, feed: &Feed) -> Result<Vec<String>, Trouble> {
+    let short = feed.expect.against_digest(file).map_err(Failure::from)?;
+    judged(file, short, HeldFile::default)
+}
+
+fn judged(
+    file: &Candidate,
+    short: Shortfall,
+    held: impl FnOnce() -> HeldFile,
+) -> Result<Vec<String>, Trouble> {
     if !short.failures.is_empty() {
         let what = format!("{}: {}", file.shown, short.failures.join("; "));
         return Err(Failure::load(what).advise("nothing of it was loaded; ask for it again").into());
     }
     if !short.holds.is_empty() {
-        let of_table = |table: &TableApproach| {
-            let name = table.table.clone();
-            table.drift.clone().into_iter().map(move |drift| (name.clone(), undone(drift)))
-        };
-        let drift = approach.iter().flat_map(of_table).collect();
-        return Err(Trouble::Held(Box::new(HeldFile { holds: short.holds, drift, kind: Some(kind), read })));
+        return Err(Trouble::Held(Box::new(HeldFile { holds: short.holds, ..held() })));
     }
     Ok(short.warnings)
 }

@@ -22,6 +22,7 @@ use super::source::Source;
 use super::{Candidate, Feed, clock, sums};
 use crate::failure::Failure;
 use crate::render::count;
+pub use facts::as_sent;
 use fit::written_of;
 
 /// What keeps a file from being loaded.
@@ -77,6 +78,8 @@ pub struct FileLoad<'a> {
     pub began: i64,
     /// It is the first file of a delivery.
     pub first_of_delivery: bool,
+    /// What there is to say of it before it is read.
+    pub said: Vec<String>,
     /// How many records the files before had, for what is usual.
     pub before: &'a [u64],
     /// The sums of all columns of numbers are wanted.
@@ -265,7 +268,7 @@ impl<'a> FileLoad<'a> {
         };
         let hash = source.hash()?;
         let footer = source.reader.footer();
-        let mut notes: Vec<String> = source.notes();
+        let mut notes: Vec<String> = self.said.iter().cloned().chain(source.notes()).collect();
         notes.extend(left_behind(&footer));
         let (read, loaded) = records_of(approach, &poured);
         if !self.sum_all {
