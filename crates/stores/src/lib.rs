@@ -57,6 +57,20 @@ pub struct TableShape {
     pub columns: Vec<TableColumn>,
     /// The lineage columns it has.
     pub lineage: Lineage,
+    /// How rows get into it.
+    pub takes: Takes,
+}
+
+/// How rows get into a table.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Takes {
+    /// In bulk, like any table's.
+    #[default]
+    Rows,
+    /// Only by the statements of the modes with a key: a view.
+    Statements,
+    /// Not at all: a view that cannot be written to, or one that keeps its rows.
+    Nothing,
 }
 
 /// What becomes of one table that a file fills.
@@ -193,6 +207,14 @@ pub struct FileSummary {
     pub ended: i64,
     /// Rejects that are none any more, where the load mends some.
     pub mended: Vec<i64>,
+}
+
+impl FileSummary {
+    /// What there is to say of the file, with what is to be said of what became of its rows.
+    fn message_with(&self, counts: &Counts) -> Option<String> {
+        let all: Vec<String> = self.message.clone().into_iter().chain(counts.note()).collect();
+        (!all.is_empty()).then(|| all.join("\n"))
+    }
 }
 
 /// A connection to a staging database.

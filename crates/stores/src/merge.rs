@@ -52,8 +52,18 @@ pub struct Counts {
     pub unchanged: u64,
     /// Rows taken out.
     pub deleted: u64,
-    /// Rows of the file that a later one of the same file, or the mode, leaves out.
+    /// Rows of the file that a later one of the same file, the mode, or the table leaves out.
     pub left_out: u64,
+    /// How many of these a trigger of the table left out.
+    pub by_trigger: u64,
+}
+
+impl Counts {
+    /// What is to be said of them.
+    pub fn note(&self) -> Option<String> {
+        let rows = if self.by_trigger == 1 { "row" } else { "rows" };
+        (self.by_trigger > 0).then(|| format!("{} {rows} left out by a trigger of the table", self.by_trigger))
+    }
 }
 
 /// The table that rows are staged in.

@@ -10,6 +10,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
+mod certificates;
+
 /// A user without rights, as which the server runs where the tests run as root.
 const NOBODY: u32 = 65_534;
 
@@ -71,6 +73,17 @@ impl Server {
 
     /// A server of its own, for tests that stop it.
     pub fn start() -> Server {
+        Server::start_with(|_| {})
+    }
+
+    /// A server that takes nobody but over TLS, and the user `gauger` by certificate only. In its
+    /// folder are `ca.pem`, which signed for it as `localhost`, `other.pem`, which did not, and the
+    /// certificate `gauger.pem` with `gauger.key`.
+    pub fn start_private() -> Server {
+        Server::start_with(certificates::write)
+    }
+
+    fn start_with(more: impl FnOnce(&Path)) -> Server {
         let folder = tempfile::Builder::new().prefix("quillane-pg").tempdir().expect("a folder").keep();
         std::fs::set_permissions(&folder, std::fs::Permissions::from_mode(0o777)).expect("rights");
         if is_root() {
@@ -87,6 +100,7 @@ impl Server {
             made.is_ok_and(|status| status.success()),
             "initdb: is PostgreSQL installed? ./scripts/test installs it"
         );
+        more(&folder);
         let port =
             TcpListener::bind("127.0.0.1:0").and_then(|socket| socket.local_addr()).expect("a port").port();
         let keeper = Server::run(&folder, port);
@@ -127,6 +141,11 @@ impl Server {
     pub fn start_again(&self) {
         *self.keeper.lock().expect("the keeper") = Server::run(&self.folder, self.port);
         self.wait();
+    }
+
+    /// A file in its folder.
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.join(name)
     }
 
     /// A new, empty database.

@@ -11,7 +11,7 @@ use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape};
+use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape, Takes};
 
 use super::differ::Spelled;
 use super::ground::Base;
@@ -184,6 +184,7 @@ impl TableApproach {
         looked: &Layout,
         feed: &Feed,
     ) -> Result<TableApproach, Failure> {
+        takes_rows(shape, feed.mode)?;
         let matched = |column: &Column| {
             let key = match_key(&column.name);
             // What the database numbers or works out itself is left to it.
@@ -354,6 +355,20 @@ impl TableApproach {
 
 fn spelled_name(path: &str, source: &str) -> String {
     if path.is_empty() { source.to_owned() } else { format!("{path}.{source}") }
+}
+
+/// Whether rows get into what stands where the table is expected.
+pub fn takes_rows(shape: &TableShape, mode: Mode) -> Result<(), Failure> {
+    let (what, advice) = match shape.takes {
+        Takes::Rows => return Ok(()),
+        Takes::Statements if mode.has_key() => return Ok(()),
+        Takes::Statements => (
+            "a view, and rows go into one in bulk only by an INSTEAD OF INSERT trigger",
+            "load into the table behind it, give it such a trigger, or use a mode with a key",
+        ),
+        Takes::Nothing => ("a view that takes no rows", "load into the table behind it, or another one"),
+    };
+    Err(Failure::load(format!("`{}` is {what}", shape.name)).advise(advice))
 }
 
 fn mismatch(file: &Candidate, shape: &TableShape, strange: &[&str], lacking: &[&str]) -> Failure {

@@ -1,13 +1,15 @@
 //! What the next load of a feed would do, without doing it.
 
 use hypodoke_core::event::Silent;
-use hypodoke_stores::{LoadPlan, Store};
+use hypodoke_core::layout::Layout;
+use hypodoke_stores::{LoadPlan, Store, TableShape};
 
-use super::approach::TableApproach;
+use super::approach::{TableApproach, takes_rows};
 use super::ground::{Base, Ground};
-use super::look::{Looked, Way, look};
+use super::look::{Looked, Way, is_virtual, look};
 use super::select::Known;
-use super::{Candidate, Delivery, clock};
+use super::source::Source;
+use super::{Candidate, Delivery, Feed, clock};
 use crate::failure::Failure;
 
 /// What the next load would do.
@@ -28,6 +30,13 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
     let new: Vec<&Candidate> =
         delivery.files.iter().filter(|file| !known.is_known(&file.seen.arrival, &feed.table)).collect();
     let mut ground = Ground::of(store, feed)?;
+    if let Base::Foreign(shape) = &ground.main {
+        takes_rows(shape, feed.mode)?;
+        // What has to be fetched first is judged when it is loaded.
+        if let Some(file) = new.iter().find(|file| file.seen.remote.is_none()) {
+            fits(file, feed, shape)?;
+        }
+    }
     let mut forecast =
         Forecast { new: new.len() as u64, limits: limits(&ground, &feed.table), ddl: Vec::new() };
     if !ddl || new.is_empty() {
@@ -89,6 +98,15 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
         }
     }
     Ok(forecast)
+}
+
+/// Whether the columns of a file find theirs in a table that somebody else made: its header tells.
+fn fits(file: &Candidate, feed: &Feed, shape: &TableShape) -> Result<(), Failure> {
+    let source = Source::open(file, feed, false, &[], &Silent)?;
+    let heads = source.reader.tables();
+    let Some(head) = heads.first().filter(|_| !is_virtual(heads)) else { return Ok(()) };
+    let named = Layout::named(&source.header(0), &feed.namer, &feed.rules_of(&head.path));
+    TableApproach::foreign(file, head, shape, &named, feed).map(drop)
 }
 
 /// What is not possible with a table that has no lineage columns.

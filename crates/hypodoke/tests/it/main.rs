@@ -17,6 +17,8 @@ mod mended;
 mod morning;
 mod nested;
 mod older;
+mod others_tables;
+mod private;
 mod server;
 mod sftp;
 mod staging;

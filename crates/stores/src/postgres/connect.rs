@@ -1,13 +1,13 @@
 //! Reaching a PostgreSQL server: its address, the password from where it is kept, TLS.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring};
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime, pem::PemObject};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName, UnixTime, pem::PemObject};
 use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::{Client, Config};
@@ -25,6 +25,8 @@ pub struct Address {
     verify: Verify,
     /// A file of certificates to trust instead of the system's.
     roots: Option<PathBuf>,
+    /// A file with the certificate that we show, and one with its key.
+    own: (Option<PathBuf>, Option<PathBuf>),
     /// The address without its password.
     pub shown: String,
     /// The password stands in the address itself.
@@ -43,6 +45,7 @@ impl Address {
     pub fn parse(text: &str) -> Result<Address, String> {
         let (base, query) = text.split_once('?').unwrap_or((text, ""));
         let (mut verify, mut roots, mut rest) = (Verify::Nothing, None, Vec::new());
+        let mut own = (None, None);
         for pair in query.split('&').filter(|pair| !pair.is_empty()) {
             match pair.split_once('=') {
                 Some(("sslmode", "verify-ca")) => {
@@ -52,8 +55,13 @@ impl Address {
                     (verify, rest) = (Verify::IssuerAndName, with(rest, "sslmode=require"));
                 }
                 Some(("sslrootcert", file)) => roots = Some(PathBuf::from(file)),
+                Some(("sslcert", file)) => own.0 = Some(PathBuf::from(file)),
+                Some(("sslkey", file)) => own.1 = Some(PathBuf::from(file)),
                 _ => rest = with(rest, pair),
             }
+        }
+        if own.0.is_some() != own.1.is_some() {
+            return Err("a certificate and its key belong together: `sslcert` and `sslkey`".to_owned());
         }
         let joined = if rest.is_empty() { base.to_owned() } else { format!("{base}?{}", rest.join("&")) };
         let mut config: Config = joined.parse().map_err(|error: tokio_postgres::Error| {
@@ -63,7 +71,7 @@ impl Address {
         let has_password = config.get_password().is_some();
         complete(&mut config);
         let shown = shown(&config);
-        Ok(Address { config, verify, roots, shown, has_password })
+        Ok(Address { config, verify, roots, own, shown, has_password })
     }
 
     /// The user that the server is to know us as.
@@ -87,30 +95,33 @@ impl Address {
         let builder = ClientConfig::builder_with_provider(provider.clone())
             .with_safe_default_protocol_versions()
             .map_err(|error| error.to_string())?;
-        if self.verify == Verify::Nothing || self.config.get_ssl_mode() == SslMode::Disable {
+        let builder = if self.verify == Verify::Nothing || self.config.get_ssl_mode() == SslMode::Disable {
             let verifier = Arc::new(Trusting { provider, inner: None });
-            return Ok(builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth());
-        }
-        let roots = self.trusted()?;
-        if self.verify == Verify::IssuerAndName {
-            return Ok(builder.with_root_certificates(roots).with_no_client_auth());
-        }
-        let inner = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
-            .build()
-            .map_err(|error| error.to_string())?;
-        let verifier = Arc::new(Trusting { provider, inner: Some(inner) });
-        Ok(builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth())
+            builder.dangerous().with_custom_certificate_verifier(verifier)
+        } else if self.verify == Verify::IssuerAndName {
+            builder.with_root_certificates(self.trusted()?)
+        } else {
+            let roots = Arc::new(self.trusted()?);
+            let inner = WebPkiServerVerifier::builder_with_provider(roots, provider.clone())
+                .build()
+                .map_err(|error| error.to_string())?;
+            let verifier = Arc::new(Trusting { provider, inner: Some(inner) });
+            builder.dangerous().with_custom_certificate_verifier(verifier)
+        };
+        let (Some(certificate), Some(key)) = &self.own else { return Ok(builder.with_no_client_auth()) };
+        let shown = certificates("sslcert", certificate)?;
+        let wrong = |why: String| format!("sslkey `{}`: {why}", key.display());
+        let key = PrivateKeyDer::from_pem_file(key).map_err(|error| wrong(error.to_string()))?;
+        builder.with_client_auth_cert(shown, key).map_err(|error| wrong(error.to_string()))
     }
 
     fn trusted(&self) -> Result<RootCertStore, String> {
         let mut roots = RootCertStore::empty();
         match &self.roots {
             Some(file) => {
-                let wrong = |why: String| format!("sslrootcert `{}`: {why}", file.display());
-                let found = CertificateDer::pem_file_iter(file).map_err(|error| wrong(error.to_string()))?;
-                for certificate in found {
-                    let certificate = certificate.map_err(|error| wrong(error.to_string()))?;
-                    roots.add(certificate).map_err(|error| wrong(error.to_string()))?;
+                for certificate in certificates("sslrootcert", file)? {
+                    let wrong = |why: rustls::Error| format!("sslrootcert `{}`: {why}", file.display());
+                    roots.add(certificate).map_err(wrong)?;
                 }
             }
             None => {
@@ -121,6 +132,17 @@ impl Address {
             }
         }
         Ok(roots)
+    }
+}
+
+/// The certificates of a file, which `setting` names.
+fn certificates(setting: &str, file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
+    let wrong = |why: String| format!("{setting} `{}`: {why}", file.display());
+    let found = CertificateDer::pem_file_iter(file).map_err(|error| wrong(error.to_string()))?;
+    let all: Result<Vec<_>, _> = found.collect();
+    match all {
+        Ok(all) if all.is_empty() => Err(wrong("there is no certificate in it".to_owned())),
+        all => all.map_err(|error| wrong(error.to_string())),
     }
 }
 

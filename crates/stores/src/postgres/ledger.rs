@@ -209,6 +209,8 @@ fn file_of(row: &Row) -> FileEntry {
             unchanged: count(row, 21),
             deleted: count(row, 22),
             left_out: 0,
+            // The file's message tells of these.
+            by_trigger: 0,
         },
         shape: row.get(23),
     }

@@ -1,26 +1,19 @@
 //! One file going into PostgreSQL: table changes, rows by binary COPY, rejects and the ledger's
 //! entry in one transaction.
 
+mod copying;
 mod staged;
 
-use std::pin::Pin;
-
-use bytes::{BufMut, Bytes, BytesMut};
-use futures_util::SinkExt;
+use copying::Copying;
 use hypodoke_core::cast::{Cell, Reject, Rows};
 use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN, quote};
-use tokio_postgres::{CopyInSink, Error};
 
-use super::copy::{HEADER, TRAILER, Wire, put_row};
+use super::copy::Wire;
 use super::ledger::{self, moment};
 use super::{PostgresStore, drift, tables};
 use crate::error::StoreError;
 use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
-
-/// How much is put together before it is handed to the connection, in bytes: about what the
-/// processors on both sides keep at hand.
-const CHUNK: usize = 32 * 1024;
 
 /// A table of the plan, ready to take rows.
 struct Target {
@@ -29,13 +22,9 @@ struct Target {
     /// Rows go to the stage first, and are numbered there.
     staged: bool,
     sent: u64,
-}
-
-/// Rows on their way to one table.
-struct Copying {
-    table: usize,
-    sink: Pin<Box<CopyInSink<Bytes>>>,
-    buffer: BytesMut,
+    /// How many of these the server did not put in: a trigger of the table left them out, or put
+    /// them elsewhere.
+    missing: u64,
 }
 
 /// A file being loaded. Dropped, it rolls everything back.
@@ -208,7 +197,7 @@ impl<'a> PostgresLoader<'a> {
             into = STAGE.to_owned();
         }
         let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
-        Ok(Target { sql, wires, staged, sent: 0 })
+        Ok(Target { sql, wires, staged, sent: 0, missing: 0 })
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.
@@ -272,105 +261,6 @@ impl<'a> PostgresLoader<'a> {
         Ok(sent)
     }
 
-    /// Sends rows by the COPY that is open, or a new one.
-    fn send(&mut self, table: usize, rows: &Rows, range: std::ops::Range<usize>) -> Result<u64, StoreError> {
-        if self.copying.as_ref().is_none_or(|copying| copying.table != table) {
-            self.close_copy()?;
-            self.open_copy(table)?;
-        }
-        let (Some(target), Some(copying)) = (&mut self.targets[table], &mut self.copying) else {
-            return Ok(0);
-        };
-        let lineage = self.plan.tables[table].lineage;
-        let count = range.len() as u64;
-        for index in range {
-            target.sent += 1;
-            let sequence = target.staged.then_some(target.sent);
-            put_row(&mut copying.buffer, rows, index, &target.wires, self.file, lineage, sequence);
-            if copying.buffer.len() >= CHUNK {
-                let chunk = copying.buffer.split().freeze();
-                let fed = self.store.runtime.block_on(copying.sink.feed(chunk));
-                if let Err(error) = fed {
-                    return Err(self.copy_failure(&error));
-                }
-                copying.buffer.reserve(CHUNK + 4096);
-            }
-        }
-        Ok(count)
-    }
-
-    /// Why a COPY broke off. The server's own reason comes with its answer.
-    fn copy_failure(&mut self, error: &Error) -> StoreError {
-        if error.code().is_none()
-            && let Some(mut copying) = self.copying.take()
-            && let Err(answer) = self.store.runtime.block_on(copying.sink.as_mut().finish())
-        {
-            return self.store.fail(&answer);
-        }
-        self.store.fail(error)
-    }
-
-    fn open_copy(&mut self, table: usize) -> Result<(), StoreError> {
-        let Some(target) = &self.targets[table] else { return Ok(()) };
-        let sink = self.store.run(self.store.client.copy_in(&target.sql))?;
-        let mut buffer = BytesMut::with_capacity(CHUNK + 4096);
-        buffer.put_slice(HEADER);
-        self.copying = Some(Copying { table, sink: Box::pin(sink), buffer });
-        Ok(())
-    }
-
-    fn close_copy(&mut self) -> Result<(), StoreError> {
-        let Some(mut copying) = self.copying.take() else { return Ok(()) };
-        copying.buffer.put_i16(TRAILER);
-        let rest = copying.buffer.split().freeze();
-        let done = self.store.runtime.block_on(async {
-            copying.sink.feed(rest).await?;
-            copying.sink.as_mut().finish().await
-        });
-        done.map(|_| ()).map_err(|error| self.store.fail(&error))
-    }
-
-    /// Sends rows in lots, each undone by itself: one that the server refuses is halved until the
-    /// row is found that it will not have.
-    fn send_carefully(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
-        let mut lots = Vec::from([(0, rows.len())]);
-        let mut refused = Vec::new();
-        let mut sent = 0;
-        while let Some((from, to)) = lots.pop() {
-            let lot = from..to;
-            if lot.is_empty() {
-                continue;
-            }
-            self.close_copy()?;
-            self.execute("SAVEPOINT hd_lot")?;
-            let count = lot.len() as u64;
-            let done = self.send(table, rows, lot.clone()).and_then(|_| self.close_copy());
-            match done {
-                Ok(()) => {
-                    self.execute("RELEASE SAVEPOINT hd_lot")?;
-                    sent += count;
-                }
-                Err(StoreError::RowRefused { why, .. }) => {
-                    self.copying = None;
-                    self.execute("ROLLBACK TO SAVEPOINT hd_lot")?;
-                    if lot.len() == 1 {
-                        refused.push((from, why));
-                    } else {
-                        let middle = from + lot.len() / 2;
-                        lots.push((middle, to));
-                        lots.push((from, middle));
-                    }
-                }
-                Err(error) => return Err(error),
-            }
-        }
-        for (index, why) in refused {
-            let reject = rows.refuse(index, None, format!("the table refused it: {why}"));
-            rows.rejects.push(reject);
-        }
-        Ok(sent)
-    }
-
     fn keep_rejects(&self, rejects: &[Reject]) -> Result<(), StoreError> {
         // What is mended and still will not do stays the reject it is.
         if self.plan.mends.is_some() {
@@ -415,7 +305,7 @@ impl<'a> PostgresLoader<'a> {
                 &(summary.rejected as i64),
                 &((summary.left_out + counts.left_out) as i64),
                 &moment(summary.ended),
-                &summary.message,
+                &summary.message_with(&counts),
                 &(counts.inserted as i64),
                 &(counts.updated as i64),
                 &(counts.unchanged as i64),

@@ -10,7 +10,7 @@ use tokio_postgres::{Client, Error};
 
 use super::copy::Wire;
 use crate::merge::Mode;
-use crate::{TableColumn, TablePlan, TableShape};
+use crate::{TableColumn, TablePlan, TableShape, Takes};
 
 /// How a column of a type is declared.
 pub fn declared(ty: Type) -> String {
@@ -49,6 +49,8 @@ pub struct NativeTable {
     pub columns: Vec<NativeColumn>,
     /// The lineage columns it has.
     pub lineage: Lineage,
+    /// How rows get into it.
+    pub takes: Takes,
 }
 
 impl NativeTable {
@@ -58,6 +60,7 @@ impl NativeTable {
             name: self.name.clone(),
             columns: self.columns.iter().map(|column| column.column.clone()).collect(),
             lineage: self.lineage,
+            takes: self.takes,
         }
     }
 
@@ -69,9 +72,10 @@ impl NativeTable {
 
 const COLUMNS: &str = "
 SELECT a.attname, a.atttypid, a.atttypmod, format_type(a.atttypid, a.atttypmod), a.attnotnull,
-       a.atthasdef OR a.attidentity <> '', a.attgenerated <> '' OR a.attidentity = 'a'
+       a.atthasdef OR a.attidentity <> '', a.attgenerated <> '' OR a.attidentity = 'a', c.relkind::text,
+       EXISTS (SELECT 1 FROM pg_trigger t WHERE t.tgrelid = c.oid AND t.tgtype & 4 <> 0 AND t.tgtype & 64 <> 0)
 FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p', 'v', 'f')
+WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p', 'v', 'f', 'm')
   AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
 
 /// A table as it is, if it is. It is looked for in the catalogue itself, which shows what others
@@ -105,7 +109,14 @@ pub async fn read(client: &Client, schema: &str, name: &str) -> Result<Option<Na
         });
     }
     let names: Vec<&str> = ours.iter().map(String::as_str).collect();
-    Ok(Some(NativeTable { name: name.to_owned(), columns, lineage: Lineage::of(&names) }))
+    // A view takes a COPY where a trigger says what becomes of each row.
+    let (kind, by_trigger): (String, bool) = (rows[0].get(7), rows[0].get(8));
+    let takes = match kind.as_str() {
+        "m" => Takes::Nothing,
+        "v" if !by_trigger => Takes::Statements,
+        _ => Takes::Rows,
+    };
+    Ok(Some(NativeTable { name: name.to_owned(), columns, lineage: Lineage::of(&names), takes }))
 }
 
 /// What a native type comes to.

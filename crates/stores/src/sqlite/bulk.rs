@@ -26,6 +26,8 @@ pub struct BulkInsert<'c> {
     scratch: Vec<u8>,
     /// Per column, whether its decimals are kept as text.
     texts: Vec<bool>,
+    /// The table has triggers, which may leave rows out.
+    guarded: bool,
     connection: PhantomData<&'c Connection>,
 }
 
@@ -33,17 +35,20 @@ pub struct BulkInsert<'c> {
 pub enum Stepped {
     /// It is in.
     In,
+    /// A trigger of the table left it out.
+    LeftOut,
     /// A constraint of the table kept it out; the database's own words.
     Refused(String),
 }
 
 impl<'c> BulkInsert<'c> {
     /// Prepares the statement, whose parameters are the cells, then file and line. `texts` says
-    /// per column whether its decimals are kept as text.
+    /// per column whether its decimals are kept as text; `guarded`, that the table has triggers.
     pub fn prepare(
         connection: &'c Connection,
         sql: &str,
         texts: Vec<bool>,
+        guarded: bool,
     ) -> rusqlite::Result<BulkInsert<'c>> {
         let mut statement = ptr::null_mut();
         // SAFETY: the handle is that of a live connection, which the lifetime keeps alive and
@@ -67,7 +72,7 @@ impl<'c> BulkInsert<'c> {
         match NonNull::new(statement) {
             Some(statement) if code == ffi::SQLITE_OK => {
                 let scratch = Vec::with_capacity(texts.len() * WRITTEN);
-                Ok(BulkInsert { statement, database, scratch, texts, connection: PhantomData })
+                Ok(BulkInsert { statement, database, scratch, texts, guarded, connection: PhantomData })
             }
             _ => Err(failure(database, code)),
         }
@@ -107,6 +112,10 @@ impl<'c> BulkInsert<'c> {
             code
         };
         match code {
+            // SAFETY: the handle is that of the live connection.
+            ffi::SQLITE_DONE if self.guarded && unsafe { ffi::sqlite3_changes(self.database) } == 0 => {
+                Ok(Stepped::LeftOut)
+            }
             ffi::SQLITE_DONE => Ok(Stepped::In),
             _ if code & 0xFF == ffi::SQLITE_CONSTRAINT => Ok(Stepped::Refused(message(self.database))),
             _ => Err(failure(self.database, code)),

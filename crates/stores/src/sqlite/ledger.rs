@@ -217,6 +217,8 @@ fn file_of(row: &Row<'_>) -> Result<FileEntry> {
             unchanged: count(21)?,
             deleted: count(22)?,
             left_out: 0,
+            // The file's message tells of these.
+            by_trigger: 0,
         },
         shape: row.get(23)?,
     })

@@ -28,6 +28,8 @@ pub struct SqliteLoader<'a> {
     deleted: u64,
     /// Per table, how many rows were sent.
     sent: Vec<u64>,
+    /// Per table, how many of these a trigger left out.
+    by_trigger: Vec<u64>,
 }
 
 /// The SQL that makes the index on the key of a table of ours.
@@ -78,6 +80,7 @@ impl<'a> SqliteLoader<'a> {
             in_delivery,
             deleted: 0,
             sent: vec![0; plan.tables.len()],
+            by_trigger: vec![0; plan.tables.len()],
         };
         if plan.mends.is_none() && loader.is_loaded_by_now()? {
             return Ok(None);
@@ -140,12 +143,16 @@ impl<'a> SqliteLoader<'a> {
     /// Brings staged rows into their table.
     fn merge(&mut self) -> Result<Counts> {
         let mut all = Counts { deleted: self.deleted, ..Counts::default() };
-        for (table, sent) in self.plan.tables.iter().zip(&self.sent) {
+        for ((table, sent), by_trigger) in self.plan.tables.iter().zip(&self.sent).zip(&self.by_trigger) {
             if table.is_virtual || self.plan.retracts {
                 continue;
             }
             if !table.mode.has_key() {
-                all.inserted += if table.lineage == Lineage::Children { 0 } else { *sent };
+                if table.lineage != Lineage::Children {
+                    all.inserted += sent - by_trigger;
+                    all.left_out += by_trigger;
+                    all.by_trigger += by_trigger;
+                }
                 continue;
             }
             let counts = self.merge_table(table, *sent)?;
@@ -177,14 +184,14 @@ impl<'a> SqliteLoader<'a> {
                     updated,
                     unchanged: staged - added,
                     left_out: doubles,
-                    deleted: 0,
+                    ..Counts::default()
                 }
             }
             _ => {
                 let updated = run(&merge.update())?;
                 let inserted = run(&merge.insert_new())?;
                 let unchanged = staged - updated - inserted;
-                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+                Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
         })
     }
@@ -202,7 +209,8 @@ impl<'a> SqliteLoader<'a> {
         };
         let sql = format!("INSERT INTO {into} ({}) VALUES ({marks})", all.join(", "));
         let texts = table.layout.columns.iter().map(|column| tables::is_text_decimal(column.ty())).collect();
-        let mut insert = BulkInsert::prepare(self.connection, &sql, texts)?;
+        let guarded = !table.mode.has_key() && tables::has_triggers(self.connection, &table.table)?;
+        let mut insert = BulkInsert::prepare(self.connection, &sql, texts, guarded)?;
         if table.lineage.is_kept() {
             insert.bind_file(table.layout.columns.len() + 1, self.file)?;
         }
@@ -268,6 +276,10 @@ impl<'a> SqliteLoader<'a> {
             for index in 0..rows.len() {
                 match insert.insert(rows, index, lineage)? {
                     Stepped::In => loaded += 1,
+                    Stepped::LeftOut => {
+                        loaded += 1;
+                        self.by_trigger[table] += 1;
+                    }
                     Stepped::Refused(words) => {
                         let reject = rows.refuse(index, None, format!("the table refused it: {words}"));
                         rows.rejects.push(reject);
@@ -325,7 +337,7 @@ impl<'a> SqliteLoader<'a> {
                 summary.rejected as i64,
                 (summary.left_out + counts.left_out) as i64,
                 moment(summary.ended),
-                summary.message,
+                summary.message_with(&counts),
                 counts.inserted as i64,
                 counts.updated as i64,
                 counts.unchanged as i64,

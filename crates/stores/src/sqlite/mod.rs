@@ -181,6 +181,9 @@ impl Store for SqliteStore {
     }
 
     fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
+        if !self.has_ledger()? {
+            return Ok(None);
+        }
         let found = self.read(|connection| ledger::layout(connection, table).optional())?;
         let Some((version, text, file)) = found else { return Ok(None) };
         Ok(Some(LayoutEntry { version, layout: self.understood(table, version, &text)?, file }))

@@ -12,7 +12,7 @@ use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
 use crate::merge::Mode;
-use crate::{SampleRows, TableColumn, TablePlan, TableShape};
+use crate::{SampleRows, TableColumn, TablePlan, TableShape, Takes};
 
 /// The most digits of a decimal that a REAL gives back as they were.
 pub const REAL_DIGITS: u16 = 15;
@@ -75,7 +75,8 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
         "SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?1)",
     )?;
     let mut rows = statement.query([name])?;
-    let mut found = TableShape { name: name.to_owned(), columns: Vec::new(), lineage: Lineage::None };
+    let takes = takes(connection, name)?;
+    let mut found = TableShape { name: name.to_owned(), columns: Vec::new(), lineage: Lineage::None, takes };
     let mut lineage = Vec::new();
     while let Some(row) = rows.next()? {
         let column: String = row.get(0)?;
@@ -100,6 +101,21 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
     }
     found.lineage = Lineage::of(&lineage.iter().map(String::as_str).collect::<Vec<_>>());
     Ok((!lineage.is_empty() || !found.columns.is_empty()).then_some(found))
+}
+
+/// How rows get in: into a view, where a trigger says how.
+fn takes(connection: &Connection, name: &str) -> Result<Takes> {
+    let sql = "SELECT NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE)
+         OR EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)";
+    let may = connection.prepare_cached(sql)?.query_row([name], |row| row.get(0))?;
+    Ok(if may { Takes::Rows } else { Takes::Nothing })
+}
+
+/// Whether a table has triggers, which may leave rows out.
+pub fn has_triggers(connection: &Connection, name: &str) -> Result<bool> {
+    let sql = "SELECT EXISTS (SELECT 1 FROM sqlite_schema t JOIN sqlite_schema o ON o.name = t.tbl_name
+         WHERE t.type = 'trigger' AND o.type = 'table' AND o.name = ?1 COLLATE NOCASE)";
+    connection.prepare_cached(sql)?.query_row([name], |row| row.get(0))
 }
 
 /// The SQL that makes a table.

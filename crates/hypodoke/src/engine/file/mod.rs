@@ -297,6 +297,7 @@ impl<'a> FileLoad<'a> {
         };
         let Finished { file: number, counts } = loader.finish(&summary)?;
         let loaded = loaded - counts.left_out.min(loaded);
+        notes.extend(counts.note());
         adopt(ground, approach, &summary);
         ground.last = Some(written);
         let parts = parts_of(approach, &poured);

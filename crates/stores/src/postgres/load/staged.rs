@@ -1,6 +1,6 @@
 //! Staged rows brought into their table by key.
 
-use hypodoke_core::names::Lineage;
+use hypodoke_core::names::{FILE_COLUMN, Lineage};
 use tokio_postgres::error::SqlState;
 
 use super::{PostgresLoader, merge_of};
@@ -15,7 +15,12 @@ impl PostgresLoader<'_> {
         for (at, table) in self.plan.tables.iter().enumerate() {
             let Some(target) = &self.targets[at] else { continue };
             if !target.staged {
-                all.inserted += if table.lineage == Lineage::Children { 0 } else { target.sent };
+                if table.lineage != Lineage::Children {
+                    let by_trigger = self.left_out(table, target.sent, target.missing)?;
+                    all.inserted += target.sent - by_trigger;
+                    all.left_out += by_trigger;
+                    all.by_trigger += by_trigger;
+                }
                 continue;
             }
             let sent = target.sent;
@@ -27,6 +32,18 @@ impl PostgresLoader<'_> {
             self.execute(&format!("DROP TABLE {STAGE}"))?;
         }
         Ok(all)
+    }
+
+    /// How many of the rows that the server did not put in are not in the table: a trigger may have
+    /// put them into one that belongs to it.
+    fn left_out(&self, table: &TablePlan, sent: u64, missing: u64) -> Result<u64, StoreError> {
+        if missing == 0 || !table.lineage.is_kept() || self.plan.mends.is_some() {
+            return Ok(missing);
+        }
+        let qualified = self.store.qualified(&table.table);
+        let sql = format!("SELECT count(*) FROM {qualified} WHERE {FILE_COLUMN} = $1");
+        let there: i64 = self.store.run(self.store.client.query_one(&sql, &[&self.file]))?.get(0);
+        Ok(sent.saturating_sub(there.unsigned_abs()))
     }
 
     fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
@@ -48,13 +65,13 @@ impl PostgresLoader<'_> {
                 let updated = self.execute(&merge.end_versions(&began))?;
                 let added = self.execute(&merge.begin_versions(&began))?;
                 let (inserted, unchanged) = (added - updated, staged - added);
-                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+                Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
             _ => {
                 let updated = self.execute(&merge.update())?;
                 let inserted = self.execute(&merge.insert_new())?;
                 let unchanged = staged - updated - inserted;
-                Counts { inserted, updated, unchanged, left_out: doubles, deleted: 0 }
+                Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
         })
     }
@@ -78,13 +95,15 @@ impl PostgresLoader<'_> {
             updated: written - inserted,
             unchanged: sent - doubles - written,
             left_out: doubles,
-            deleted: 0,
+            ..Counts::default()
         })
     }
 
     /// Whether a unique index is just on the key: ours, or one that somebody else made.
     fn has_key_index(&self, qualified: &str, table: &TablePlan) -> Result<bool, StoreError> {
-        let sql = "SELECT count(*) > 0 FROM pg_index i WHERE i.indrelid = to_regclass($1) AND i.indisunique
+        // A table in partitions does not tell which of its rows are new.
+        let sql = "SELECT count(*) > 0 FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid AND c.relkind = 'r'
+             WHERE i.indrelid = to_regclass($1) AND i.indisunique
              AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid
              AND (SELECT array_agg(a.attname::text ORDER BY a.attname::text) FROM pg_attribute a
                   WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])) = $2";
