@@ -37,7 +37,12 @@ impl Place {
         for number in 1..=MOST_NAMES {
             let target = format!("{folder}/{day}/{}", numbered(path, number));
             let moved = match self {
-                Place::Folder { folder: root, .. } => move_within(root, &seen.file, &target),
+                // Where its own name is free, it keeps it to the byte.
+                Place::Folder { folder: root, .. } if number == 1 => {
+                    let own = seen.file.strip_prefix(root).unwrap_or(Path::new(path));
+                    move_to(&root.join(folder).join(day).join(own), &seen.file)
+                }
+                Place::Folder { folder: root, .. } => move_to(&root.join(&target), &seen.file),
                 Place::Sftp { remote, .. } => remote.rename(path, &target),
             };
             match moved {
@@ -65,20 +70,19 @@ fn numbered(path: &str, number: usize) -> String {
 }
 
 /// Moves a file; `false` if the name is taken.
-fn move_within(root: &Path, file: &Path, target: &str) -> Result<bool, PlaceError> {
-    let target = root.join(target);
-    let failed = |error: std::io::Error| PlaceError::of(&target, error);
+fn move_to(target: &Path, file: &Path) -> Result<bool, PlaceError> {
+    let failed = |error: std::io::Error| PlaceError::of(target, error);
     if let Some(folder) = target.parent() {
         std::fs::create_dir_all(folder).map_err(failed)?;
     }
     // The name is taken first, so that nobody else's file is ever written over.
-    match OpenOptions::new().write(true).create_new(true).open(&target) {
+    match OpenOptions::new().write(true).create_new(true).open(target) {
         Ok(_) => {}
         Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(false),
         Err(error) => return Err(failed(error)),
     }
-    std::fs::rename(file, &target).map(|()| true).map_err(|error| {
-        let _ = std::fs::remove_file(&target);
+    std::fs::rename(file, target).map(|()| true).map_err(|error| {
+        let _ = std::fs::remove_file(target);
         failed(error)
     })
 }

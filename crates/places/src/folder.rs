@@ -1,5 +1,7 @@
 //! Local folders.
 
+use std::ffi::OsStr;
+use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
@@ -34,7 +36,7 @@ pub struct Listing {
 pub fn list(place: &str, folder: &Path) -> Result<Listing, PlaceError> {
     let mut listing = Listing::default();
     std::fs::read_dir(folder).map_err(|error| PlaceError::of(folder, error))?;
-    let hidden = |name: &std::ffi::OsStr| name.as_encoded_bytes().first() == Some(&b'.');
+    let hidden = |name: &OsStr| name.as_encoded_bytes().first() == Some(&b'.');
     let walk = WalkDir::new(folder)
         .sort_by_file_name()
         .into_iter()
@@ -61,7 +63,7 @@ pub fn list(place: &str, folder: &Path) -> Result<Listing, PlaceError> {
 fn look(place: &str, folder: &Path, file: &Path) -> Result<Seen, PlaceError> {
     let mut seen = look_at(place, file)?;
     let inside = file.strip_prefix(folder).unwrap_or(file);
-    let parts: Vec<_> = inside.components().map(|part| part.as_os_str().to_string_lossy()).collect();
+    let parts: Vec<_> = inside.components().map(|part| path_text(part.as_os_str())).collect();
     seen.arrival.path = parts.join("/");
     Ok(seen)
 }
@@ -69,9 +71,31 @@ fn look(place: &str, folder: &Path, file: &Path) -> Result<Seen, PlaceError> {
 /// Looks at one file, named by its own path.
 pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
     let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
-    let path = file.to_string_lossy().into_owned();
+    let path = path_text(file.as_os_str());
     let arrival = Arrival { place: place.to_owned(), path, bytes: about.len(), modified: modified(&about) };
     Ok(Seen { arrival, file: file.to_path_buf(), remote: None })
+}
+
+/// A name as text, no two alike: what is not in UTF-8 is written as U+FFFD and the two digits of each
+/// byte.
+pub fn path_text(name: &OsStr) -> String {
+    let mut text = String::with_capacity(name.len());
+    let escape = |text: &mut String, bytes: &[u8]| {
+        bytes.iter().for_each(|byte| {
+            let _ = write!(text, "{}{byte:02X}", char::REPLACEMENT_CHARACTER);
+        });
+    };
+    for chunk in name.as_encoded_bytes().utf8_chunks() {
+        let mut parts = chunk.valid().split(char::REPLACEMENT_CHARACTER);
+        text.extend(parts.next());
+        for part in parts {
+            // The sign itself, too, or a name that has it would be taken for another.
+            escape(&mut text, "\u{fffd}".as_bytes());
+            text.push_str(part);
+        }
+        escape(&mut text, chunk.invalid());
+    }
+    text
 }
 
 /// Microseconds since 1970, as far as the file system keeps them.
@@ -85,7 +109,20 @@ pub(crate) fn modified(about: &std::fs::Metadata) -> i64 {
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
+
+    #[rstest]
+    #[case::plain(b"gauge_1.csv", "gauge_1.csv")]
+    #[case::utf_8("m\u{f6}we.csv".as_bytes(), "m\u{f6}we.csv")]
+    #[case::latin(b"m\xf6we.csv", "m\u{fffd}F6we.csv")]
+    #[case::two(b"\xff\xfe", "\u{fffd}FF\u{fffd}FE")]
+    #[case::the_sign_itself("\u{fffd}F6".as_bytes(), "\u{fffd}EF\u{fffd}BF\u{fffd}BDF6")]
+    fn no_two_names_are_one_text(#[case] name: &[u8], #[case] text: &str) {
+        use std::os::unix::ffi::OsStrExt;
+        assert_eq!(path_text(OsStr::from_bytes(name)), text);
+    }
 
     #[test]
     fn files_are_listed_in_order_with_their_folders() {

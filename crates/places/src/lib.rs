@@ -13,5 +13,5 @@ pub use after::PutAway;
 pub use digest::Digest;
 pub use error::{PlaceError, RemoteTrouble};
 pub use fingerprint::{Meter, Opened, open, open_inside};
-pub use folder::{Listing, Seen, list, look_at};
+pub use folder::{Listing, Seen, list, look_at, path_text};
 pub use place::{Completeness, Fetched, Place, RemoteFile, beside, dismiss, expect};

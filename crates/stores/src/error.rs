@@ -29,6 +29,14 @@ pub enum StoreError {
         /// The database.
         shown: String,
     },
+    /// The disk it is on does not do what it should.
+    #[error("the database {shown} could not be read or written: {why}")]
+    Failing {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
     /// The file is something else.
     #[error("{shown} is not an SQLite database")]
     NotADatabase {
@@ -142,6 +150,9 @@ impl StoreError {
             StoreError::Locked { .. } => "wait until the other program is done, or raise `wait` in [staging]",
             StoreError::ReadOnly { .. } => "give yourself the right to write the file and its folder",
             StoreError::Full { .. } => "make room; nothing of the file in hand was kept, so load again then",
+            StoreError::Failing { .. } => {
+                "check the disk, and limits of the account on the size of files; nothing of the file in hand was kept"
+            }
             StoreError::NotADatabase { .. } => "name another file, or move that one away",
             StoreError::NewerLedger { .. } => "use the newer program for this database",
             StoreError::Denied { .. } => "`hypodoke check` prints the GRANT statements that are missing",

@@ -62,7 +62,8 @@ impl Counts {
     /// What is to be said of them.
     pub fn note(&self) -> Option<String> {
         let rows = if self.by_trigger == 1 { "row" } else { "rows" };
-        (self.by_trigger > 0).then(|| format!("{} {rows} left out by a trigger of the table", self.by_trigger))
+        (self.by_trigger > 0)
+            .then(|| format!("{} {rows} left out by a trigger of the table", self.by_trigger))
     }
 }
 

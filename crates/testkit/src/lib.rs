@@ -1,6 +1,7 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
 mod bad_server;
+mod cutter;
 mod mailbox;
 mod postgres;
 mod sshd;
@@ -15,6 +16,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 pub use bad_server::{BadServer, Fault};
+pub use cutter::{Cut, Cutter};
 pub use mailbox::{Mail, Mailbox, Manners};
 pub use postgres::{Database, Server};
 pub use sshd::{PASSWORD, Sshd};

@@ -197,6 +197,24 @@ impl Database {
         ask(self.port, &self.name, sql).unwrap_or_else(|| panic!("{sql}"))
     }
 
+    /// The address by a line of one's own.
+    pub fn url_through(&self, port: u16) -> String {
+        self.url.replacen(&format!(":{}", self.port), &format!(":{port}"), 1)
+    }
+
+    /// The server's port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Runs statements in a session of their own, beside whatever else goes on.
+    pub fn beside(&self, sql: &str) -> Child {
+        let mut command = Command::new(program("psql"));
+        command.args(["-X", "-q", "-h", "127.0.0.1", "-U", OWNER, "-p", &self.port.to_string()]);
+        command.args(["-d", &self.name, "-c", sql]).stdout(Stdio::null()).stderr(Stdio::null());
+        command.spawn().expect("psql is installed")
+    }
+
     /// The address for another user.
     pub fn url_as(&self, user: &str) -> String {
         self.url.replacen(OWNER, user, 1)

@@ -30,7 +30,7 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
     for candidate in &mut files {
         // Patterns are meant from the place, whatever was named on the command line.
         let inside = candidate.seen.file.strip_prefix(&place).unwrap_or(&candidate.seen.file);
-        candidate.seen.arrival.path = inside.to_string_lossy().into_owned();
+        candidate.seen.arrival.path = hypodoke_places::path_text(inside.as_os_str());
     }
     let feed = anything(&arguments.reading)?;
     let survey = watched(&files, &feed, false, context);

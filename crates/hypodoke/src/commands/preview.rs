@@ -73,7 +73,7 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
 }
 
 fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Candidate, Feed), Failure> {
-    let name = arguments.what.to_string_lossy().into_owned();
+    let name = hypodoke_places::path_text(arguments.what.as_os_str());
     let Some(settings) = context.settings()? else {
         return Err(Failure::load(format!("there is no file `{name}`"))
             .advise("name a file; or a feed, where there is a hypodoke.toml"));

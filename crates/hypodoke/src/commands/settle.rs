@@ -186,7 +186,7 @@ fn list(held: &[FileEntry], context: &Context) -> Result<Exit, Failure> {
 /// The held file that is meant: by its path, or the end of it.
 fn pick<'a>(held: &'a [FileEntry], wanted: &str) -> Result<&'a FileEntry, Failure> {
     let whole = std::path::Path::new(wanted).canonicalize().ok();
-    let whole = whole.as_ref().map(|path| path.to_string_lossy().into_owned());
+    let whole = whole.as_ref().map(|path| hypodoke_places::path_text(path.as_os_str()));
     let exactly = |entry: &&FileEntry| {
         entry.arrival.path == wanted || whole.as_deref() == Some(entry.arrival.path.as_str())
     };

@@ -12,13 +12,13 @@ use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreError};
 
 use super::away::Away;
 use super::feed::{ChangedFile, SameContent};
-use super::file::{FileLoad, HeldFile, Trouble, as_sent};
+use super::file::{FileLoad, HeldFile, LARGE, Trouble, as_sent};
 use super::ground::Ground;
 use super::lines::{Differs, entry_of, line_of, loaded_line, or_failed};
 use super::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
 use super::means::{Connections, Means, Stop};
 use super::order::{Turn, overtaken, same_delivery, turns};
-use super::patience::Patience;
+use super::patience::{Patience, patiently};
 use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::{Known, Verdict};
 use super::{Candidate, Delivery, Feed, clock, conflicts};
@@ -145,8 +145,10 @@ struct Batch<'a> {
 
 impl Batch<'_> {
     fn load(&mut self, pending: &[Pending<'_>], at: i64, number: &mut Option<i64>) -> Result<(), StoreError> {
-        self.store.open_ledger()?;
-        self.number = self.store.begin_batch(at)?;
+        self.number = patiently(self.store, |store| {
+            store.open_ledger()?;
+            store.begin_batch(at)
+        })?;
         *number = Some(self.number);
         let files = pending.iter().map(|pending| pending.new.len()).sum();
         let bytes = pending.iter().flat_map(|p| &p.new).map(|f| f.seen.arrival.bytes).sum();
@@ -163,13 +165,14 @@ impl Batch<'_> {
             }
         }
         self.listener.on(Event::BatchEnded);
-        self.store.end_batch(self.number, clock::now())
+        let number = self.number;
+        patiently(self.store, |store| store.end_batch(number, clock::now()))
     }
 
     fn load_delivery(&mut self, pending: &Pending<'_>) -> Result<(), StoreError> {
         let Pending { feed, old, new, again } = pending;
         self.again = *again;
-        let mut ground = Ground::of(self.store, feed)?;
+        let mut ground = patiently(self.store, |store| Ground::of(store, feed))?;
         let mut looks: Vec<Look> = if ground.is_new() {
             self.first_sight(feed, new, &mut ground)?
         } else {
@@ -377,7 +380,7 @@ impl Batch<'_> {
         let entry = entry_of(line, feed, file, self.number, began, None);
         let before = self.known.held(&file.seen.arrival, &feed.table);
         let is_told = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
-        if is_told { Ok(()) } else { self.store.note_file(&entry, drift) }
+        if is_told { Ok(()) } else { patiently(self.store, |store| store.note_file(&entry, drift)) }
     }
 
     fn load_patiently(
@@ -401,7 +404,7 @@ impl Batch<'_> {
             if matches!(error, StoreError::Lost { .. }) {
                 patience.reconnect(self.store)?;
             }
-            *ground = Ground::of(self.store, feed)?;
+            *ground = patiently(self.store, |store| Ground::of(store, feed))?;
         }
     }
 
@@ -413,6 +416,9 @@ impl Batch<'_> {
         files: &[&Candidate],
         ground: &mut Ground,
     ) -> Result<Vec<Look>, StoreError> {
+        if files.len() == 1 && may_venture(files[0]) {
+            return Ok(vec![None]);
+        }
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
         let is_slow = |at: usize| named_as_workbook(&files[at].seen.arrival.path);
         // The evidence has served its purpose once the layout is decided.
@@ -574,6 +580,11 @@ impl Batch<'_> {
             ..line_of(feed, file, Outcome::Loaded)
         })
     }
+}
+
+/// Whether a file may be loaded while it is looked at: what is read only once is looked at first.
+fn may_venture(file: &Candidate) -> bool {
+    file.seen.arrival.bytes >= LARGE && !named_as_workbook(&file.seen.arrival.path)
 }
 
 /// Whether a file is called a workbook: its records may be kept, and it is hashed as it is read.

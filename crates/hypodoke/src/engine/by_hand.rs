@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::{Seen, list, look_at};
+use hypodoke_places::{Seen, list, look_at, path_text};
 
 use super::Candidate;
 use super::archive::unfold;
@@ -36,8 +36,7 @@ pub fn candidates(
         } else {
             let mut seen = look_at(PLACE, path)?;
             if known == Known::ByPathInFolder {
-                seen.arrival.path =
-                    path.file_name().unwrap_or(path.as_os_str()).to_string_lossy().into_owned();
+                seen.arrival.path = path_text(path.file_name().unwrap_or(path.as_os_str()));
             }
             found.extend(unfold(candidate(seen, path.clone(), known))?);
         }
@@ -73,13 +72,7 @@ fn in_folder(
 fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
     if known == Known::ByWholePath {
         let whole = seen.file.canonicalize().unwrap_or_else(|_| seen.file.clone());
-        seen.arrival.path = whole.to_string_lossy().into_owned();
+        seen.arrival.path = path_text(whole.as_os_str());
     }
-    Candidate {
-        seen,
-        shown: shown.to_string_lossy().into_owned(),
-        member: None,
-        parts: Vec::new(),
-        control: None,
-    }
+    Candidate { seen, shown: path_text(shown.as_os_str()), member: None, parts: Vec::new(), control: None }
 }

@@ -104,6 +104,11 @@ impl Ground {
         matches!(self.main, Base::New { .. })
     }
 
+    /// Whether there is no table yet, nor anything that is known of what its files hold.
+    pub fn awaits_layout(&self) -> bool {
+        matches!(&self.main, Base::New { layout } if *layout == Layout::default())
+    }
+
     /// Takes in what files were found to hold, before the first of them is loaded: layouts are
     /// joined, so that the order of the files does not matter.
     pub fn expect<'a>(

@@ -124,12 +124,24 @@ pub struct Way {
     pub hashed: bool,
     /// Up to how many bytes of records are kept, of files that are slow to read.
     pub keep: u64,
+    /// Only so many batches of records are looked at; `None` for all.
+    pub only: Option<u64>,
 }
 
 impl Way {
     /// One file on all cores.
     pub fn alone() -> Way {
-        Way { number: 0, threads: threads(), hashed: false, keep: 0 }
+        Way { number: 0, threads: threads(), hashed: false, keep: 0, only: None }
+    }
+
+    /// A file that is loaded meanwhile.
+    pub fn beside() -> Way {
+        Way { threads: 1, ..Way::alone() }
+    }
+
+    /// The beginning of a file.
+    pub fn beginning() -> Way {
+        Way { threads: 1, only: Some(BEGINNING), ..Way::alone() }
     }
 
     /// One file on all cores, that is loaded next.
@@ -140,6 +152,9 @@ impl Way {
 
 /// How many bytes of records are kept of files that are slow to read, all together.
 pub const MOST_KEPT: u64 = 256 << 20;
+
+/// How many batches of records are the beginning of a file: a few megabytes.
+const BEGINNING: u64 = 8;
 
 /// How often a file is looked at anew because keys turned out to be objects here and lists there.
 const MOST_LOOKS: usize = 4;
@@ -188,10 +203,11 @@ fn look_once(
     };
     let is_slow = matches!(source.reader.shape(), Shape::Workbook(_));
     let keeper = (way.keep > 0 && way.hashed && is_slow).then(|| Keeper::new(way.keep));
-    let evidence = gather(source.reader.as_mut(), &blank, way.number, threads, keeper.as_ref())
+    let most = way.only.unwrap_or(u64::MAX);
+    let evidence = gather(source.reader.as_mut(), &blank, (way.number, most), threads, keeper.as_ref())
         .map_err(|error| Failure::reading(&file.shown, &error))?;
     // Whatever was found of a file that changed meanwhile is true of neither version.
-    let hash = Some(source.hash()?).filter(|_| way.hashed);
+    let hash = if way.only.is_none() { Some(source.hash()?).filter(|_| way.hashed) } else { None };
     let kept = keeper.and_then(|keeper| keeper.finish(source.reader.as_ref()));
     let shape = source.reader.shape();
     let heads = source.reader.tables().to_vec();
@@ -284,11 +300,12 @@ fn mark_ragged(layout: &mut Layout, evidence: &TableEvidence) {
 
 /// Reads all records and takes their evidence in, one table's after another's. The reader is
 /// shared: whoever is free reads the next batch, then looks at its values while another reads on.
-/// `blank` is evidence of nothing yet, with what is known of a column beforehand.
+/// `blank` is evidence of nothing yet, with what is known of a column beforehand; `file` is what
+/// examples are marked with, `most` how many batches are read.
 pub fn gather(
     reader: &mut dyn RecordReader,
     blank: &(dyn Fn(&TableHead, usize) -> ColumnEvidence + Sync),
-    file: u32,
+    (file, most): (u32, u64),
     threads: usize,
     keeper: Option<&Keeper>,
 ) -> Result<Vec<TableEvidence>, ReadError> {
@@ -300,7 +317,7 @@ pub fn gather(
             let (more, number) = {
                 let mut shared = shared.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
                 let (reader, number) = &mut *shared;
-                let more = reader.next(&mut batch)?;
+                let more = *number < most && reader.next(&mut batch)?;
                 widen(&mut evidence, reader.tables(), blank);
                 *number += 1;
                 (more, *number)
@@ -363,7 +380,7 @@ pub fn look_at_all<T: Send>(
     let keep = most_kept / (files.len() as u64).max(1);
     let numbered = |at: usize, threads: usize| {
         let (file, feed) = files[at];
-        let way = Way { number: at as u32, threads, hashed: hashed(at), keep };
+        let way = Way { number: at as u32, threads, hashed: hashed(at), keep, only: None };
         finish(at, look(file, feed, way, &[], listener))
     };
     if files.len() < 2 * threads {

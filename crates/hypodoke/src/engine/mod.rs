@@ -58,7 +58,7 @@ pub struct Candidate {
     pub shown: String,
     /// What the named parts of the feed's pattern held.
     pub parts: Vec<(Part, PartValue)>,
-    /// The file with its control figures, where the feed has such and it stands on a server.
+    /// The file with its control figures, where the feed has such and it was listed with this one.
     pub control: Option<Box<Seen>>,
 }
 

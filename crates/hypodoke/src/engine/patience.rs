@@ -46,3 +46,20 @@ impl Patience {
         }
     }
 }
+
+/// Does what may be done twice, over a connection made anew where it was lost.
+pub fn patiently<T>(
+    store: &mut dyn Store,
+    mut work: impl FnMut(&mut dyn Store) -> Result<T, StoreError>,
+) -> Result<T, StoreError> {
+    let mut patience = Patience::new();
+    loop {
+        match work(store) {
+            Err(error @ StoreError::Lost { .. }) if patience.has_more(&error) => {
+                patience.wait(&error);
+                patience.reconnect(store)?;
+            }
+            ended => return ended,
+        }
+    }
+}

@@ -65,6 +65,8 @@ pub struct Funnel<'a> {
     pub sums: Vec<Vec<usize>>,
     /// The first surprise stops it.
     pub watchful: bool,
+    /// Whether it is known by now to be in vain.
+    pub is_lost: &'a (dyn Fn() -> bool + Sync),
     /// Says where in the file a reject stands: its table, record number and byte.
     pub place: &'a (dyn Fn(usize, u64, Option<u64>) -> Option<String> + Sync),
 }
@@ -106,7 +108,9 @@ impl Parcel {
             std::mem::swap(&mut rows.records, records);
             caster.cast(rows);
         }
-        if funnel.watchful && funnel.casters.iter().any(|caster| caster.surprises() > 0) {
+        if (funnel.watchful && funnel.casters.iter().any(|caster| caster.surprises() > 0))
+            || (funnel.is_lost)()
+        {
             return Err(Stop::Surprise);
         }
         if self.rows.len() > 1 {

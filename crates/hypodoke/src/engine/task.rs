@@ -203,7 +203,7 @@ fn sort(
 }
 
 /// Finds the control files that stand beside files of feeds among those that no feed wants: they are
-/// no arrivals. Those on servers go with their files, to be fetched.
+/// no arrivals, and go with their files.
 fn bring_companions(deliveries: &mut [Delivery], strangers: &mut Vec<(String, Seen)>) {
     for Delivery { feed, files, .. } in deliveries {
         let Some(pattern) = &feed.expect.control_file else { continue };
@@ -218,7 +218,7 @@ fn bring_companions(deliveries: &mut [Delivery], strangers: &mut Vec<(String, Se
             if let Some(at) = places.get(&(file.seen.arrival.place.as_str(), path.as_str())) {
                 taken.insert(*at);
                 let seen = &strangers[*at].1;
-                file.control = seen.remote.is_some().then(|| Box::new(seen.clone()));
+                file.control = Some(Box::new(seen.clone()));
             }
         }
         let mut at = 0;

@@ -182,3 +182,51 @@ fn a_truncated_gzip_loads_nothing_of_the_file() {
     assert!(run.out.contains("damaged or cut short"), "{}", run.out);
     assert!(shop.query("hypodoke.db", "SELECT name FROM sqlite_schema WHERE name = 'a'").is_empty());
 }
+
+/// Two names that differ only in bytes of another encoding are two files, on every run.
+#[test]
+fn names_in_any_bytes_are_told_apart() {
+    use std::os::unix::ffi::OsStrExt;
+    let shop = workshop();
+    let put = |name: &[u8], text: &str| {
+        let path = shop.path("in").join(std::ffi::OsStr::from_bytes(name));
+        std::fs::create_dir_all(shop.path("in")).expect("a folder");
+        std::fs::write(path, text).expect("a file");
+    };
+    put(b"gauge_\xe9.csv", "at\n1\n");
+    put(b"gauge_\xea.csv", "at\n2\n");
+    put("gauge_\u{fffd}E9.csv".as_bytes(), "at\n3\n");
+    put(b"gauge_\n.csv", "at\n4\n");
+    put(b"gauge_\xe9.csv.rows", "1\n");
+    for name in [&b"gauge_\xea.csv.rows"[..], "gauge_\u{fffd}E9.csv.rows".as_bytes(), b"gauge_\n.csv.rows"] {
+        put(name, "1\n");
+    }
+    shop.write(
+        "hypodoke.toml",
+        "[staging]\nurl = \"sqlite:h.db\"\n[place.quay]\npath = \"in\"\nafter = \"move\"\n\
+         [feed.gauge]\nplace = \"quay\"\nfiles = \"*.csv\"\n[feed.gauge.expect]\ncontrol = [\"rows\"]\ncontrol_file = \"{file}.rows\"\n",
+    );
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text.replace("after = \"move\"\n", ""));
+    let run = shop.ok("load");
+    assert!(run.out.contains("4 files loaded, 4 rows") && !run.out.contains("changed"), "{}", run.out);
+    assert!(shop.ok("load").out.contains("nothing new"));
+    assert_eq!(
+        shop.query("h.db", "SELECT count(*), sum(at), count(DISTINCT hd_file) FROM gauge"),
+        ["4|10|4"]
+    );
+    assert!(shop.ok("tally").out.contains("all figures agree"));
+    // One is taken out by the name it is shown with, and put away under the name it has.
+    shop.ok("retract gauge_\u{fffd}E9.csv --yes");
+    assert_eq!(shop.query("h.db", "SELECT sum(at) FROM gauge"), ["9"]);
+    shop.write("hypodoke.toml", text);
+    put(b"gauge_\xeb.csv", "at\n5\n");
+    put(b"gauge_\xeb.csv.rows", "1\n");
+    shop.ok("load");
+    let day = std::fs::read_dir(shop.path("in/done")).expect("done").flatten().next().expect("a day").path();
+    assert!(
+        day.join(std::ffi::OsStr::from_bytes(b"gauge_\xeb.csv")).exists(),
+        "{:?}",
+        std::fs::read_dir(day)
+    );
+}

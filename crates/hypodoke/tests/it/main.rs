@@ -25,7 +25,9 @@ mod staging;
 mod survey;
 mod tally;
 mod tell;
+mod venture;
 mod watch;
+mod weather;
 mod workbook;
 
 use hypodoke_testkit::Workshop;

@@ -36,7 +36,8 @@ fn partitions_get_their_rows_and_what_has_none_is_a_reject() {
     assert_eq!(staging.query(&shop, "SELECT id FROM cargo_1 UNION ALL SELECT id FROM cargo_2"), ["1", "2"]);
     let rejects = staging.query(&shop, "SELECT line, reason FROM hd_rejects");
     assert!(
-        rejects.len() == 1 && rejects[0].starts_with("4|the table refused it: no partition of relation \"cargo\" found"),
+        rejects.len() == 1
+            && rejects[0].starts_with("4|the table refused it: no partition of relation \"cargo\" found"),
         "{rejects:?}"
     );
     assert!(shop.ok("tally").out.contains("all figures agree or are explained"));
@@ -58,20 +59,26 @@ fn partitions_are_brought_up_to_date_by_key(#[case] mode: &str, #[case] rows: &[
     shop.write("in/cargo_2.csv", "id,cargo_t\n2,66\n4,8\n");
     shop.ok("load");
     assert_eq!(staging.query(&shop, "SELECT id, cargo_t FROM cargo ORDER BY id"), rows);
-    let counts = staging.query(&shop, "SELECT rows_inserted, rows_updated FROM hd_files ORDER BY file DESC LIMIT 1");
+    let counts =
+        staging.query(&shop, "SELECT rows_inserted, rows_updated FROM hd_files ORDER BY file DESC LIMIT 1");
     assert_eq!(counts, [if mode == "upsert" { "1|1" } else { "1|0" }]);
 }
 
 #[rstest]
 #[case::view(Postgres, "CREATE VIEW cargo AS SELECT * FROM base", "only by an INSTEAD OF INSERT trigger")]
-#[case::kept_view(Postgres, "CREATE MATERIALIZED VIEW cargo AS SELECT * FROM base", "a view that takes no rows")]
+#[case::kept_view(
+    Postgres,
+    "CREATE MATERIALIZED VIEW cargo AS SELECT * FROM base",
+    "a view that takes no rows"
+)]
 #[case::sqlite(Sqlite, "CREATE VIEW cargo AS SELECT * FROM base", "a view that takes no rows")]
 fn a_view_that_takes_no_rows_is_told_before_anything_is_loaded(
     #[case] kind: Kind,
     #[case] view: &str,
     #[case] words: &str,
 ) {
-    let (shop, staging) = begun(kind, &format!("CREATE TABLE base (id bigint, day date, cargo_t bigint); {view};"));
+    let (shop, staging) =
+        begun(kind, &format!("CREATE TABLE base (id bigint, day date, cargo_t bigint); {view};"));
     let checked = shop.run("check");
     assert!(checked.code != Some(0) && checked.out.contains(words), "{:?} {}", checked.code, checked.out);
     let run = shop.run("load");
@@ -81,7 +88,8 @@ fn a_view_that_takes_no_rows_is_told_before_anything_is_loaded(
 
 #[rstest]
 fn check_tells_what_does_not_fit_a_table(#[values(Sqlite, Postgres)] kind: Kind) {
-    let (shop, _staging) = begun(kind, "CREATE TABLE cargo (id bigint, cargo_t bigint, berth text NOT NULL);");
+    let (shop, _staging) =
+        begun(kind, "CREATE TABLE cargo (id bigint, cargo_t bigint, berth text NOT NULL);");
     let run = shop.run("check");
     let words = "does not fit the table `cargo`: the table has no `day`; the file has no `berth`, which the table requires";
     assert!(run.code == Some(1) && run.out.contains(words), "{:?} {}", run.code, run.out);
@@ -91,14 +99,20 @@ const BASE: &str = "CREATE TABLE base (id bigint, day date, cargo_t bigint);
     CREATE VIEW cargo AS SELECT * FROM base;";
 
 #[rstest]
-#[case::sqlite(Sqlite, "CREATE TRIGGER t INSTEAD OF INSERT ON cargo BEGIN INSERT INTO base VALUES (new.id, new.day, new.cargo_t * 1000); END")]
+#[case::sqlite(
+    Sqlite,
+    "CREATE TRIGGER t INSTEAD OF INSERT ON cargo BEGIN INSERT INTO base VALUES (new.id, new.day, new.cargo_t * 1000); END"
+)]
 #[case::postgres(Postgres, "CREATE FUNCTION put() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN INSERT INTO base VALUES (new.id, new.day, new.cargo_t * 1000); RETURN new; END $$;
     CREATE TRIGGER t INSTEAD OF INSERT ON cargo FOR EACH ROW EXECUTE FUNCTION put()")]
 fn a_view_with_a_trigger_takes_rows(#[case] kind: Kind, #[case] trigger: &str) {
     let (shop, staging) = begun(kind, &format!("{BASE} {trigger};"));
     let run = shop.ok("load");
     assert!(run.out.contains("1 file loaded, 3 rows"), "{}", run.out);
-    assert_eq!(staging.query(&shop, "SELECT id, cargo_t FROM base ORDER BY id"), ["1|5000", "2|6000", "3|7000"]);
+    assert_eq!(
+        staging.query(&shop, "SELECT id, cargo_t FROM base ORDER BY id"),
+        ["1|5000", "2|6000", "3|7000"]
+    );
 }
 
 #[test]
@@ -108,11 +122,17 @@ fn a_plain_view_is_written_through_by_key() {
     shop.ok("load");
     shop.write("in/cargo_2.csv", "id,day,cargo_t\n1,2026-03-02,50\n4,2026-03-02,8\n");
     shop.ok("load");
-    assert_eq!(staging.query(&shop, "SELECT id, cargo_t FROM base ORDER BY id"), ["1|50", "2|6", "3|7", "4|8"]);
+    assert_eq!(
+        staging.query(&shop, "SELECT id, cargo_t FROM base ORDER BY id"),
+        ["1|50", "2|6", "3|7", "4|8"]
+    );
 }
 
 #[rstest]
-#[case::sqlite(Sqlite, "CREATE TRIGGER t BEFORE INSERT ON cargo WHEN new.cargo_t = 6 BEGIN SELECT RAISE(IGNORE); END")]
+#[case::sqlite(
+    Sqlite,
+    "CREATE TRIGGER t BEFORE INSERT ON cargo WHEN new.cargo_t = 6 BEGIN SELECT RAISE(IGNORE); END"
+)]
 #[case::postgres(Postgres, "CREATE FUNCTION pass() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF new.cargo_t = 6 THEN RETURN NULL; END IF; RETURN new; END $$;
     CREATE TRIGGER t BEFORE INSERT ON cargo FOR EACH ROW EXECUTE FUNCTION pass()")]
 fn rows_that_a_trigger_leaves_out_are_counted_and_said(
@@ -121,11 +141,14 @@ fn rows_that_a_trigger_leaves_out_are_counted_and_said(
     #[values(true, false)] with_lineage: bool,
 ) {
     let lineage = if with_lineage { ", hd_file bigint, hd_line bigint" } else { "" };
-    let (shop, staging) =
-        begun(kind, &format!("CREATE TABLE cargo (id bigint, day date, cargo_t bigint{lineage}); {trigger};"));
+    let (shop, staging) = begun(
+        kind,
+        &format!("CREATE TABLE cargo (id bigint, day date, cargo_t bigint{lineage}); {trigger};"),
+    );
     let run: Run = shop.ok("load");
     assert!(
-        run.out.contains("1 row left out by a trigger of the table") && run.out.contains("1 file loaded, 2 rows"),
+        run.out.contains("1 row left out by a trigger of the table")
+            && run.out.contains("1 file loaded, 2 rows"),
         "{}",
         run.out
     );

@@ -38,18 +38,31 @@ fn a_private_way_is_taken(#[case] host: &str, #[case] query: &str) {
 #[case::other_name("127.0.0.1", "sslmode=verify-full&sslrootcert=DIR/ca.pem", "certificate")]
 #[case::system_s_issuers("localhost", "sslmode=verify-full", "certificate")]
 #[case::no_file("localhost", "sslmode=verify-full&sslrootcert=DIR/gone.pem", "sslrootcert `")]
-#[case::no_certificate("localhost", "sslmode=verify-full&sslrootcert=DIR/server.key", "there is no certificate in it")]
+#[case::no_certificate(
+    "localhost",
+    "sslmode=verify-full&sslrootcert=DIR/server.key",
+    "there is no certificate in it"
+)]
 fn a_way_that_is_not_safe_enough_is_not_taken(#[case] host: &str, #[case] query: &str, #[case] words: &str) {
     let shop = begun();
     let database = server().database();
     let url = url(&database.url, host, query);
     let run = shop.run(&format!("load berths.csv --into {url}"));
-    assert!(run.code == Some(4) && run.err.contains(words) && run.err.contains("→"), "{:?} {}", run.code, run.err);
+    assert!(
+        run.code == Some(4) && run.err.contains(words) && run.err.contains("→"),
+        "{:?} {}",
+        run.code,
+        run.err
+    );
     assert_eq!(database.query("SELECT count(*) FROM pg_tables WHERE schemaname = 'public'"), ["0"]);
 }
 
 #[rstest]
-#[case::shown("sslmode=verify-full&sslrootcert=DIR/ca.pem&sslcert=DIR/gauger.pem&sslkey=DIR/gauger.key", 0, "1 file loaded")]
+#[case::shown(
+    "sslmode=verify-full&sslrootcert=DIR/ca.pem&sslcert=DIR/gauger.pem&sslkey=DIR/gauger.key",
+    0,
+    "1 file loaded"
+)]
 #[case::not_shown("sslmode=require", 4, "certificate")]
 #[case::other_key("sslmode=require&sslcert=DIR/gauger.pem&sslkey=DIR/server.key", 4, "sslkey `")]
 #[case::no_key("sslmode=require&sslcert=DIR/gauger.pem", 2, "belong together")]
@@ -61,6 +74,29 @@ fn a_certificate_lets_us_in(#[case] query: &str, #[case] code: i32, #[case] word
     let run = shop.run(&format!("load berths.csv --into {url}"));
     let said = format!("{}{}", run.out, run.err);
     assert!(run.code == Some(code) && said.contains(words), "{:?} {said}", run.code);
+}
+
+#[rstest]
+#[case::of_the_file("localhost:*:*:clerk:low\\:water\n", 0, "1 file loaded")]
+#[case::of_another_user("localhost:*:*:gauger:low\\:water\n", 4, "password")]
+#[case::wrong("*:*:*:*:high water\n", 4, "password authentication failed for user \"clerk\"")]
+fn the_password_file_is_read(#[case] kept: &str, #[case] code: i32, #[case] words: &str) {
+    let shop = begun();
+    let database = server().database();
+    let role = "DO $$ BEGIN CREATE ROLE clerk LOGIN SUPERUSER PASSWORD 'low:water'; EXCEPTION WHEN duplicate_object OR unique_violation THEN END $$";
+    database.query(role);
+    shop.write("kept", kept);
+    let mut command = shop.command("load berths.csv --into");
+    command
+        .arg(url(&database.url_as("clerk"), "localhost", "sslmode=require"))
+        .env("PGPASSFILE", shop.path("kept"));
+    let run = hypodoke_testkit::finish(command);
+    let said = format!("{}{}", run.out, run.err);
+    assert!(
+        run.code == Some(code) && said.contains(words) && !said.contains("water"),
+        "{:?} {said}",
+        run.code
+    );
 }
 
 fn url(url: &str, host: &str, query: &str) -> String {

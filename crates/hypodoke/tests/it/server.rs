@@ -152,6 +152,46 @@ fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
     shop.json("check", 0);
 }
 
+/// What the server refuses before it takes a row is told in its words, and costs no other feed.
+#[test]
+fn a_right_that_is_missing_for_one_table_is_told_and_the_others_are_loaded() {
+    let (shop, staging) = (workshop(), postgres());
+    let Staging::Postgres(database) = &staging else { return };
+    let user = format!("lighter_{}", database.name);
+    let sql = format!(
+        "CREATE ROLE {user} LOGIN; GRANT ALL ON SCHEMA public TO {user}; CREATE TABLE a (id bigint); CREATE TABLE b (id bigint, hd_file bigint, hd_line bigint);
+         GRANT SELECT ON a TO {user}; GRANT SELECT, INSERT ON b TO {user}"
+    );
+    staging.run(&shop, &sql);
+    for at in 1..=3 {
+        shop.write(&format!("in/a_{at}.csv"), format!("id\n{at}\n"));
+        shop.write(&format!("in/b_{at}.csv"), format!("id\n{at}0\n"));
+    }
+    let feed =
+        |name: &str| format!("[feed.{name}]\nplace = \"q\"\nfiles = \"{name}_*.csv\"\ntable = \"{name}\"\n");
+    let url = database.url_as(&user);
+    for connections in ["", "connections = 1\n"] {
+        let text = format!(
+            "[staging]\nurl = \"{url}\"\n{connections}[place.q]\npath = \"in\"\n{}{}",
+            feed("a"),
+            feed("b")
+        );
+        shop.write("hypodoke.toml", text);
+        let run = shop.run("load");
+        let words = "permission denied for table a";
+        assert!(
+            run.code == Some(1) && run.out.contains(words) && run.out.contains(&user),
+            "{:?} {}{}",
+            run.code,
+            run.out,
+            run.err
+        );
+        assert_eq!(staging.query(&shop, "SELECT count(*), sum(id) FROM b"), ["3|60"]);
+    }
+    let failed = "SELECT count(*) FROM hd_files WHERE outcome = 'failed' AND table_name = 'a'";
+    assert_eq!(staging.query(&shop, failed), ["6"]);
+}
+
 #[test]
 fn the_sql_of_the_next_load_is_printed_and_changes_nothing() {
     let (shop, staging) = (workshop(), postgres());

@@ -187,6 +187,13 @@ impl<'a> PostgresLoader<'a> {
         let names = names.chain(table.lineage.columns().iter().map(|name| quote(name)));
         let mut names: Vec<String> = names.collect();
         let staged = table.mode.has_key();
+        if !staged {
+            // A COPY that is refused takes the connection with it: what it may be refused for, a
+            // missing right or a lock, is asked for by a statement that does nothing.
+            let (list, nulls) = (names.join(", "), vec!["NULL"; names.len()].join(", "));
+            let asking = format!("EXPLAIN INSERT INTO {qualified} ({list}) SELECT {nulls} WHERE FALSE");
+            store.run(store.client.batch_execute(&asking))?;
+        }
         let mut into = qualified.clone();
         if staged {
             let list = names.join(", ");

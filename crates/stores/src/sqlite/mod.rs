@@ -124,9 +124,8 @@ fn fail(path: &Path, error: rusqlite::Error) -> StoreError {
         Some(ErrorCode::ReadOnly) => StoreError::ReadOnly { shown },
         Some(ErrorCode::DiskFull) => StoreError::Full { shown },
         Some(ErrorCode::NotADatabase) => StoreError::NotADatabase { shown },
-        Some(ErrorCode::CannotOpen | ErrorCode::PermissionDenied | ErrorCode::SystemIoFailure) => {
-            StoreError::Unreachable { shown, why }
-        }
+        Some(ErrorCode::CannotOpen | ErrorCode::PermissionDenied) => StoreError::Unreachable { shown, why },
+        Some(ErrorCode::SystemIoFailure) => StoreError::Failing { shown, why },
         _ => StoreError::Refused { shown, why },
     }
 }

@@ -105,7 +105,8 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
 
 /// How rows get in: into a view, where a trigger says how.
 fn takes(connection: &Connection, name: &str) -> Result<Takes> {
-    let sql = "SELECT NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE)
+    let sql =
+        "SELECT NOT EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'view' AND name = ?1 COLLATE NOCASE)
          OR EXISTS (SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE)";
     let may = connection.prepare_cached(sql)?.query_row([name], |row| row.get(0))?;
     Ok(if may { Takes::Rows } else { Takes::Nothing })

@@ -27,7 +27,11 @@ pub fn write(folder: &Path) {
     let data = folder.join("data");
     let before = std::fs::read_to_string(data.join("postgresql.conf")).expect("settings");
     put(&data, "postgresql.conf", &(before + &settings));
-    put(&data, "pg_hba.conf", "hostssl all gauger 127.0.0.1/32 cert\nhostssl all all 127.0.0.1/32 trust\n");
+    put(
+        &data,
+        "pg_hba.conf",
+        "hostssl all gauger 127.0.0.1/32 cert\nhostssl all clerk 127.0.0.1/32 scram-sha-256\nhostssl all all 127.0.0.1/32 trust\n",
+    );
 }
 
 fn issuer(name: &str) -> CertifiedIssuer<'static, KeyPair> {

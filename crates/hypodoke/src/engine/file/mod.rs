@@ -6,6 +6,7 @@
 
 mod facts;
 mod fit;
+mod venture;
 
 use hypodoke_core::drift::{Drift, Hold};
 use hypodoke_core::event::{Event, Listener, Step};
@@ -24,6 +25,8 @@ use crate::failure::Failure;
 use crate::render::count;
 pub use facts::as_sent;
 use fit::written_of;
+pub use venture::LARGE;
+use venture::{Hearing, Ventured, with_all_values};
 
 /// What keeps a file from being loaded.
 pub enum Trouble {
@@ -119,10 +122,12 @@ pub struct Loaded {
 }
 
 /// How a file is poured.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Manner {
+#[derive(Clone, Copy)]
+enum Manner<'h> {
     /// By what the table is: the first surprise undoes it.
     Watchful,
+    /// By what its beginning shows, until it is known what all of it holds.
+    Ventured(&'h Hearing),
     /// By what was found of its values.
     Informed,
     /// The same, in small lots, since the database refused some row.
@@ -138,6 +143,14 @@ impl<'a> FileLoad<'a> {
     /// Loads the file; `None` if another process did so meanwhile.
     pub fn run(mut self, ground: &mut Ground, looked: Option<Looked>) -> Result<Option<Loaded>, Trouble> {
         let bytes = self.file.seen.arrival.bytes;
+        let mut looked = looked;
+        if looked.is_none() {
+            match self.venture(ground)? {
+                Ventured::Loaded(loaded) => return Ok(*loaded),
+                Ventured::Undone(found) => looked = Some(*found),
+                Ventured::Not => {}
+            }
+        }
         if looked.is_none() {
             let source = self.open(&ground.heads(self.file))?;
             if let Some(mut approach) = self.optimistic(ground, &source)? {
@@ -157,6 +170,9 @@ impl<'a> FileLoad<'a> {
             Some(looked) => looked,
             None => self.look(ground)?,
         };
+        if ground.awaits_layout() {
+            ground.expect(self.store, self.feed, std::iter::once(&looked))?;
+        }
         self.know_parts(&mut looked);
         let approach = self.informed(ground, &mut looked)?;
         self.check_width(&approach)?;
@@ -212,7 +228,7 @@ impl<'a> FileLoad<'a> {
         ground: &mut Ground,
         approach: &[TableApproach],
         mut source: Source<'_>,
-        manner: Manner,
+        manner: Manner<'_>,
     ) -> Result<Attempt, Trouble> {
         let mut written = written_of(&source);
         if let Some(names) = &self.by_place {
@@ -240,7 +256,7 @@ impl<'a> FileLoad<'a> {
             first_of_delivery: self.first_of_delivery,
             sql_before: self.feed.sql_before.clone(),
             sql_after: self.feed.sql_after.clone(),
-            careful: manner == Manner::Careful,
+            careful: matches!(manner, Manner::Careful),
         };
         let Some(mut loader) = self.store.begin_load(&plan)? else {
             return Ok(Attempt::Done(Box::new(None)));
@@ -256,7 +272,8 @@ impl<'a> FileLoad<'a> {
                 .collect::<Result<_, _>>()?,
             sums: vec![summed.clone()],
             heads: approach.iter().map(|table| table.head.clone()).collect(),
-            watchful: manner == Manner::Watchful,
+            watchful: matches!(manner, Manner::Watchful | Manner::Ventured(_)),
+            is_lost: &|| matches!(manner, Manner::Ventured(hearing) if hearing.is_refuted()),
             place: &place,
         };
         let bytes = self.file.seen.arrival.bytes;
@@ -265,6 +282,17 @@ impl<'a> FileLoad<'a> {
             Err(Stop::Surprise) => return Ok(Attempt::Surprised),
             Err(Stop::Read(error)) => return Err(Failure::reading(&self.file.shown, &error).into()),
             Err(Stop::Store(error)) => return Err(Trouble::Store(error)),
+        };
+        let all_values = match manner {
+            Manner::Ventured(hearing) => match hearing.confirmed() {
+                Some(layout) => Some(layout),
+                None => return Ok(Attempt::Surprised),
+            },
+            _ => None,
+        };
+        let layout_of = |table: &TableApproach| {
+            let layout = table.fit.layout.clone();
+            all_values.as_ref().map_or(layout.clone(), |all| with_all_values(layout, all))
         };
         let hash = source.hash()?;
         let footer = source.reader.footer();
@@ -289,7 +317,7 @@ impl<'a> FileLoad<'a> {
                 .map(|(table, figures)| PartSummary {
                     read: figures.read,
                     loaded: figures.loaded,
-                    layout: with_digits(table.fit.layout.clone(), &figures.digits),
+                    layout: with_digits(layout_of(table), &figures.digits),
                 })
                 .collect(),
             ended: clock::now(),

@@ -9,6 +9,7 @@ use tokio_postgres::{CopyInSink, Error};
 
 use super::super::copy::{HEADER, TRAILER, put_row};
 use super::PostgresLoader;
+use crate::Store as _;
 use crate::error::StoreError;
 
 /// How much is put together before it is handed to the connection, in bytes: about what the
@@ -26,7 +27,12 @@ pub struct Copying {
 
 impl PostgresLoader<'_> {
     /// Sends rows by the COPY that is open, or a new one.
-    pub(super) fn send(&mut self, table: usize, rows: &Rows, range: std::ops::Range<usize>) -> Result<u64, StoreError> {
+    pub(super) fn send(
+        &mut self,
+        table: usize,
+        rows: &Rows,
+        range: std::ops::Range<usize>,
+    ) -> Result<u64, StoreError> {
         if self.copying.as_ref().is_none_or(|copying| copying.table != table) {
             self.close_copy()?;
             self.open_copy(table)?;
@@ -66,7 +72,17 @@ impl PostgresLoader<'_> {
 
     fn open_copy(&mut self, table: usize) -> Result<(), StoreError> {
         let Some(target) = &self.targets[table] else { return Ok(()) };
-        let sink = self.store.run(self.store.client.copy_in(&target.sql))?;
+        let sink = match self.store.run(self.store.client.copy_in(&target.sql)) {
+            Ok(sink) => sink,
+            Err(error) => {
+                // The connection is of no use after this. Within a delivery there is no going on, and
+                // whoever goes on with another file finds one that is.
+                if !self.store.in_delivery {
+                    let _ = self.store.reconnect();
+                }
+                return Err(error);
+            }
+        };
         let mut buffer = BytesMut::with_capacity(CHUNK + 4096);
         buffer.put_slice(HEADER);
         self.copying = Some(Copying { table, sink: Box::pin(sink), buffer, rows: 0 });

@@ -102,7 +102,8 @@ impl PostgresLoader<'_> {
     /// Whether a unique index is just on the key: ours, or one that somebody else made.
     fn has_key_index(&self, qualified: &str, table: &TablePlan) -> Result<bool, StoreError> {
         // A table in partitions does not tell which of its rows are new.
-        let sql = "SELECT count(*) > 0 FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid AND c.relkind = 'r'
+        let sql =
+            "SELECT count(*) > 0 FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid AND c.relkind = 'r'
              WHERE i.indrelid = to_regclass($1) AND i.indisunique
              AND i.indpred IS NULL AND i.indexprs IS NULL AND i.indisvalid
              AND (SELECT array_agg(a.attname::text ORDER BY a.attname::text) FROM pg_attribute a
