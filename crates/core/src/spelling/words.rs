@@ -95,8 +95,33 @@ pub fn look_up(bytes: &[u8]) -> Option<Word> {
     if let Some(word) = truth(bytes) {
         return Some(word);
     }
-    let at = NULL_SPELLINGS.iter().position(|spelling| spelling.as_bytes() == bytes)?;
-    Some(Word::Null(at as u8))
+    spelling_of(bytes).map(Word::Null)
+}
+
+/// For each byte, the spellings of null that begin with it: most values begin with none of theirs.
+const BY_FIRST: [u32; 256] = {
+    let mut table = [0; 256];
+    let mut at = 0;
+    while at < NULL_SPELLINGS.len() {
+        if let [first, ..] = NULL_SPELLINGS[at].as_bytes() {
+            table[*first as usize] |= 1 << at;
+        }
+        at += 1;
+    }
+    table
+};
+
+#[inline]
+fn spelling_of(bytes: &[u8]) -> Option<u8> {
+    let mut left = BY_FIRST[usize::from(*bytes.first()?)];
+    while left != 0 {
+        let at = left.trailing_zeros();
+        if NULL_SPELLINGS[at as usize].as_bytes() == bytes {
+            return Some(at as u8);
+        }
+        left &= left - 1;
+    }
+    None
 }
 
 /// The index of a trimmed value among the spellings of null.
@@ -106,10 +131,7 @@ pub fn null_index(bytes: &[u8]) -> Option<u8> {
         None => Some(EMPTY),
         Some(b'0'..=b'9') => None,
         Some(_) if bytes.len() > LONGEST => None,
-        Some(_) => {
-            let at = NULL_SPELLINGS.iter().position(|spelling| spelling.as_bytes() == bytes)?;
-            Some(at as u8)
-        }
+        Some(_) => spelling_of(bytes),
     }
 }
 
