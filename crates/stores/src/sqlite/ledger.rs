@@ -250,6 +250,11 @@ pub fn files_like(connection: &Connection, arrivals: &[&Arrival]) -> Result<Vec<
     Ok(found.into_values().collect())
 }
 
+/// Whether a file is loaded. Its size is kept from being looked up by: thousands may have the same.
+pub const LOADED_BY_NOW: &str =
+    "SELECT count(*) > 0 FROM hd_files WHERE place = ?1 AND path = ?2 AND +bytes = ?3 AND modified_at = ?4
+       AND table_name = ?6 AND outcome = 'loaded' AND replaced_by IS NULL AND file IS NOT ?5";
+
 /// The entries that a query asks for, the newest first.
 pub fn files(connection: &Connection, query: &FileQuery) -> Result<Vec<FileEntry>> {
     let most = query.most.map_or(-1, |most| most as i64);
@@ -325,4 +330,23 @@ pub fn rejects(connection: &Connection, file: i64, most: usize) -> Result<Vec<Re
         })
     };
     statement.query_map(params![file, most as i64], entry)?.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_is_looked_up_by_its_path() {
+        let connection = Connection::open_in_memory().expect("a database");
+        connection.execute_batch(SCHEMA).expect("the ledger's tables");
+        let plan: String = connection
+            .query_row(
+                &format!("EXPLAIN QUERY PLAN {LOADED_BY_NOW}"),
+                params!["quay", "a.csv", 1, "2026-03-02", 1, "a"],
+                |row| row.get(3),
+            )
+            .expect("a plan");
+        assert!(plan.contains("hd_files_by_path"), "{plan}");
+    }
 }

@@ -220,9 +220,15 @@ impl<'a> SqliteLoader<'a> {
     fn is_loaded_by_now(&self) -> Result<bool> {
         let arrival = &self.plan.arrival;
         self.connection.query_row(
-            "SELECT count(*) > 0 FROM hd_files WHERE place = ?1 AND path = ?2 AND bytes = ?3 AND modified_at = ?4
-               AND table_name = ?6 AND outcome = 'loaded' AND replaced_by IS NULL AND file IS NOT ?5",
-            params![arrival.place, arrival.path, arrival.bytes as i64, moment(arrival.modified), self.plan.replaces, self.plan.table()],
+            ledger::LOADED_BY_NOW,
+            params![
+                arrival.place,
+                arrival.path,
+                arrival.bytes as i64,
+                moment(arrival.modified),
+                self.plan.replaces,
+                self.plan.table()
+            ],
             |row| row.get(0),
         )
     }
