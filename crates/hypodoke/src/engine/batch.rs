@@ -15,10 +15,11 @@ use hypodoke_stores::{FileEntry, Mode, Store, StoreError};
 use super::away::Away;
 use super::file::{HeldFile, Trouble};
 use super::ground::Ground;
+use super::lines::Differs;
 use super::look::Looked;
 use super::means::{Connections, Means, Stop};
 use super::order::{Turn, overtaken, same_delivery, turns};
-use super::patience::patiently;
+use super::patience::{Patience, patiently};
 use super::receipt::{Conflict, RECEIPT_VERSION, Receipt, ReceiptLine};
 use super::select::Known;
 use super::{Candidate, Delivery, Feed, clock};
@@ -259,7 +260,8 @@ impl Batch<'_> {
         )
     }
 
-    /// The files of one delivery: all of them are kept, or none.
+    /// The files of one delivery: all of them are kept, or none. What passes is waited for, and the
+    /// whole of it begun again.
     fn load_together(
         &mut self,
         feed: &Feed,
@@ -271,27 +273,23 @@ impl Batch<'_> {
         let before = (ground.clone(), self.known.clone());
         let first = self.lines.len();
         let places: Vec<usize> = taken.iter().map(|(at, _)| *at).collect();
-        self.store.begin_delivery()?;
-        let mut failed = false;
-        let mut differences = Vec::new();
-        let mut empties = !continues;
-        for (at, look) in taken.drain(..) {
-            let began = Instant::now();
-            let file = files[at];
-            let result = match look {
-                Some(Err(failure)) => Err(Trouble::File(failure)),
-                look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
+        let mut patience = Patience::new();
+        let (failed, differences) = loop {
+            let error = match self.load_all(feed, files, taken, ground, continues) {
+                Err(error) if patience.has_more(&error) => error,
+                ended => break ended?,
             };
-            let (mut line, drift) = self.or_failed(result, feed, file)?;
-            line.seconds = began.elapsed().as_secs_f64();
-            differences.push(drift);
-            failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
-            empties &= line.outcome != Outcome::Loaded;
-            self.lines.push(line);
-        }
-        self.store.end_delivery(!failed)?;
-        if failed {
             // What was learnt of its files was taken back with them.
+            let undone = self.store.end_delivery(false);
+            self.lines.truncate(first);
+            (*ground, self.known) = before.clone();
+            *taken = places.iter().map(|at| (*at, None)).collect();
+            patience.wait(&error);
+            if matches!(error, StoreError::Lost { .. }) || undone.is_err() {
+                patience.reconnect(self.store)?;
+            }
+        };
+        if failed {
             (*ground, self.known) = before;
             for line in &mut self.lines[first..] {
                 if line.outcome == Outcome::Loaded {
@@ -313,5 +311,37 @@ impl Batch<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Loads the files of a delivery in one transaction, which is kept if none of them failed: whether
+    /// one did, and how they differ from their tables.
+    fn load_all(
+        &mut self,
+        feed: &Feed,
+        files: &[&Candidate],
+        taken: &mut Vec<(usize, Look)>,
+        ground: &mut Ground,
+        continues: bool,
+    ) -> Result<(bool, Vec<Differs>), StoreError> {
+        self.store.begin_delivery()?;
+        let mut failed = false;
+        let mut differences = Vec::new();
+        let mut empties = !continues;
+        for (at, look) in taken.drain(..) {
+            let began = Instant::now();
+            let file = files[at];
+            let result = match look {
+                Some(Err(failure)) => Err(Trouble::File(failure)),
+                look => self.load_file(feed, file, ground, look.and_then(Result::ok), empties),
+            };
+            let (mut line, drift) = self.or_failed(result, feed, file)?;
+            line.seconds = began.elapsed().as_secs_f64();
+            differences.push(drift);
+            failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
+            empties &= line.outcome != Outcome::Loaded;
+            self.lines.push(line);
+        }
+        self.store.end_delivery(!failed)?;
+        Ok((failed, differences))
     }
 }

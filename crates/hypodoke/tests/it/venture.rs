@@ -89,3 +89,21 @@ fn a_ventured_file_that_is_not_as_expected_leaves_nothing(#[values(Sqlite, Postg
     shop.ok("load");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM m"), ["420001"]);
 }
+
+/// Killed while it ventures, a load leaves nothing, and the next one loads each row once.
+#[rstest]
+fn killed_while_it_ventures_it_is_as_if_nothing_was(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    shop.write("in/m.csv", movements("A-1,N1,1.5,01/03/2026,1,no,the last"));
+    let load = format!("load in/m.csv --into {} --table m -q", staging.url());
+    for round in 0..5 {
+        let mut child = shop.command(&load).stdout(std::process::Stdio::null()).spawn().expect("it starts");
+        std::thread::sleep(std::time::Duration::from_millis(40 + 90 * round));
+        let _ = child.kill();
+        let _ = child.wait();
+    }
+    shop.ok(&load);
+    let found = staging.query(&shop, "SELECT count(*), count(DISTINCT id), count(DISTINCT hd_file) FROM m");
+    assert_eq!(found, ["420001|420001|1"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["1"]);
+}

@@ -51,6 +51,29 @@ fn a_line_that_breaks_costs_no_row_and_doubles_none(#[case] cut: Cut) {
     assert!(shop.ok("load").out.contains("nothing new"));
 }
 
+/// The files of a day are one delivery, in one transaction: it is begun again as a whole.
+#[rstest]
+#[case::in_the_rows(Cut::AfterBytes(600_000))]
+#[case::between_the_files(Cut::AfterBytes(2_330_000))]
+#[case::commit_unheard(Cut::AtCommit(2))]
+fn a_line_that_breaks_in_a_delivery_costs_nothing(#[case] cut: Cut) {
+    let database = Server::shared().database();
+    let line = Cutter::to(database.port(), cut);
+    let shop = begun(&database.url_through(line.port()), "");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let feed = "files = \"{day:%Y%m%d}_*.csv\"\ndelivery = \"day\"\n";
+    shop.write("hypodoke.toml", format!("{}mode = \"replace\"\n", text.replace("files = \"*.csv\"\n", feed)));
+    for at in 1..=2 {
+        let (from, to) = (format!("in/berths_{at}.csv"), format!("in/20260302_{at}.csv"));
+        std::fs::rename(shop.path(&from), shop.path(&to)).expect("a file");
+    }
+    let run = shop.run("load");
+    assert!(line.has_cut(), "the line is to break");
+    assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
+    holds_all(&shop, &database);
+    assert!(shop.ok("load").out.contains("nothing new"));
+}
+
 #[test]
 fn a_lock_that_somebody_holds_is_waited_for() {
     let database = Server::shared().database();
