@@ -238,8 +238,11 @@ impl RemoteTrouble {
             RemoteTrouble::BadKeyFile { .. } => "check `key_file`, and `passphrase` where it has one",
             RemoteTrouble::NoWayIn => "set `key_file` or `password` in the place, or start an agent",
             RemoteTrouble::NotLetIn { .. } => "check user, key and password with the server's owner",
-            RemoteTrouble::Asks { .. } | RemoteTrouble::Speaks { .. } => {
+            RemoteTrouble::Asks { .. } => {
                 "log in there by hand once, with ssh, and do what it asks; or ask its owner for a key"
+            }
+            RemoteTrouble::Speaks { .. } => {
+                "log in there by hand once, with ssh, and do what it asks; greetings its owner has to keep out of SFTP"
             }
             RemoteTrouble::ForeignName { .. } => "ask whoever sends it to rename it",
             RemoteTrouble::NoSftp => "ask its owner to let you use SFTP",
