@@ -91,8 +91,8 @@ impl Digest {
     pub fn taken_out(text: &str) -> String {
         let word = |word: &&str| Digest::of_word(word).is_none() && !is_kind(word);
         let kept = |line: &str| match parts(line) {
-            // A name and its digest.
-            Some((_, beside)) if beside.contains('(') || line.trim_end().ends_with(beside) => String::new(),
+            // A digest and the name it belongs to, as the usual programs write them.
+            Some((_, beside)) if beside.contains('(') || beside.starts_with([' ', '*']) => String::new(),
             _ => {
                 let words = line.split(|c: char| !c.is_ascii_alphanumeric() && !".,-'".contains(c));
                 words.filter(word).collect::<Vec<_>>().join(" ")
@@ -205,6 +205,8 @@ mod tests {
     #[case::another_line("rows 12\nMD5 {}\n", "rows 12")]
     #[case::same_line("rows=2;sum=30.5;sha-256={}", "rows 2 sum 30.5")]
     #[case::named("{}  a_20260302.csv\n2;5.1", "2 5.1")]
+    #[case::named_in_binary("{} *a_20260302.csv\n2;5.1", "2 5.1")]
+    #[case::first("{} 2 5.1\n", "2 5.1")]
     #[case::tagged("MD5 (a_20260302.csv) = {}\n2;5.1", "2 5.1")]
     #[case::grouped("1,204 rows", "1,204 rows")]
     #[case::nothing("", "")]

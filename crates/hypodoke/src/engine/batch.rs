@@ -288,6 +288,7 @@ impl Batch<'_> {
             if matches!(error, StoreError::Lost { .. }) || undone.is_err() {
                 patience.reconnect(self.store)?;
             }
+            patiently(self.store, |store| ground.read_again(store, feed))?;
         };
         if failed {
             (*ground, self.known) = before;

@@ -151,7 +151,7 @@ impl Expectations {
         short
     }
 
-    /// Holds a file against the digest that its sender states, before anything of it is read.
+    /// Holds a file against the digest that its sender states, before any of it is loaded.
     pub fn against_digest(&self, file: &Candidate) -> Result<Shortfall, PlaceError> {
         let mut short = Shortfall::default();
         let Some(pattern) = self.control_file.as_ref().filter(|_| self.control.contains(&Control::Digest))

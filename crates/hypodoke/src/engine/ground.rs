@@ -99,6 +99,15 @@ impl Ground {
         Ok(Ground { main, parts, last })
     }
 
+    /// What the tables are by now. As long as there is none, what its files were found to hold stands.
+    pub fn read_again(&mut self, store: &mut dyn Store, feed: &Feed) -> Result<(), StoreError> {
+        let now = Ground::of(store, feed)?;
+        if !(self.is_new() && now.is_new()) {
+            *self = now;
+        }
+        Ok(())
+    }
+
     /// Whether there is no table yet.
     pub fn is_new(&self) -> bool {
         matches!(self.main, Base::New { .. })

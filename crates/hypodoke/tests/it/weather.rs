@@ -11,7 +11,7 @@ fn begun(url: &str, more: &str) -> Workshop {
     let shop = workshop();
     let rows: String = (0..ROWS).map(|row| format!("{row},N{},a remark of some length\n", row % 9)).collect();
     shop.write("in/berths_1.csv", format!("id,berth,remark\n{rows}"));
-    shop.write("in/berths_2.csv", "id,berth,remark\n-1,N1,the last\n");
+    shop.write("in/berths_2.csv", "id,berth,remark\nW-1,N1,the last\n");
     let feed = "[place.quay]\npath = \"in\"\n[feed.berths]\nplace = \"quay\"\nfiles = \"*.csv\"\n";
     shop.write("hypodoke.toml", format!("[staging]\nurl = \"{url}\"\n{more}{feed}"));
     shop
@@ -23,6 +23,15 @@ fn holds_all(shop: &Workshop, database: &Database) {
     let ledger = "SELECT count(*), sum(rows_loaded) FROM hd_files WHERE outcome = 'loaded'";
     assert_eq!(database.query(ledger), [format!("2|{}", ROWS + 1)]);
     assert!(shop.ok("tally").out.contains("all figures agree"));
+}
+
+/// What the files were found to hold before the first was loaded is not forgotten when it is tried
+/// again: the table is made for both of them.
+fn was_made_once(database: &Database) {
+    assert_eq!(database.query("SELECT count(*), count(DISTINCT version) FROM hd_layouts"), ["1|1"]);
+    let of_id =
+        "SELECT data_type FROM information_schema.columns WHERE table_name = 'berths' AND column_name = 'id'";
+    assert_eq!(database.query(of_id), ["text"]);
 }
 
 #[rstest]
@@ -48,6 +57,7 @@ fn a_line_that_breaks_costs_no_row_and_doubles_none(#[case] cut: Cut) {
         assert!(run.out.contains(&format!("2 files loaded, {}", "40,001 rows")), "{}", run.out);
     }
     holds_all(&shop, &database);
+    was_made_once(&database);
     assert!(shop.ok("load").out.contains("nothing new"));
 }
 
@@ -71,6 +81,7 @@ fn a_line_that_breaks_in_a_delivery_costs_nothing(#[case] cut: Cut) {
     assert!(line.has_cut(), "the line is to break");
     assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
     holds_all(&shop, &database);
+    was_made_once(&database);
     assert!(shop.ok("load").out.contains("nothing new"));
 }
 
@@ -78,6 +89,7 @@ fn a_line_that_breaks_in_a_delivery_costs_nothing(#[case] cut: Cut) {
 fn a_lock_that_somebody_holds_is_waited_for() {
     let database = Server::shared().database();
     let shop = begun(&database.url, "wait = \"300ms\"\n");
+    shop.write("in/berths_2.csv", "id,berth,remark\n-1,N1,the last\n");
     database
         .query("CREATE TABLE berths (id bigint, berth text, remark text, hd_file bigint, hd_line bigint)");
     let mut holder = database.beside("BEGIN; LOCK TABLE berths; SELECT pg_sleep(2)");

@@ -87,7 +87,7 @@ impl Batch<'_> {
         if is_told { Ok(()) } else { patiently(self.store, |store| store.note_file(&entry, drift)) }
     }
 
-    pub(super) fn load_patiently(
+    fn load_patiently(
         &mut self,
         feed: &Feed,
         file: &Candidate,
@@ -108,7 +108,7 @@ impl Batch<'_> {
             if matches!(error, StoreError::Lost { .. }) {
                 patience.reconnect(self.store)?;
             }
-            *ground = patiently(self.store, |store| Ground::of(store, feed))?;
+            patiently(self.store, |store| ground.read_again(store, feed))?;
         }
     }
 
@@ -198,7 +198,7 @@ impl Batch<'_> {
         Ok(line)
     }
 
-    pub(super) fn note_same(
+    fn note_same(
         &mut self,
         feed: &Feed,
         file: &Candidate,
@@ -220,7 +220,7 @@ impl Batch<'_> {
 
     /// The ledger says that a file is loaded: by another process, or by this one just before the
     /// connection broke, so that the answer was lost.
-    pub(super) fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, Trouble> {
+    fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, Trouble> {
         let query = FileQuery { batch: Some(self.number), ..FileQuery::default() };
         let arrival = &file.seen.arrival;
         let ours = self.store.files(&query)?.into_iter().find(|entry| {
