@@ -166,6 +166,7 @@ impl Layout {
             nullable: false,
             nulls: 0,
             ambiguity: None,
+            is_open: false,
             against: Vec::new(),
         };
         Layout::observed(header, &vec![unknown; header.len()], namer, rules)

@@ -32,7 +32,7 @@ fn look(bytes: &[u8]) -> Found {
     }
     let Shape::Text(shape) = reader.shape() else { panic!("no text") };
     let comma = shape.dialect.delimiter == Delimiter::Char(';');
-    let decisions = decide_all(&evidence, Hints { likely_comma: Some(comma), ..Hints::default() }, &[]);
+    let decisions = decide_all(&evidence, Hints { likely_comma: Some(comma), ..Hints::default() }, &[], &[]);
     Found {
         delimiter: match shape.dialect.delimiter {
             Delimiter::Char(c) => c.to_string(),

@@ -10,7 +10,7 @@ use hypodoke_core::layout::{Column, Format, Layout};
 use hypodoke_core::names::Lineage;
 use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
-use hypodoke_core::types::{Domain, Type, Unit};
+use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, Mode, PartSummary, Store, StoreUrl, TablePlan};
 use hypodoke_testkit::Server;
 use rstest::rstest;
@@ -103,10 +103,11 @@ fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
         demand: Default::default(),
         source_name: column.source.clone(),
         ty: column.ty(),
-        unit: Unit::Bare,
+        digits: Default::default(),
         source: Source::Field(at),
         format: column.format,
         also_null: Vec::new(),
+        strings_are_text: false,
         pinned: true,
         required: false,
         limit: None,

@@ -31,7 +31,9 @@ impl Literal {
             Type::Integer | Type::Decimal { .. } => {
                 number::read(bytes, style, Unit::Bare).map(Literal::Number)
             }
-            Type::Float => number::read_float(bytes, style, Unit::Bare).map(Literal::Float),
+            Type::Float => {
+                number::read_float(bytes, style, Unit::Bare).map(|(value, _)| Literal::Float(value))
+            }
             Type::Date | Type::Timestamp => temporal::read_timestamp(bytes, order)
                 .or_else(|| temporal::read_date(bytes, order).map(|days| i64::from(days) * temporal::DAY))
                 .map(Literal::Micros),

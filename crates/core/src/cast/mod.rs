@@ -22,8 +22,9 @@ pub use reason::Reason;
 use crate::layout::Format;
 use crate::pattern::PartValue;
 use crate::record::{Field, Origin, Records};
-use crate::types::{Digits, Domain, Type, Unit};
+use crate::types::{Digits, Domain, Type};
 use unique::Once;
+use value::Met;
 
 /// Where a table column's values come from.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,14 +46,16 @@ pub struct Target {
     pub source_name: String,
     /// Its type in the table.
     pub ty: Type,
-    /// The sign its numbers carry.
-    pub unit: Unit,
+    /// The digits that its numbers needed until now, and the sign they carry.
+    pub digits: Digits,
     /// Where its values come from.
     pub source: Source,
     /// How they are written.
     pub format: Format,
     /// Words that are null because the user says so.
     pub also_null: Vec<String>,
+    /// Strings of a typed source are texts, whatever they say.
+    pub strings_are_text: bool,
     /// A value that does not fit is a reject by the user's will, not a surprise.
     pub pinned: bool,
     /// It takes no null.
@@ -68,11 +71,11 @@ pub struct Target {
 }
 
 impl Target {
-    /// The sign that the numbers of a domain carry.
-    pub fn unit_of(domain: Domain) -> Unit {
+    /// The digits that the numbers of a domain need.
+    pub fn digits_of(domain: Domain) -> Digits {
         match domain {
-            Domain::Number(digits) => digits.unit,
-            _ => Unit::Bare,
+            Domain::Number(digits) => digits,
+            _ => Digits::default(),
         }
     }
 }
@@ -104,8 +107,8 @@ pub struct Caster {
     targets: Vec<Target>,
     /// How many fields a record of the file has.
     fields: usize,
-    /// Per column, the widest number met: it keeps the layout's digits true without evidence.
-    digits: Vec<Digits>,
+    /// Per column, what was met: it keeps the layout true without evidence.
+    met: Vec<Met>,
     surprises: u64,
     misfits: Vec<Misfit>,
     bad: Vec<bool>,
@@ -119,12 +122,12 @@ pub struct Caster {
 impl Caster {
     /// A caster for records of so many fields.
     pub fn new(targets: Vec<Target>, fields: usize) -> Caster {
-        let digits = vec![Digits::default(); targets.len()];
+        let met = vec![Met::default(); targets.len()];
         let once = targets.iter().map(|target| target.demand.unique.then(Once::default)).collect();
         Caster {
             targets,
             fields,
-            digits,
+            met,
             surprises: 0,
             misfits: Vec::new(),
             bad: Vec::new(),
@@ -151,14 +154,15 @@ impl Caster {
         &self.unmet
     }
 
-    /// Values met that the column's type does not hold, in columns that might be widened.
+    /// Values met that evidence would have given a wider type, in columns that might be widened:
+    /// those that the column does not hold, and those that it does hold but that are spelled wider.
     pub fn surprises(&self) -> u64 {
         self.surprises
     }
 
-    /// Per column, the digits that its whole numbers and decimals needed.
-    pub fn digits(&self) -> &[Digits] {
-        &self.digits
+    /// Per column, the digits that its numbers needed.
+    pub fn digits(&self) -> Vec<Digits> {
+        self.targets.iter().zip(&self.met).map(|(target, met)| met.digits(target.ty)).collect()
     }
 
     /// Casts the records in `rows`; what was in it of an earlier batch is forgotten.
@@ -291,7 +295,7 @@ impl Caster {
     fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
-        let mut reader = value::Reader::new(target, wide);
+        let mut reader = value::Reader::new(target, self.met[column], wide);
         for at in 0..records.len() {
             if self.bad[at] {
                 continue;
@@ -329,7 +333,9 @@ impl Caster {
                 }
             }
         }
-        self.digits[column] = self.digits[column].join(reader.digits());
+        self.met[column] = reader.met();
+        let wider = std::mem::take(&mut self.met[column].wider);
+        self.surprises += if target.pinned { 0 } else { wider };
     }
 
     fn fill(&self, rows: &mut Rows, column: usize, value: &PartValue) {

@@ -8,10 +8,11 @@ fn target(ty: Type) -> Target {
     Target {
         source_name: "draught".into(),
         ty,
-        unit: Unit::Bare,
+        digits: Digits::default(),
         source: Source::Field(0),
         format: Format::default(),
         also_null: Vec::new(),
+        strings_are_text: false,
         pinned: false,
         required: false,
         limit: None,

@@ -4,39 +4,56 @@ use super::{Cell, Reason, Target};
 use crate::layout::Format;
 use crate::record::{Field, Origin};
 use crate::spelling::number::{self, digit_count};
-use crate::spelling::words::{self, Word};
+use crate::spelling::words::{self, BoolWords, Word};
 use crate::spelling::{Number, is_json, is_uuid, temporal, trim};
-use crate::types::{Digits, Type, Unit};
+use crate::types::{Digits, Domain, Type, Unit};
+
+/// What was met among the values of one column, as far as evidence would have asked about it.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Met {
+    /// The greatest magnitude of a whole number or decimal, at the column's scale.
+    greatest: u64,
+    /// The digits that floats were written with.
+    floats: Digits,
+    /// The pair of truth words that came first.
+    truths: Option<BoolWords>,
+    /// Values that are exact in the column and by their spelling are of a wider type: `5.00` among
+    /// whole numbers, `1` among truth words.
+    pub wider: u64,
+}
 
 /// Reads the values of one column, one after another.
 pub struct Reader<'a> {
     ty: Type,
     trim: bool,
     format: Format,
-    unit: Unit,
+    known: Digits,
     also_null: &'a [String],
+    strings_are_text: bool,
     wide: &'a mut Vec<i128>,
-    /// The greatest magnitude met of a whole number or decimal, at the column's scale.
-    greatest: u64,
+    met: Met,
 }
 
 impl<'a> Reader<'a> {
-    /// A reader for a column; mantissas too wide for a cell go to `wide`.
-    pub fn new(target: &'a Target, wide: &'a mut Vec<i128>) -> Reader<'a> {
+    /// A reader for a column of which this much was met before; mantissas too wide for a cell go to
+    /// `wide`.
+    pub fn new(target: &'a Target, met: Met, wide: &'a mut Vec<i128>) -> Reader<'a> {
         Reader {
             also_null: &target.also_null,
+            strings_are_text: target.strings_are_text,
             ty: target.ty,
             trim: target.trim,
             format: target.format,
-            unit: target.unit,
+            known: target.digits,
             wide,
-            greatest: 0,
+            met,
         }
     }
 
     /// A reader of a type that knows nothing else of the column.
     pub fn plain(ty: Type, format: Format, wide: &'a mut Vec<i128>) -> Reader<'a> {
-        Reader { also_null: &[], ty, trim: false, format, unit: Unit::Bare, wide, greatest: 0 }
+        let (known, met) = (Digits::default(), Met::default());
+        Reader { also_null: &[], strings_are_text: false, ty, trim: false, format, known, wide, met }
     }
 
     /// Reads a value that stands by itself: places are those in `value`.
@@ -44,20 +61,18 @@ impl<'a> Reader<'a> {
         self.read(value, Field::new(0..value.len(), false), origin)
     }
 
-    /// The digits that the numbers read so far need.
-    pub fn digits(&self) -> Digits {
-        let scale = match self.ty {
-            Type::Decimal { scale, .. } => scale,
-            _ => 0,
-        };
-        let int = digit_count(self.greatest as i128).saturating_sub(scale);
-        Digits { int, scale, ..Digits::default() }
+    /// What was met so far.
+    pub fn met(&self) -> Met {
+        self.met
     }
 
     /// Reads a value; `place` is where it stands in the buffer.
     #[inline]
     pub fn read(&mut self, value: &[u8], place: Field, origin: Origin) -> Result<Cell, Reason> {
         let bytes = trim(value);
+        if origin == Origin::Text && self.strings_are_text && self.ty != Type::Text {
+            self.met.wider += 1;
+        }
         let exact = origin == Origin::Text && self.ty == Type::Text;
         if let Some(index) = words::null_index(bytes)
             && self.format.nulls.holds(index)
@@ -75,9 +90,7 @@ impl<'a> Reader<'a> {
             Type::Text => Ok(Cell::text(place.range())),
             Type::Integer => self.integer(bytes),
             Type::Decimal { precision, scale } => self.decimal(bytes, precision, scale),
-            Type::Float => number::read_float(bytes, self.format.number, self.unit)
-                .map(Cell::Float)
-                .ok_or(Reason::NotA(Type::Float)),
+            Type::Float => self.float(bytes),
             Type::Date => {
                 temporal::read_date(bytes, self.format.date).map(Cell::Date).ok_or(Reason::NotA(Type::Date))
             }
@@ -88,9 +101,12 @@ impl<'a> Reader<'a> {
             Type::TimestampTz => temporal::read_timestamp_tz(bytes, self.format.date)
                 .map(Cell::TimestampTz)
                 .ok_or(Reason::NotA(Type::TimestampTz)),
-            Type::Boolean => truth(bytes),
+            Type::Boolean => self.truth(bytes, origin),
             Type::Uuid => uuid(value, bytes, place),
-            Type::Json if is_json(bytes) => Ok(Cell::text(within(value, bytes, place))),
+            Type::Json if is_json(bytes) => {
+                self.met.wider += u64::from(!matches!(bytes[0], b'{' | b'['));
+                Ok(Cell::text(within(value, bytes, place)))
+            }
             Type::Json => Err(Reason::NotA(Type::Json)),
             Type::Unknown => Err(Reason::NoTypeYet),
         }
@@ -98,29 +114,32 @@ impl<'a> Reader<'a> {
 
     #[inline]
     fn integer(&mut self, bytes: &[u8]) -> Result<Cell, Reason> {
-        if self.unit == Unit::Bare
+        if self.known.unit == Unit::Bare
             && let Some((value, _)) = number::plain_integer(bytes)
         {
-            self.greatest = self.greatest.max(value.unsigned_abs());
+            self.met.greatest = self.met.greatest.max(value.unsigned_abs());
             return Ok(Cell::Integer(value));
         }
-        let number = number::read(bytes, self.format.number, self.unit).ok_or(Reason::NotA(Type::Integer))?;
-        let whole = number.rescale(0).ok_or(Reason::TooFine { found: number.scale, scale: 0 })?;
-        let value = i64::try_from(whole).map_err(|_| Reason::TooLarge(Type::Integer))?;
-        self.greatest = self.greatest.max(value.unsigned_abs());
+        let number = self.number(bytes)?;
+        let value = i64::try_from(self.exact(number, 0)?).map_err(|_| Reason::TooLarge(Type::Integer))?;
+        self.met.greatest = self.met.greatest.max(value.unsigned_abs());
         Ok(Cell::Integer(value))
     }
 
     #[inline]
+    fn number(&self, bytes: &[u8]) -> Result<Number, Reason> {
+        number::read(bytes, self.format.number, self.known.unit).ok_or(Reason::NotA(self.ty))
+    }
+
+    #[inline]
     fn decimal(&mut self, bytes: &[u8], precision: u16, scale: u16) -> Result<Cell, Reason> {
-        let number = number::read(bytes, self.format.number, self.unit)
-            .ok_or(Reason::NotA(Type::Decimal { precision, scale }))?;
-        let mantissa = exact(number, scale)?;
+        let number = self.number(bytes)?;
+        let mantissa = self.exact(number, scale)?;
         let limit = number::power_of_ten(precision).ok_or(Reason::TooLarge(self.ty))?;
         if mantissa.unsigned_abs() >= limit.unsigned_abs() {
             return Err(Reason::TooLarge(self.ty));
         }
-        self.greatest = self.greatest.max(u64::try_from(mantissa.unsigned_abs()).unwrap_or(u64::MAX));
+        self.met.greatest = self.met.greatest.max(u64::try_from(mantissa.unsigned_abs()).unwrap_or(u64::MAX));
         Ok(match i64::try_from(mantissa) {
             Ok(mantissa) => Cell::Decimal { mantissa, scale: scale as u8 },
             Err(_) => {
@@ -129,28 +148,58 @@ impl<'a> Reader<'a> {
             }
         })
     }
-}
 
-#[inline]
-fn exact(number: Number, scale: u16) -> Result<i128, Reason> {
-    if number.scale == scale {
-        return Ok(number.mantissa);
+    /// The mantissa of a number with exactly so many digits after the mark.
+    #[inline]
+    fn exact(&mut self, number: Number, scale: u16) -> Result<i128, Reason> {
+        if number.scale == scale {
+            return Ok(number.mantissa);
+        }
+        self.met.wider += u64::from(number.scale > scale);
+        number.rescale(scale).ok_or(if number.scale > scale {
+            Reason::TooFine { found: number.scale, scale }
+        } else {
+            Reason::TooLarge(Type::Decimal { precision: crate::types::MAX_DIGITS, scale })
+        })
     }
-    number.rescale(scale).ok_or(if number.scale > scale {
-        Reason::TooFine { found: number.scale, scale }
-    } else {
-        Reason::TooLarge(Type::Decimal { precision: crate::types::MAX_DIGITS, scale })
-    })
+
+    fn float(&mut self, bytes: &[u8]) -> Result<Cell, Reason> {
+        let read = number::read_float(bytes, self.format.number, self.known.unit);
+        let (value, digits) = read.ok_or(Reason::NotA(Type::Float))?;
+        let floats = self.met.floats.join(digits);
+        if floats != self.met.floats {
+            self.met.floats = floats;
+            // Each float gives its digits back, but no type may hold those of all of them.
+            let all = Domain::Number(self.known.join(floats)).ty();
+            self.met.wider += u64::from(all != Type::Float);
+        }
+        Ok(Cell::Float(value))
+    }
+
+    fn truth(&mut self, bytes: &[u8], origin: Origin) -> Result<Cell, Reason> {
+        let (pair, value) = match (bytes, words::truth(bytes)) {
+            (b"0", _) => (None, false),
+            (b"1", _) => (None, true),
+            (_, Some(Word::Boolean(pair, value))) => (Some(pair), value),
+            _ => return Err(Reason::NotA(Type::Boolean)),
+        };
+        // A typed source has truth values of its own: its strings are texts.
+        let is_like_the_first = pair.is_some_and(|pair| *self.met.truths.get_or_insert(pair) == pair);
+        self.met.wider += u64::from(!is_like_the_first || origin == Origin::Text);
+        Ok(Cell::Boolean(value))
+    }
 }
 
-fn truth(bytes: &[u8]) -> Result<Cell, Reason> {
-    match bytes {
-        b"0" => Ok(Cell::Boolean(false)),
-        b"1" => Ok(Cell::Boolean(true)),
-        _ => match words::truth(bytes) {
-            Some(Word::Boolean(_, value)) => Ok(Cell::Boolean(value)),
-            _ => Err(Reason::NotA(Type::Boolean)),
-        },
+impl Met {
+    /// The digits that the numbers of a column of this type need.
+    pub fn digits(&self, ty: Type) -> Digits {
+        let scale = match ty {
+            Type::Float => return self.floats,
+            Type::Decimal { scale, .. } => scale,
+            _ => 0,
+        };
+        let int = digit_count(self.greatest as i128).saturating_sub(scale);
+        Digits { int, scale, ..Digits::default() }
     }
 }
 

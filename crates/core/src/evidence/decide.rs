@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use super::{ColumnEvidence, Spot, TableEvidence, Tally, UnitKey};
+use super::{ColumnEvidence, Spot, Tally, UnitKey};
 use crate::layout::Format;
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{ANY_ORDER, Orders};
@@ -45,6 +45,8 @@ pub struct Decision {
     pub nulls: u64,
     /// What the values leave open, and what was chosen.
     pub ambiguity: Option<Ambiguity>,
+    /// The values may be read in several ways, whether that is worth telling or not.
+    pub is_open: bool,
     /// What stood against narrower types.
     pub against: Vec<Against>,
 }
@@ -97,29 +99,6 @@ pub struct Against {
     pub value: String,
 }
 
-/// Decides every column of a table, the clear ones first: what they show helps the others.
-/// `forced` says how columns are written, by their number; those beyond its end are free.
-pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced]) -> Vec<Decision> {
-    let said = |at: usize| forced.get(at).copied().unwrap_or_default();
-    let first = |(at, column)| decide(column, Hints::default(), said(at));
-    let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
-    let clear = |d: &&Decision| d.ambiguity.is_none();
-    let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
-        Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
-        _ => None,
-    });
-    let order = table.columns.iter().zip(&alone).filter(|(_, d)| clear(d)).find_map(|(column, d)| {
-        (column.orders_in_common() != ANY_ORDER
-            && matches!(d.domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz))
-        .then_some(d.format.date)
-    });
-    let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
-    let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
-        if alone.ambiguity.is_some() { decide(column, hints, said(at)) } else { alone }
-    };
-    table.columns.iter().enumerate().zip(alone).map(again).collect()
-}
-
 /// Decides one column.
 pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
     let mut format = Format::default();
@@ -137,7 +116,8 @@ pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision
     let nulls =
         column.missing + column.nulls().filter(|(at, _)| null_count(*at)).map(|(_, t)| t.count).sum::<u64>();
     let against = against(column, domain);
-    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, against }
+    let is_open = domain != Domain::Text && forced == Forced::default() && column.is_open();
+    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, is_open, against }
 }
 
 fn narrowest(

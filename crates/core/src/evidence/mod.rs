@@ -11,17 +11,19 @@ mod recent;
 mod report;
 mod sketch;
 mod tally;
+mod together;
 
 use std::collections::BTreeMap;
 use std::hash::{BuildHasher, Hasher};
 
-pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide, decide_all};
+pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide};
 pub use extremes::{Extremes, TextExtremes};
 pub use likeness::overlap;
 use recent::{Recent, Remembered};
 pub use report::ColumnReport;
 pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
+pub use together::{Habit, decide_all};
 
 use crate::record::{Fault, Field, Origin, Records};
 use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, trim, words};

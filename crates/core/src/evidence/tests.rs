@@ -2,7 +2,9 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
+use crate::cast::{Caster, Rows, Source, Target};
 use crate::layout::Format;
+use crate::record::{Field, Records};
 use crate::spelling::number::Group;
 use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
 use crate::types::{Domain, Type};
@@ -26,6 +28,7 @@ fn decided(values: &[&str]) -> Decision {
 #[case(&["100", "0.125"], "decimal(6,3)")]
 #[case(&["9223372036854775808"], "decimal(19,0)")]
 #[case(&["1", "2e3"], "float")]
+#[case(&["1,5e3", "2e3"], "float")]
 #[case(&["1", "NA", "-"], "integer")]
 #[case(&["", "NULL"], "unknown")]
 #[case(&["1", "relay down"], "text")]
@@ -82,7 +85,7 @@ fn a_clear_column_helps_an_open_one() {
         ],
         ..TableEvidence::default()
     };
-    let decisions = decide_all(&table, Hints::default(), &[]);
+    let decisions = decide_all(&table, Hints::default(), &[], &[]);
     assert_eq!(decisions[0].domain.ty(), Type::Decimal { precision: 4, scale: 3 });
     assert_eq!(decisions[2].format.date, DateOrder::Mdy);
     assert_eq!(
@@ -183,6 +186,53 @@ fn merged(parts: &[&ColumnEvidence]) -> ColumnEvidence {
     all
 }
 
+/// Values that are like one another, and not quite of one type.
+fn spelling() -> impl Strategy<Value = String> {
+    let whole = prop_oneof![0u64..3, 0u64..2000, any::<u64>()];
+    prop_oneof![
+        3 => value(),
+        2 => (whole.clone(), prop_oneof!["", "\\.", "\\.0{1,3}", "\\.[0-9]{1,3}", ",[0-9]{1,3}", "e[0-9]", "%"])
+            .prop_map(|(whole, rest)| format!("{whole}{rest}")),
+        1 => (whole, "[0-9]{3}", "[.,' ]", prop_oneof!["", ",5", "\\.0"])
+            .prop_map(|(whole, group, mark, rest)| format!("{}{mark}{group}{rest}", whole % 1000)),
+        1 => prop::sample::select(vec![
+            "0", "1", "true", "False", "yes", "no", "Y", "t", "on", "-", "null", "inf", "(5)", "5-", "+5", "€5", "5 %",
+            "2026-03-02", "2026-03-02 00:00", "2026-03-02T00:00:00Z", "2. March 2026", "03/02/2026", "13/02/2026",
+            "20260302", "07:15", "24:00", "0f8fad5b-d9cb-469f-a165-70867728950e", "[]", "{}", " 7 ", "1e400",
+            "0.0000000000000001", "123456789012345", "12345678901234567890123", "-0", "-0.0", ".5", "00:00",
+        ]).prop_map(str::to_owned),
+    ]
+}
+
+/// Casts values by what was decided of others.
+fn cast_as(decision: &Decision, values: &[String]) -> Caster {
+    let mut records = Records::default();
+    for value in values {
+        let start = records.bytes.len();
+        records.bytes.extend_from_slice(value.as_bytes());
+        records.push_field(Field::new(start..records.bytes.len(), false));
+        records.end_record(start..records.bytes.len(), 1);
+    }
+    let target = Target {
+        source_name: "c".into(),
+        ty: decision.domain.ty(),
+        digits: Target::digits_of(decision.domain),
+        source: Source::Field(0),
+        format: decision.format,
+        also_null: Vec::new(),
+        strings_are_text: false,
+        pinned: false,
+        required: false,
+        limit: None,
+        trim: false,
+        default: None,
+        demand: Default::default(),
+    };
+    let mut caster = Caster::new(vec![target], 1);
+    caster.cast(&mut Rows { records, ..Default::default() });
+    caster
+}
+
 proptest! {
     #[test]
     fn evidence_of_halves_is_evidence_of_the_whole(values in prop::collection::vec(value(), 0..60), cut in 0usize..60) {
@@ -221,28 +271,7 @@ proptest! {
     #[test]
     fn a_decision_holds_every_value(values in prop::collection::vec(value(), 1..40)) {
         let decision = decided(&values.iter().map(String::as_str).collect::<Vec<_>>());
-        let mut records = crate::record::Records::default();
-        for value in &values {
-            let start = records.bytes.len();
-            records.bytes.extend_from_slice(value.as_bytes());
-            records.push_field(crate::record::Field::new(start..records.bytes.len(), false));
-            records.end_record(start..records.bytes.len(), 1);
-        }
-        let target = crate::cast::Target {
-            source_name: "c".into(),
-            ty: decision.domain.ty(),
-            unit: crate::cast::Target::unit_of(decision.domain),
-            source: crate::cast::Source::Field(0),
-            format: decision.format,
-            also_null: Vec::new(),
-            pinned: false, required: false, limit: None,
-            trim: false,
-            default: None,
-            demand: Default::default(),
-        };
-        let mut rows = crate::cast::Rows { records, ..Default::default() };
-        crate::cast::Caster::new(vec![target], 1).cast(&mut rows);
-        prop_assert_eq!(&rows.rejects, &vec![], "{:?}", decision.domain);
+        prop_assert_eq!(cast_as(&decision, &values).surprises(), 0, "{:?}", decision.domain);
     }
 
     #[test]
@@ -253,6 +282,28 @@ proptest! {
             prop_assert!(x.int <= y.int + y.scale && (x.float <= y.float));
         } else {
             prop_assert!(alone == both || alone == Domain::Unknown || both == Domain::Text || both == Domain::Timestamp);
+        }
+    }
+
+    /// What is cast by a layout that is known already is not looked at: only what evidence would
+    /// have found to be of that very layout may pass.
+    #[test]
+    fn what_is_cast_without_a_surprise_changes_no_type(
+        known in prop::collection::vec(spelling(), 1..4),
+        values in prop::collection::vec(spelling(), 1..4),
+    ) {
+        let known = decide(&part(&known, 0), Hints::default(), Forced::default());
+        let table = TableEvidence { columns: vec![part(&values, 1)], ..TableEvidence::default() };
+        let habit = Habit::of(known.domain, known.format);
+        let found = decide_all(&table, Hints::default(), &[], &[habit]).remove(0);
+        let caster = cast_as(&known, &values);
+        let wider = known.domain.join(found.domain);
+        if caster.surprises() == 0 {
+            prop_assert_eq!(wider.ty(), known.domain.ty(), "{:?}", values);
+            if let (Domain::Number(before), Domain::Number(after)) = (known.domain, wider) {
+                let met = caster.digits()[0];
+                prop_assert_eq!((before.int.max(met.int), before.scale.max(met.scale)), (after.int, after.scale));
+            }
         }
     }
 }

@@ -33,6 +33,8 @@ pub enum Class {
     ApostrophePoint,
     /// `1'234,5`
     ApostropheComma,
+    /// `15e3`
+    ExponentWhole,
     /// `1.5e3`
     Exponent,
     /// `1,5e3`
@@ -105,6 +107,7 @@ impl Class {
         Class::ApostropheWhole,
         Class::ApostrophePoint,
         Class::ApostropheComma,
+        Class::ExponentWhole,
         Class::Exponent,
         Class::ExponentComma,
         Class::Infinite,
@@ -152,6 +155,7 @@ impl Class {
             Class::ApostropheWhole => "1'234",
             Class::ApostrophePoint => "1'234.5",
             Class::ApostropheComma => "1'234,5",
+            Class::ExponentWhole => "15e3",
             Class::Exponent => "numbers with an exponent",
             Class::ExponentComma => "1,5e3",
             Class::Infinite => "infinity",
@@ -175,7 +179,7 @@ impl Class {
     pub fn type_word(self) -> &'static str {
         match self {
             Class::Integer | Class::SpaceWhole | Class::ApostropheWhole => "integer",
-            Class::Exponent | Class::ExponentComma | Class::Infinite => "float",
+            Class::ExponentWhole | Class::Exponent | Class::ExponentComma | Class::Infinite => "float",
             c if c.family() == Family::Number => "decimal",
             c if c.family() == Family::Boolean => "boolean",
             Class::Date => "date",

@@ -15,6 +15,7 @@ use crate::engine::by_hand::{self, Known};
 use crate::engine::differ::Written;
 use crate::engine::look::{Way, look};
 use crate::engine::own::Own;
+use crate::engine::prior::Prior;
 use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -261,7 +262,7 @@ fn looked(arguments: &DriftArguments, path: &str, context: &Context) -> Result<(
     })?;
     let wishes = arguments.reading.over(Default::default())?;
     let feed = Feed::plain("file".to_owned(), wishes, arguments.reading.rules(&[])?);
-    let looked = look(&file, &feed, Way::alone(), &[], context.listener().as_ref())?;
+    let looked = look(&file, &feed, Way::alone(), &Prior::default(), context.listener().as_ref())?;
     let written = Written::of(&looked.shape, looked.encoding, &looked.heads());
     // The columns of sheets and lists stand with their paths before them.
     let mut layout = Layout::default();

@@ -326,7 +326,7 @@ impl TableApproach {
             Ok(Target {
                 source_name: column.source.clone(),
                 ty,
-                unit: Target::unit_of(domain),
+                digits: Target::digits_of(domain),
                 source: match self.fit.sources[at] {
                     None if is_extras => CellSource::Extras(self.extras.clone()),
                     Some(field) if field < fields => CellSource::Field(field),
@@ -338,6 +338,7 @@ impl TableApproach {
                 },
                 format: Format { nulls, ..format },
                 also_null: rule.map_or_else(Vec::new, |rule| rule.also_null.clone()),
+                strings_are_text: feed.wishes.json.strings_are_text,
                 pinned: column.pinned.is_some() || self.firm.contains(&column.name),
                 required: self.key.contains(&column.name) || demand.is_some_and(|(required, _)| *required),
                 limit: demand.and_then(|(_, limit)| *limit),

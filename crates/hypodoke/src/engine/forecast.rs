@@ -7,6 +7,7 @@ use hypodoke_stores::{LoadPlan, Store, TableShape};
 use super::approach::{TableApproach, takes_rows};
 use super::ground::{Base, Ground};
 use super::look::{Looked, Way, is_virtual, look};
+use super::prior::Prior;
 use super::select::Known;
 use super::source::Source;
 use super::{Candidate, Delivery, Feed, clock};
@@ -42,9 +43,10 @@ pub fn of(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> Result<Forec
     if !ddl || new.is_empty() {
         return Ok(forecast);
     }
+    let prior = Prior::of(&ground);
     let looks: Vec<Looked> = new
         .iter()
-        .map(|file| look(file, feed, Way::alone(), &[], &Silent))
+        .map(|file| look(file, feed, Way::alone(), &prior, &Silent))
         .collect::<Result<_, Failure>>()?;
     ground.expect(store, feed, looks.iter())?;
     for (file, looked) in new.iter().zip(&looks) {

@@ -9,6 +9,7 @@ use hypodoke_core::layout::{Column, Format, Layout, Part, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
 
+use super::prior::Prior;
 use super::replay::{Keeper, Replay};
 use super::source::Source;
 use super::{Candidate, Feed};
@@ -104,15 +105,6 @@ pub fn is_virtual(heads: &[TableHead]) -> bool {
     heads.iter().skip(1).any(|head| !head.is_child)
 }
 
-/// Tables whose lists are known and nothing else of them.
-pub fn lists_only(paths: impl IntoIterator<Item = String>) -> Vec<TableHead> {
-    let mut paths: Vec<String> = paths.into_iter().collect();
-    paths.sort();
-    paths.dedup();
-    let list = |path| TableHead { path, names: Vec::new(), is_child: true };
-    std::iter::once(TableHead::default()).chain(paths.into_iter().map(list)).collect()
-}
-
 /// How to look.
 #[derive(Clone, Copy, Debug)]
 pub struct Way {
@@ -159,37 +151,37 @@ const BEGINNING: u64 = 8;
 /// How often a file is looked at anew because keys turned out to be objects here and lists there.
 const MOST_LOOKS: usize = 4;
 
-/// Looks at one file. `known` are lists that other files have.
+/// Looks at one file.
 pub fn look(
     file: &Candidate,
     feed: &Feed,
     way: Way,
-    known: &[TableHead],
+    prior: &Prior,
     listener: &dyn Listener,
 ) -> Result<Looked, Failure> {
     let bytes = file.seen.arrival.bytes;
     listener.on(Event::FileBegan { path: file.shown.clone(), step: Step::Looking, bytes });
-    let mut known = known.to_vec();
+    let mut prior = prior.clone();
     for _ in 0..MOST_LOOKS {
-        let looked = look_once(file, feed, way, &known, listener)?;
+        let looked = look_once(file, feed, way, &prior, listener)?;
         let torn = match &looked.shape {
             Shape::Json(shape) if !shape.torn.is_empty() => shape.torn.clone(),
             _ => return Ok(looked),
         };
-        let before = known.iter().filter(|head| head.is_child).map(|head| head.path.clone());
-        known = lists_only(before.chain(torn));
+        let before = std::mem::take(&mut prior.lists).into_iter().filter(|head| head.is_child);
+        prior = prior.with_lists(before.map(|head| head.path).chain(torn));
     }
-    look_once(file, feed, way, &known, listener)
+    look_once(file, feed, way, &prior, listener)
 }
 
 fn look_once(
     file: &Candidate,
     feed: &Feed,
     way: Way,
-    known: &[TableHead],
+    prior: &Prior,
     listener: &dyn Listener,
 ) -> Result<Looked, Failure> {
-    let mut source = Source::open(file, feed, way.hashed, known, listener)?;
+    let mut source = Source::open(file, feed, way.hashed, &prior.lists, listener)?;
     let small = file.seen.arrival.bytes < 1 << 20 && source.compression.is_none();
     let threads = if small { 1 } else { way.threads };
     let strings_are_text = feed.wishes.json.strings_are_text;
@@ -220,7 +212,8 @@ fn look_once(
             .iter()
             .map(|name| rule_for(&rules, name).map(|rule| rule.forced).unwrap_or_default())
             .collect();
-        let decisions = decide_all(&evidence, hints(&shape), &forced);
+        let habits = prior.habits(&head.path, &Layout::named(&header, &feed.namer, &rules));
+        let decisions = decide_all(&evidence, hints(&shape), &forced, &habits);
         let all = if head.is_child { decisions.clone() } else { with_parts(&decisions, file) };
         let mut layout = Layout::observed(&header, &all, &feed.namer, &rules);
         mark_ragged(&mut layout, &evidence);
@@ -287,6 +280,7 @@ fn with_parts(decisions: &[Decision], file: &Candidate) -> Vec<Decision> {
         nullable: false,
         nulls: 0,
         ambiguity: None,
+        is_open: false,
         against: Vec::new(),
     };
     decisions.iter().cloned().chain(file.parts.iter().map(|(p, _)| part(p.domain()))).collect()
@@ -381,7 +375,7 @@ pub fn look_at_all<T: Send>(
     let numbered = |at: usize, threads: usize| {
         let (file, feed) = files[at];
         let way = Way { number: at as u32, threads, hashed: hashed(at), keep, only: None };
-        finish(at, look(file, feed, way, &[], listener))
+        finish(at, look(file, feed, way, &Prior::default(), listener))
     };
     if files.len() < 2 * threads {
         return (0..files.len()).map(|at| numbered(at, threads)).collect();

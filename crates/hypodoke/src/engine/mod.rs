@@ -31,6 +31,7 @@ pub mod own;
 pub mod patience;
 pub mod pour;
 pub mod preview;
+pub mod prior;
 pub mod receipt;
 pub mod replay;
 pub mod select;

@@ -188,7 +188,7 @@ fn pour_here(
 fn with_findings(mut poured: Poured, casters: &[Caster]) -> Poured {
     poured.tables.resize_with(casters.len().max(poured.tables.len()), PouredTable::default);
     for (table, caster) in poured.tables.iter_mut().zip(casters) {
-        table.digits = caster.digits().to_vec();
+        table.digits = caster.digits();
         table.left_out = caster.left_out();
         table.unmet = caster.unmet().to_vec();
     }

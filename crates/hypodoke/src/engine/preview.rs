@@ -8,6 +8,7 @@ use hypodoke_core::types::Type;
 
 use super::approach::TableApproach;
 use super::look::{Looked, Way, look};
+use super::prior::Prior;
 use super::source::Source;
 use super::{Candidate, Feed};
 use crate::failure::{Failure, clean};
@@ -37,7 +38,7 @@ pub fn preview(
     most: usize,
     listener: &dyn Listener,
 ) -> Result<Vec<Preview>, Failure> {
-    let looked = look(file, feed, Way::alone(), &[], listener)?;
+    let looked = look(file, feed, Way::alone(), &Prior::default(), listener)?;
     let mut source = Source::open(file, feed, false, &looked.heads(), listener)?;
     let approach: Vec<TableApproach> = looked
         .tables

@@ -155,7 +155,7 @@ impl Part {
         let path = |at: &usize| files[*at].seen.arrival.path.as_str();
         self.files.sort_by_key(|at| (pattern::day(path(at)), path(at).to_owned()));
         let paths: Vec<&str> = self.files.iter().map(path).collect();
-        let decisions = decide_all(&self.evidence, self.hints, &[]);
+        let decisions = decide_all(&self.evidence, self.hints, &[], &[]);
         let columns: Vec<ColumnReport> = self
             .names
             .iter()

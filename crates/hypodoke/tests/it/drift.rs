@@ -374,6 +374,8 @@ fn drifting() -> impl Strategy<Value = Drifting> {
     let value = prop_oneof![
         3 => (0i64..100_000).prop_map(|n| n.to_string()),
         2 => (0i64..9000).prop_map(|n| format!("{}.{:02}", n / 100, n % 100)),
+        // As whole as a whole number, and spelled like a decimal.
+        1 => (0i64..90).prop_map(|n| format!("{n}.00")),
         // No truth words: as a number does, `f` would be spelled anew once its column is text.
         1 => "[a-e]{1,4}",
         1 => Just(String::new()),

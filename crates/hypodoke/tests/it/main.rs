@@ -17,6 +17,7 @@ mod mended;
 mod morning;
 mod nested;
 mod older;
+mod open;
 mod others_tables;
 mod private;
 mod server;

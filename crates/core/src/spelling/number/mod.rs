@@ -373,7 +373,8 @@ pub fn recognise(bytes: &[u8]) -> Option<Sight> {
     let mut digits = digits_of(&runs, scale, class, bare.unit);
     if runs.used < bare.core.len() {
         class = match class {
-            Class::Integer | Class::Point | Class::PointOrGroup => Class::Exponent,
+            Class::Integer => Class::ExponentWhole,
+            Class::Point | Class::PointOrGroup => Class::Exponent,
             Class::Comma | Class::CommaOrGroup => Class::ExponentComma,
             _ => return None,
         };
@@ -481,11 +482,13 @@ fn read_marked(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
     Some(Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale })
 }
 
-/// Reads a 64-bit float in a known style: exponents and infinities too. `None` where the
-/// float could not give the digits back.
-pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<f64> {
+/// Reads a 64-bit float in a known style, and the digits that it is written with: exponents and
+/// infinities too. `None` where the float could not give the digits back.
+pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(f64, Digits)> {
     if let Some(number) = read(bytes, style, unit) {
-        return (digit_count(number.mantissa) <= crate::types::FLOAT_DIGITS).then(|| number.to_f64());
+        let count = digit_count(number.mantissa);
+        let digits = float_digits(count.saturating_sub(number.scale), number.scale, unit);
+        return (count <= crate::types::FLOAT_DIGITS).then(|| (number.to_f64(), digits));
     }
     let bare = strip(bytes)?;
     let sign = if bare.negative { -1.0 } else { 1.0 };
@@ -493,19 +496,24 @@ pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<f64> {
         return None;
     }
     if words::is_infinite(bare.core) {
-        return Some(sign * f64::INFINITY);
+        return Some((sign * f64::INFINITY, float_digits(0, 0, unit)));
     }
     let runs = walk(bare.core)?;
     if runs.used == bare.core.len() || runs.digits > crate::types::FLOAT_DIGITS {
         return None;
     }
-    let (class, _) = runs.class()?;
+    let (class, scale) = runs.class()?;
     let comma = matches!(class, Class::Comma | Class::CommaOrGroup);
     let plain = class == Class::Integer || comma == style.comma;
     if !plain || !matches!(class, Class::Integer | Class::Point | Class::PointOrGroup) && !comma {
         return None;
     }
-    read_exponent(bare.core, runs.used, comma).map(|value| sign * value)
+    let digits = float_digits(runs.digits.saturating_sub(scale), scale, unit);
+    read_exponent(bare.core, runs.used, comma).map(|value| (sign * value, digits))
+}
+
+fn float_digits(int: u16, scale: u16, unit: Unit) -> Digits {
+    Digits { int, scale, beyond_i64: false, float: true, unit }
 }
 
 /// How many digits a mantissa has; 0 for zero.

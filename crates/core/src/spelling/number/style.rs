@@ -79,7 +79,7 @@ impl Class {
     /// The styles in which a value of this class is a number; 0 for what is none.
     pub fn styles(self) -> Styles {
         match self {
-            Class::Integer | Class::Infinite => ALL_STYLES,
+            Class::Integer | Class::ExponentWhole | Class::Infinite => ALL_STYLES,
             Class::Point | Class::Exponent => POINT,
             Class::PointOrGroup => POINT | COMMA_MARK,
             Class::PointGroups => COMMA_MARK,

@@ -28,7 +28,7 @@ fn class_of(text: &str) -> Option<Class> {
 #[case("1\u{202f}234.5", Class::SpacePoint)]
 #[case("1'234.50", Class::ApostrophePoint)]
 #[case("1.5e3", Class::Exponent)]
-#[case("6E-07", Class::Exponent)]
+#[case("6E-07", Class::ExponentWhole)]
 #[case("1,5E+10", Class::ExponentComma)]
 #[case("inf", Class::Infinite)]
 #[case("-Infinity", Class::Infinite)]

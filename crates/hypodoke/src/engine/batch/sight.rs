@@ -5,7 +5,8 @@ use hypodoke_stores::StoreError;
 use super::{Batch, Look};
 use crate::engine::file::{LARGE, as_sent};
 use crate::engine::ground::Ground;
-use crate::engine::look::{Looked, MOST_KEPT, Way, lists_only, look, look_at_all};
+use crate::engine::look::{Looked, MOST_KEPT, Way, look, look_at_all};
+use crate::engine::prior::Prior;
 use crate::engine::{Candidate, Feed, conflicts};
 use crate::failure::Failure;
 
@@ -35,10 +36,14 @@ impl Batch<'_> {
         let mut looks: Vec<Look> = look_at_all(&wanted, is_slow, MOST_KEPT, self.listener, finish);
         let lists: Vec<String> =
             looks.iter().flatten().flatten().flat_map(|looked| looked.lists()).map(str::to_owned).collect();
+        let prior = Prior::among(looks.iter().flatten().flatten()).with_lists(lists.clone());
         for (looked, file) in looks.iter_mut().zip(files) {
-            if matches!(looked, Some(Ok(looked)) if looked.would_join(&lists)) {
-                // An object where other files have a list.
-                let again = look(file, feed, Way::alone(), &lists_only(lists.clone()), self.listener);
+            // An object where other files have a list; `1.234` where others have `1.234,50`.
+            let is_told_more = |looked: &Looked| {
+                looked.would_join(&lists) || looked.tables.iter().any(|table| prior.is_broken_by(table))
+            };
+            if matches!(looked, Some(Ok(looked)) if is_told_more(looked)) {
+                let again = look(file, feed, Way::alone(), &prior, self.listener);
                 *looked = Some(again.map(without_evidence));
             }
         }

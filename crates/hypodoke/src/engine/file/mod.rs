@@ -16,8 +16,9 @@ use hypodoke_stores::{Counts, FileSummary, Finished, LoadPlan, PartSummary, Stor
 
 use super::approach::TableApproach;
 use super::ground::Ground;
-use super::look::{self, Looked, lists_only, look};
+use super::look::{self, Looked, look};
 use super::pour::{Funnel, Poured, Stop, pour};
+use super::prior::Prior;
 use super::receipt::PartLine;
 use super::source::Source;
 use super::{Candidate, Feed, clock, sums};
@@ -203,7 +204,8 @@ impl<'a> FileLoad<'a> {
 
     fn look(&self, ground: &Ground) -> Result<Looked, Failure> {
         let lists = ground.heads(self.file).into_iter().filter(|head| head.is_child).map(|head| head.path);
-        look(self.file, self.feed, look::Way::before_load(), &lists_only(lists), self.listener)
+        let prior = Prior::of(ground).with_lists(lists);
+        look(self.file, self.feed, look::Way::before_load(), &prior, self.listener)
     }
 
     fn check_width(&self, approach: &[TableApproach]) -> Result<(), Failure> {
@@ -417,8 +419,7 @@ fn with_digits(mut layout: Layout, digits: &[Digits]) -> Layout {
         if let Domain::Number(digits) = &mut column.domain
             && column.pinned.is_none()
         {
-            let met = Digits { unit: digits.unit, scale: digits.scale, ..*met };
-            *digits = digits.join(met);
+            *digits = digits.join(*met);
         }
     }
     layout

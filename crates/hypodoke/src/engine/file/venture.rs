@@ -17,6 +17,7 @@ use hypodoke_stores::StoreError;
 use super::{Attempt, FileLoad, Loaded, Manner, Trouble};
 use crate::engine::ground::Ground;
 use crate::engine::look::{Looked, Way, look, threads};
+use crate::engine::prior::Prior;
 
 /// Files smaller than this are looked at first: it takes no time.
 pub const LARGE: u64 = 16 << 20;
@@ -84,7 +85,7 @@ impl FileLoad<'_> {
             return Ok(Ventured::Not);
         }
         // Whatever is the matter with its beginning, the look at all of it tells better.
-        let Ok(mut head) = look(file, feed, Way::beginning(), &[], &Silent) else {
+        let Ok(mut head) = look(file, feed, Way::beginning(), &Prior::default(), &Silent) else {
             return Ok(Ventured::Not);
         };
         if !matches!(head.shape, Shape::Text(_)) || head.tables.len() != 1 || head.is_virtual {
@@ -101,7 +102,7 @@ impl FileLoad<'_> {
         let (looked, done) = std::thread::scope(|scope| {
             let looking = scope.spawn(|| {
                 let telling = Telling(&hearing);
-                let looked = look(file, feed, Way::beside(), &[], &Silent);
+                let looked = look(file, feed, Way::beside(), &Prior::default(), &Silent);
                 let layout = looked.as_ref().ok().filter(|looked| agree(&head, looked));
                 telling.0.tell(layout.map(|looked| looked.tables[0].layout.clone()));
                 looked

@@ -1,0 +1,186 @@
+//! The columns of a table decided together: where a column's own values leave it open how they are
+//! written, the feed's earlier files tell, or the file's other columns.
+
+use super::decide::{Decision, Forced, Hints, decide};
+use super::{ColumnEvidence, TableEvidence};
+use crate::layout::Format;
+use crate::spelling::number::{ALL_STYLES, Group};
+use crate::spelling::temporal::ANY_ORDER;
+use crate::spelling::{DateOrder, NumberStyle};
+use crate::types::Domain;
+
+/// How a column was written until now, as far as its values showed it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Habit {
+    /// Whether its decimal mark is a comma, if any of its numbers had a mark.
+    pub comma: Option<bool>,
+    /// The order of its dates.
+    pub order: Option<DateOrder>,
+}
+
+impl Habit {
+    /// What a column's layout tells of it.
+    pub fn of(domain: Domain, format: Format) -> Habit {
+        let has_marks =
+            matches!(domain, Domain::Number(d) if d.scale > 0 || format.number.group == Group::Mark);
+        let is_dated = matches!(domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz);
+        Habit { comma: has_marks.then_some(format.number.comma), order: is_dated.then_some(format.date) }
+    }
+
+    /// The habit of both, where they do not differ.
+    pub fn meet(self, other: Habit) -> Habit {
+        fn both<T: PartialEq>(ours: Option<T>, theirs: Option<T>) -> Option<T> {
+            match (ours, theirs) {
+                (Some(ours), Some(theirs)) => (ours == theirs).then_some(ours),
+                (one, None) | (None, one) => one,
+            }
+        }
+        Habit { comma: both(self.comma, other.comma), order: both(self.order, other.order) }
+    }
+
+    /// Whether what was decided of a column that its values leave open goes against it.
+    pub fn is_broken_by(self, decision: &Decision) -> bool {
+        let now = Habit::of(decision.domain, decision.format);
+        decision.is_open && self.meet(now) != self
+    }
+}
+
+/// Decides every column of a table, the clear ones first: what they show helps the others.
+///
+/// `forced` says how columns are written, and `habits` how they were until now, by their number;
+/// those beyond its end are free. A column that its values leave open is read as it always was,
+/// unless clear ones show that the file is written in another way than the ones before.
+pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits: &[Habit]) -> Vec<Decision> {
+    let said = |at: usize| forced.get(at).copied().unwrap_or_default();
+    let first = |(at, column)| decide(column, Hints::default(), said(at));
+    let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
+    let kept = still_kept(&alone, habits);
+    let clear = |d: &&Decision| d.ambiguity.is_none();
+    let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
+        Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
+        _ => None,
+    });
+    let order = table.columns.iter().zip(&alone).filter(|(_, d)| clear(d)).find_map(|(column, d)| {
+        (column.orders_in_common() != ANY_ORDER && Habit::of(d.domain, d.format).order.is_some())
+            .then_some(d.format.date)
+    });
+    let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
+    let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
+        let habit = kept(at);
+        if alone.is_open && habit != Habit::default() {
+            let hints =
+                Hints { comma: habit.comma.or(hints.comma), order: habit.order.or(hints.order), ..hints };
+            Decision { ambiguity: None, ..decide(column, hints, said(at)) }
+        } else if alone.ambiguity.is_some() {
+            decide(column, hints, said(at))
+        } else {
+            alone
+        }
+    };
+    table.columns.iter().enumerate().zip(alone).map(again).collect()
+}
+
+/// The habits that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
+fn still_kept<'a>(alone: &[Decision], habits: &'a [Habit]) -> impl Fn(usize) -> Habit + use<'a> {
+    let clear = alone.iter().zip(habits).filter(|(decision, _)| !decision.is_open);
+    let (mut marks, mut dates) = (true, true);
+    for (decision, before) in clear {
+        let now = Habit::of(decision.domain, decision.format);
+        marks &= now.comma.is_none() || before.comma.is_none() || now.comma == before.comma;
+        dates &= now.order.is_none() || before.order.is_none() || now.order == before.order;
+    }
+    move |at| {
+        let habit = habits.get(at).copied().unwrap_or_default();
+        Habit { comma: habit.comma.filter(|_| marks), order: habit.order.filter(|_| dates) }
+    }
+}
+
+impl ColumnEvidence {
+    /// Whether its numbers may be read with a point as well as with a comma, and not alike, or its
+    /// dates in several orders.
+    pub(super) fn is_open(&self) -> bool {
+        let (styles, orders) = (self.styles_in_common(), self.orders_in_common());
+        let may_be = |comma: bool| {
+            NumberStyle::ALL.iter().any(|style| style.comma == comma && styles & style.bit() != 0)
+        };
+        (styles != ALL_STYLES && may_be(true) && may_be(false))
+            || (orders != ANY_ORDER && orders.count_ones() > 1)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::evidence::Spot;
+
+    /// Columns parted by `|`, their values by blanks.
+    fn table(columns: &str) -> TableEvidence {
+        let column = |values: &str| {
+            let mut evidence = ColumnEvidence::default();
+            values.split(' ').for_each(|value| evidence.add(value.as_bytes(), Spot::default));
+            evidence
+        };
+        TableEvidence { columns: columns.split('|').map(column).collect(), ..TableEvidence::default() }
+    }
+
+    fn number(comma: bool) -> Habit {
+        Habit { comma: Some(comma), order: None }
+    }
+
+    fn date(order: DateOrder) -> Habit {
+        Habit { comma: None, order: Some(order) }
+    }
+
+    #[rstest]
+    #[case::comma("1.234", &[number(true)], "integer")]
+    #[case::point("1.234", &[number(false)], "decimal(4,3)")]
+    #[case::none_known("1.234", &[], "decimal(4,3)")]
+    #[case::grouped("1,234", &[number(false)], "integer")]
+    #[case::comma_and_no_group("1,234", &[number(true)], "decimal(4,3)")]
+    #[case::its_own_values_come_first("1.234 2.5", &[number(true)], "decimal(4,3)")]
+    #[case::another_stays("1.234|7,5", &[number(false), number(true)], "decimal(4,3)")]
+    #[case::written_anew("1,234|7,5", &[number(false), number(false)], "decimal(4,3)")]
+    fn what_values_leave_open_is_read_as_it_always_was(
+        #[case] columns: &str,
+        #[case] habits: &[Habit],
+        #[case] ty: &str,
+    ) {
+        let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
+        assert_eq!(decisions[0].domain.ty().to_string(), ty);
+        assert!(habits.len() != 1 || decisions[0].ambiguity.is_none());
+    }
+
+    #[rstest]
+    #[case::known("03/04/2026", &[date(DateOrder::Mdy)], DateOrder::Mdy)]
+    #[case::not_known("03/04/2026", &[], DateOrder::Dmy)]
+    #[case::of_the_standard("03/04/2026", &[date(DateOrder::Ymd)], DateOrder::Dmy)]
+    #[case::its_own_values_come_first("03/04/2026 25/04/2026", &[date(DateOrder::Mdy)], DateOrder::Dmy)]
+    #[case::dated_anew("03/04/2026|04/25/2026", &[date(DateOrder::Dmy), date(DateOrder::Dmy)], DateOrder::Mdy)]
+    fn dates_are_read_as_they_always_were(
+        #[case] columns: &str,
+        #[case] habits: &[Habit],
+        #[case] order: DateOrder,
+    ) {
+        let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
+        assert_eq!(decisions[0].format.date, order);
+    }
+
+    #[test]
+    fn what_the_user_says_comes_before_any_habit() {
+        let forced = Forced { style: Some(NumberStyle::default()), order: None };
+        let decisions = decide_all(&table("1.234"), Hints::default(), &[forced], &[number(true)]);
+        assert_eq!(decisions[0].domain.ty().to_string(), "decimal(4,3)");
+    }
+
+    #[test]
+    fn a_habit_is_what_was_shown() {
+        let whole = Domain::Number(crate::types::Digits { int: 3, ..Default::default() });
+        assert_eq!(Habit::of(whole, Format::default()), Habit::default());
+        let grouped = Format { number: NumberStyle { comma: true, group: Group::Mark }, ..Format::default() };
+        assert_eq!(Habit::of(whole, grouped), number(true));
+        assert_eq!(number(true).meet(number(false)), Habit::default());
+        assert_eq!(number(true).meet(Habit::default()), number(true));
+    }
+}

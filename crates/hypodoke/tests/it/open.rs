@@ -1,0 +1,124 @@
+//! What a file leaves open: values that fit a table and are spelled wider, and numbers and dates
+//! that may be read in several ways.
+
+use hypodoke_testkit::Workshop;
+use rstest::rstest;
+
+use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::{Staging, configure};
+use crate::workshop;
+
+/// How two files come: one after the other in either order, or both at once.
+#[derive(Clone, Copy, Debug)]
+enum Coming {
+    InOrder,
+    TurnedRound,
+    Together,
+}
+
+use Coming::{InOrder, Together, TurnedRound};
+
+/// A feed of two files that came so.
+fn come(kind: Kind, coming: Coming, first: &str, second: &str) -> (Workshop, Staging) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    let write = |name: &str, text: &str| {
+        shop.write(&format!("in/f_{name}.csv"), text);
+    };
+    match coming {
+        InOrder => {
+            write("20260302", first);
+            shop.ok("load");
+            write("20260303", second);
+        }
+        TurnedRound => {
+            write("20260303", second);
+            shop.ok("load");
+            write("20260302", first);
+        }
+        Together => {
+            write("20260302", first);
+            write("20260303", second);
+        }
+    }
+    shop.ok("load");
+    (shop, staging)
+}
+
+fn type_of(kind: Kind, shop: &Workshop, staging: &Staging, column: &str) -> String {
+    let sql = match kind {
+        Sqlite => format!("SELECT lower(type) FROM pragma_table_info('f') WHERE name = '{column}'"),
+        Postgres => format!(
+            "SELECT format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = 'f'::regclass AND attname = '{column}'"
+        ),
+    };
+    staging.query(shop, &sql).remove(0)
+}
+
+#[rstest]
+#[case::decimals_without_a_part("5\n7", "3.00", "decimal(3,2)", "numeric(3,2)")]
+#[case::finer_zeros("5.25", "3.000", "decimal(4,3)", "numeric(4,3)")]
+#[case::truth_in_digits("yes\nno", "1\n0", "text", "text")]
+#[case::truth_in_two_pairs("yes\nno", "true\nn", "text", "text")]
+#[case::json_and_a_number("{}", "7", "text", "text")]
+#[case::floats_of_many_digits("1e3", "12345678901234\n0.12345", "text", "text")]
+fn a_value_that_fits_and_is_spelled_wider_widens_the_column(
+    #[case] first: &str,
+    #[case] second: &str,
+    #[case] sqlite: &str,
+    #[case] postgres: &str,
+    #[values(InOrder, TurnedRound, Together)] coming: Coming,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let file = |values: &str| {
+        let rows: String = values.lines().map(|value| format!("a;{value}\n")).collect();
+        format!("berth;fee\n{rows}")
+    };
+    let (shop, staging) = come(kind, coming, &file(first), &file(second));
+    let expected = if matches!(kind, Sqlite) { sqlite } else { postgres };
+    assert_eq!(type_of(kind, &shop, &staging, "fee"), expected);
+    let rows = (first.lines().count() + second.lines().count()).to_string();
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), [rows]);
+}
+
+#[rstest]
+#[case::thousands("1.000,50", "3.000", "SELECT CAST(fee AS integer) FROM f WHERE berth = 'b'", "3000")]
+#[case::decimals("1,000.50", "3,000", "SELECT CAST(fee AS integer) FROM f WHERE berth = 'b'", "3000")]
+#[case::month_first(
+    "04/25/2026",
+    "03/04/2026",
+    "SELECT CAST(fee AS text) FROM f WHERE berth = 'b'",
+    "2026-03-04"
+)]
+#[case::day_first(
+    "25/04/2026",
+    "03/04/2026",
+    "SELECT CAST(fee AS text) FROM f WHERE berth = 'b'",
+    "2026-04-03"
+)]
+fn what_one_file_leaves_open_the_others_of_the_feed_tell(
+    #[case] clear: &str,
+    #[case] open: &str,
+    #[case] sql: &str,
+    #[case] value: &str,
+    #[values(InOrder, Together)] coming: Coming,
+    #[values(false, true)] is_surprising: bool,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    // With a column that is new the file is looked at, without one it is cast as it is read.
+    let (head, tail) = if is_surprising { (";agent", ";Tarn") } else { ("", "") };
+    let first = format!("berth;fee\na;{clear}\n");
+    let second = format!("berth;fee{head}\nb;{open}{tail}\n");
+    let (shop, staging) = come(kind, coming, &first, &second);
+    assert_eq!(staging.query(&shop, sql), [value]);
+}
+
+#[rstest]
+fn a_file_that_is_written_anew_is_not_read_as_it_always_was(#[values(Sqlite, Postgres)] kind: Kind) {
+    let first = "berth;fee;draught\na;1.000,50;7,5\n";
+    let second = "berth;fee;draught\nb;3.000;6.25\n";
+    let (shop, staging) = come(kind, InOrder, first, second);
+    assert_eq!(staging.query(&shop, "SELECT CAST(fee AS integer) FROM f WHERE berth = 'b'"), ["3"]);
+    let noted = staging.query(&shop, "SELECT column_name FROM hd_drift WHERE change = 'format' ORDER BY 1");
+    assert_eq!(noted, ["draught", "fee"]);
+}
