@@ -5,10 +5,12 @@ use serde::Serialize;
 
 use super::Context;
 use super::survey::anything;
-use crate::cli::PreviewArguments;
+use crate::cli::{DatabaseArguments, PreviewArguments};
 use crate::engine::by_hand::{self, Known};
+use crate::engine::ground::Ground;
 use crate::engine::own::Own;
 use crate::engine::preview::{Preview, preview};
+use crate::engine::prior::Prior;
 use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -50,7 +52,8 @@ struct RowLine<'a> {
 
 /// Runs the command.
 pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Failure> {
-    let (file, feed) = if arguments.what.is_file() {
+    let is_file = arguments.what.is_file();
+    let (file, feed) = if is_file {
         let feed = anything(&arguments.reading)?;
         let mut found = by_hand::candidates(
             std::slice::from_ref(&arguments.what),
@@ -62,7 +65,8 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
     } else {
         newest_of_feed(arguments, context)?
     };
-    let previews = preview(&file, &feed, arguments.rows, &Silent)?;
+    let prior = || if is_file { Prior::default() } else { known_of(&feed, context).unwrap_or_default() };
+    let previews = preview(&file, &feed, arguments.rows, prior, &Silent)?;
     if context.json {
         json::print(&document(&file.shown, &previews));
     } else {
@@ -70,6 +74,13 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
         render::print(&tables.collect::<Vec<_>>().join("\n"));
     }
     Ok(Exit::Done)
+}
+
+/// How the feed's columns were written until now. Without a ledger that can be asked the file speaks
+/// for itself.
+fn known_of(feed: &Feed, context: &Context) -> Option<Prior> {
+    let mut store = context.ledger(&DatabaseArguments::default()).ok()?;
+    Ground::of(store.as_mut(), feed).ok().map(|ground| Prior::of(&ground))
 }
 
 fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Candidate, Feed), Failure> {

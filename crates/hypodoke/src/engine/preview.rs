@@ -32,13 +32,21 @@ pub struct PreviewRow {
 }
 
 /// Looks at the whole file for its types, then casts the first rows of each of its tables.
+/// `prior` is asked only where the file's values leave open how they are written.
 pub fn preview(
     file: &Candidate,
     feed: &Feed,
     most: usize,
+    prior: impl FnOnce() -> Prior,
     listener: &dyn Listener,
 ) -> Result<Vec<Preview>, Failure> {
-    let looked = look(file, feed, Way::alone(), &Prior::default(), listener)?;
+    let mut looked = look(file, feed, Way::alone(), &Prior::default(), listener)?;
+    if looked.tables.iter().any(|table| table.decisions.iter().any(|decision| decision.is_open)) {
+        let prior = prior();
+        if looked.tables.iter().any(|table| prior.is_broken_by(table)) {
+            looked = look(file, feed, Way::alone(), &prior, listener)?;
+        }
+    }
     let mut source = Source::open(file, feed, false, &looked.heads(), listener)?;
     let approach: Vec<TableApproach> = looked
         .tables

@@ -111,6 +111,18 @@ fn what_one_file_leaves_open_the_others_of_the_feed_tell(
     let second = format!("berth;fee{head}\nb;{open}{tail}\n");
     let (shop, staging) = come(kind, coming, &first, &second);
     assert_eq!(staging.query(&shop, sql), [value]);
+    let document = shop.json("preview f", 0);
+    let shown = document["tables"][0]["rows"][0]["values"][1].as_str().expect("a value").to_owned();
+    assert_eq!(shown.split('.').next(), Some(value), "the preview of the newest file");
+}
+
+#[test]
+fn a_preview_of_a_feed_makes_no_database() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "berth;fee\nb;3.000\n");
+    assert_eq!(shop.json("preview f", 0)["tables"][0]["rows"][0]["values"][1], "3.000");
+    assert!(!shop.path("h.db").exists());
 }
 
 #[rstest]
