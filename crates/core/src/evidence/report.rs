@@ -1,5 +1,7 @@
 //! What there is to say of a column, in a form to be shown.
 
+use std::fmt;
+
 use super::decide::Chosen;
 use super::{Against, Ambiguity, ColumnEvidence, Decision};
 use crate::spelling::words::NULL_SPELLINGS;
@@ -66,7 +68,7 @@ impl ColumnReport {
             max,
             max_length: column.max_length,
             format: format_words(column, decision),
-            ambiguity: decision.ambiguity.map(ambiguity_words),
+            ambiguity: decision.ambiguity.map(|open| open.to_string()),
             against: decision.against.clone(),
             remarks: remarks(column, decision),
         }
@@ -146,19 +148,23 @@ fn format_words(column: &ColumnEvidence, decision: &Decision) -> Option<String> 
     (!words.is_empty()).then(|| words.join(", "))
 }
 
-fn ambiguity_words(ambiguity: Ambiguity) -> String {
-    match ambiguity {
-        Ambiguity::Mark { chosen, hinted } => {
-            let why = if hinted { "as the rest of the file suggests" } else { "the likelier reading" };
-            format!("every mark is followed by three digits; read as in {}, {why}", chosen.example())
-        }
-        Ambiguity::DateOrder { chosen, by } => {
-            let why = match by {
-                Chosen::AnotherColumn => "as another column shows",
-                Chosen::WhatVaries => "because that number changes from row to row and the other hardly does",
-                Chosen::Custom => "the commoner order",
-            };
-            format!("no day is above 12, so the order is open; read as {}, {why}", chosen.words())
+impl fmt::Display for Ambiguity {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Ambiguity::Mark { chosen, hinted } => {
+                let why = if *hinted { "as the rest of the file suggests" } else { "the likelier reading" };
+                write!(f, "every mark is followed by three digits; read as in {}, {why}", chosen.example())
+            }
+            Ambiguity::DateOrder { chosen, by } => {
+                let why = match by {
+                    Chosen::AnotherColumn => "as another column shows",
+                    Chosen::WhatVaries => {
+                        "because that number changes from row to row and the other hardly does"
+                    }
+                    Chosen::Custom => "the commoner order",
+                };
+                write!(f, "no day is above 12, so the order is open; read as {}, {why}", chosen.words())
+            }
         }
     }
 }

@@ -39,6 +39,8 @@ pub struct TableApproach {
     pub key: Vec<String>,
     /// How the file differs, with what is done about it.
     pub drift: Vec<Drift>,
+    /// What its values leave open and was not known before, and how it is read.
+    pub open: Vec<String>,
     /// The file's columns whose values are kept in the column of extras.
     extras: Vec<(String, usize)>,
     /// Columns whose type stays whatever the file holds.
@@ -66,6 +68,7 @@ impl TableApproach {
             is_virtual: false,
             key: Vec::new(),
             drift: Vec::new(),
+            open: Vec::new(),
             extras: Vec::new(),
             firm: Vec::new(),
             demands: HashMap::new(),

@@ -134,3 +134,16 @@ fn a_file_that_is_written_anew_is_not_read_as_it_always_was(#[values(Sqlite, Pos
     let noted = staging.query(&shop, "SELECT column_name FROM hd_drift WHERE change = 'format' ORDER BY 1");
     assert_eq!(noted, ["draught", "fee"]);
 }
+
+#[rstest]
+fn a_reading_that_was_chosen_is_said_once(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "berth;since\na;03/04/2026\n");
+    shop.write("in/f_20260303.csv", "berth;since\nb;05/04/2026\n");
+    let said = "column `since`: no day is above 12, so the order is open; read as day-month-year";
+    assert_eq!(shop.ok("load").out.matches(said).count(), 1);
+    assert!(shop.ok("receipt").out.contains(said));
+    shop.write("in/f_20260304.csv", "berth;since;agent\nb;06/04/2026;Tarn\n");
+    assert!(!shop.ok("load").out.contains("open"));
+}

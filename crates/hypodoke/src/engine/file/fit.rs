@@ -1,7 +1,8 @@
 //! How a file fits its tables, or why it is held.
 
 use hypodoke_core::drift::{Action, Change, Drift, Hold, NewColumn, Policy, RenamedColumn, WayOut, judge};
-use hypodoke_core::layout::Layout;
+use hypodoke_core::evidence::Habit;
+use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
 use hypodoke_formats::{Shape, TableHead};
 
@@ -123,6 +124,7 @@ impl FileLoad<'_> {
                     TableApproach::foreign(self.file, &table.head, shape, &table.layout, self.feed)?
                 }
             };
+            approach.open = left_open(table, base);
             approach.find_key(self.file, self.feed)?;
             all.push(approach);
         }
@@ -284,6 +286,24 @@ pub(super) fn undone(drift: Drift) -> Drift {
         Action::Held => drift,
         _ => Drift { action: Action::Noted, ..drift },
     }
+}
+
+/// What a table's values leave open and nothing tells that was there before.
+fn left_open(table: &LookedTable, base: &Base) -> Vec<String> {
+    let before = match base {
+        Base::Ours { layout, .. } => layout.columns.as_slice(),
+        Base::New { .. } | Base::Foreign(_) => &[],
+    };
+    let is_known = |column: &Column| {
+        let known = before.iter().find(|known| known.name == column.name);
+        known.is_some_and(|known| Habit::of(known.domain, known.format) != Habit::default())
+    };
+    let columns = table.layout.columns.iter().zip(&table.decisions);
+    let open = columns.filter(|(column, _)| !is_known(column));
+    open.filter_map(|(column, decision)| {
+        decision.ambiguity.map(|open| format!("column `{}`: {open}", column.source))
+    })
+    .collect()
 }
 
 /// Whether two sheets have much the same columns.

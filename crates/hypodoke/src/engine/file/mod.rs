@@ -299,6 +299,7 @@ impl<'a> FileLoad<'a> {
         let hash = source.hash()?;
         let footer = source.reader.footer();
         let mut notes: Vec<String> = self.said.iter().cloned().chain(source.notes()).collect();
+        notes.extend(approach.iter().flat_map(|table| table.open.iter().cloned()));
         notes.extend(left_behind(&footer));
         let (read, loaded) = records_of(approach, &poured);
         if !self.sum_all {

@@ -91,6 +91,10 @@ impl FileLoad<'_> {
         if !matches!(head.shape, Shape::Text(_)) || head.tables.len() != 1 || head.is_virtual {
             return Ok(Ventured::Not);
         }
+        // What the beginning leaves open is a guess; the rest of the values may well tell.
+        if head.tables[0].decisions.iter().any(|decision| decision.ambiguity.is_some()) {
+            return Ok(Ventured::Not);
+        }
         let mut guessed = ground.clone();
         guessed.expect(self.store, feed, std::iter::once(&head))?;
         let Ok(approach) = self.informed(&mut guessed, &mut head) else { return Ok(Ventured::Not) };
