@@ -252,6 +252,17 @@ impl Records {
         self.fields.iter().skip(column).step_by(width.max(1)).copied()
     }
 
+    /// One field of record `index`, if it has so many. `even` is [`Records::even_width`]: where it is
+    /// known the field is found without asking where the record begins.
+    #[inline]
+    pub fn field(&self, index: usize, column: usize, even: Option<usize>) -> Option<Field> {
+        match even {
+            Some(width) if column < width => self.fields.get(index * width + column).copied(),
+            Some(_) => None,
+            None => self.fields(index).get(column).copied(),
+        }
+    }
+
     /// The fields of record `index`.
     #[inline]
     pub fn fields(&self, index: usize) -> &[Field] {

@@ -208,6 +208,9 @@ impl Caster {
                 reason: Reason::Fault(fault.clone()),
             });
         }
+        if records.even_width() == Some(self.fields) {
+            return;
+        }
         for at in 0..records.len() {
             let found = records.fields(at).len();
             if found != self.fields && !self.bad[at] && !records.open_ended {
@@ -295,13 +298,14 @@ impl Caster {
     fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
+        let even = records.even_width();
         let mut reader = value::Reader::new(target, self.met[column], wide);
         for at in 0..records.len() {
             if self.bad[at] {
                 continue;
             }
             // A record that may stop short has no more than it says.
-            let Some(place) = records.fields(at).get(field).copied() else {
+            let Some(place) = records.field(at, field, even) else {
                 if target.required && target.default.is_none() {
                     self.bad[at] = true;
                     self.misfits.push(Misfit { record: at as u32, column, reason: Reason::Required });

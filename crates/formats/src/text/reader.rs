@@ -14,7 +14,7 @@ use crate::error::ReadError;
 use crate::reader::{RecordReader, Shape, TableHead};
 
 /// How much text makes a batch, in bytes.
-const BLOCK: usize = 512 * 1024;
+const BLOCK: usize = 128 * 1024;
 
 /// How much text is held back while more is to come, so that a footer is seen whole.
 const HELD_BACK: usize = 16 * 1024;
