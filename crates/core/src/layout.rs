@@ -31,6 +31,25 @@ impl Default for Format {
     }
 }
 
+/// What it is known from how the values of a column are to be read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Reading {
+    /// The values show it, or there is nothing to show.
+    #[default]
+    Shown,
+    /// They leave it open, and are read as those before them were.
+    Kept,
+    /// They leave it open, and it was guessed.
+    Guessed,
+}
+
+impl Reading {
+    fn is_shown(&self) -> bool {
+        *self == Reading::Shown
+    }
+}
+
 /// A column of a layout.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Column {
@@ -42,6 +61,9 @@ pub struct Column {
     pub domain: Domain,
     /// How they are written.
     pub format: Format,
+    /// What that is known from.
+    #[serde(default, skip_serializing_if = "Reading::is_shown")]
+    pub reading: Reading,
     /// Whether a record without a value was seen.
     pub nullable: bool,
     /// The type was given by the user: it does not widen, and what does not fit is a reject.
@@ -152,6 +174,7 @@ impl Layout {
             source: source.clone(),
             domain: decision.domain,
             format: forced_format(decision.format, rule_for(rules, source)),
+            reading: decision.reading,
             nullable: decision.nullable,
             pinned: rule_for(rules, source).and_then(|rule| rule.ty),
         });
@@ -166,7 +189,7 @@ impl Layout {
             nullable: false,
             nulls: 0,
             ambiguity: None,
-            is_open: false,
+            reading: Reading::Shown,
             against: Vec::new(),
         };
         Layout::observed(header, &vec![unknown; header.len()], namer, rules)

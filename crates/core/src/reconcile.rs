@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::drift::Change;
-use crate::layout::{Column, Layout};
+use crate::layout::{Column, Layout, Reading};
 use crate::names::match_key;
 use crate::types::Domain;
 
@@ -17,6 +17,7 @@ pub fn join(a: &Layout, b: &Layout) -> Layout {
         match partner {
             Some(at) => {
                 let other = &b.columns[*at];
+                column.reading = read_alike(column, other);
                 column.domain = column.domain.join(other.domain);
                 column.nullable |= other.nullable;
             }
@@ -117,6 +118,15 @@ impl Column {
     }
 }
 
+/// What two files show of how a column is read: what one of them shows, the other need not.
+fn read_alike(a: &Column, b: &Column) -> Reading {
+    match (a.domain, b.domain) {
+        (Domain::Unknown, _) => b.reading,
+        (_, Domain::Unknown) => a.reading,
+        _ => a.reading.min(b.reading),
+    }
+}
+
 fn take_in(column: &mut Column, other: &Column) {
     column.nullable |= other.nullable;
     if let Some(wanted) = other.pinned
@@ -126,6 +136,10 @@ fn take_in(column: &mut Column, other: &Column) {
         column.pinned = Some(wanted);
     }
     if other.domain != Domain::Unknown {
+        column.reading = match other.reading {
+            Reading::Kept if column.domain != Domain::Unknown => column.reading,
+            now => now,
+        };
         column.domain = column.domain.join(other.domain);
         column.format = other.format;
     }
@@ -158,8 +172,18 @@ mod tests {
     }
 
     fn column(name: u8, domain: Domain, nullable: bool) -> Column {
+        let reading =
+            if matches!(domain, Domain::Date) && nullable { Reading::Guessed } else { Reading::Shown };
         let name = format!("c{name}");
-        Column { source: name.clone(), name, domain, format: Format::default(), nullable, pinned: None }
+        Column {
+            source: name.clone(),
+            name,
+            domain,
+            format: Format::default(),
+            reading,
+            nullable,
+            pinned: None,
+        }
     }
 
     prop_compose! {

@@ -45,6 +45,7 @@ fn column(name: &str, ty: Type) -> Column {
         source: name.into(),
         domain: Domain::of(ty),
         format,
+        reading: Default::default(),
         nullable: true,
         pinned: None,
     }

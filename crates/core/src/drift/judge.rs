@@ -4,7 +4,8 @@ use super::rename::same_kind;
 use super::{
     Action, Change, Drift, Hold, MissingColumn, NewColumn, Policy, Rename, RenamedColumn, WayOut, WiderType,
 };
-use crate::layout::{Column, Format, Layout};
+use crate::evidence::Habit;
+use crate::layout::{Column, Format, Layout, Reading};
 use crate::names::match_key;
 use crate::reconcile::{Fit, reconcile};
 use crate::types::{Domain, Type};
@@ -82,7 +83,9 @@ impl Judged {
                 self.done(Change::Renamed { column: column.clone(), from, to }, Action::Followed);
                 self.fit.layout.columns[at].source.clone_from(&new.source);
             }
-            if let Some((from, to)) = other_format(old, new) {
+            if let Some((from, to)) = misread(old, new) {
+                self.drift.push(Drift::noted(Change::Misread { column, from, to }));
+            } else if let Some((from, to)) = other_format(old, new) {
                 self.drift.push(Drift::noted(Change::Format { column, from, to }));
             }
         }
@@ -143,6 +146,7 @@ impl Judged {
                 source: EXTRAS_COLUMN.to_owned(),
                 domain: Domain::Json,
                 format: Format::default(),
+                reading: Reading::Shown,
                 nullable: true,
                 pinned: None,
             });
@@ -219,6 +223,24 @@ impl Judged {
     }
 }
 
+/// How values were read while it was a guess, and how they turn out to be written, if that is another way.
+fn misread(old: &Column, new: &Column) -> Option<(String, String)> {
+    if (old.reading, new.reading) != (Reading::Guessed, Reading::Shown) {
+        return None;
+    }
+    let (guess, shown) = (Habit::of(old.domain, old.format), Habit::of(new.domain, new.format));
+    let words = |format: Format| format!("like {}", format.number.example());
+    match (guess, shown) {
+        (Habit { comma: Some(was), .. }, Habit { comma: Some(is), .. }) if was != is => {
+            Some((words(old.format), words(new.format)))
+        }
+        (Habit { order: Some(was), .. }, Habit { order: Some(is), .. }) if was != is => {
+            Some((was.words().to_owned(), is.words().to_owned()))
+        }
+        _ => None,
+    }
+}
+
 /// How values were written and are now, where that is another way. Numbers without a decimal mark
 /// and dates in the order of the standard say nothing.
 fn other_format(old: &Column, new: &Column) -> Option<(String, String)> {
@@ -245,7 +267,16 @@ mod tests {
 
     fn column(name: &str, domain: Domain) -> Column {
         let format = Format::default();
-        Column { name: name.into(), source: name.into(), domain, format, nullable: false, pinned: None }
+        let reading = Reading::Shown;
+        Column {
+            name: name.into(),
+            source: name.into(),
+            domain,
+            format,
+            reading,
+            nullable: false,
+            pinned: None,
+        }
     }
 
     fn whole() -> Domain {
@@ -337,6 +368,23 @@ mod tests {
         assert!(words[1].contains("month-day-year"), "{words:?}");
         assert!(judged.fit.changes.is_empty());
         assert_eq!(judged.fit.layout.columns[0].source, "Arrived");
+    }
+
+    #[rstest]
+    #[case::guessed(Reading::Guessed, Reading::Shown, "misread")]
+    #[case::shown(Reading::Shown, Reading::Shown, "format")]
+    #[case::guessed_again(Reading::Guessed, Reading::Guessed, "format")]
+    fn a_guess_that_turns_out_wrong_is_told_from_a_change(
+        #[case] before: Reading,
+        #[case] now: Reading,
+        #[case] change: &str,
+    ) {
+        let (mut table, mut file) = (layout(&[("day", Domain::Date)]), layout(&[("day", Domain::Date)]));
+        (table.columns[0].format.date, table.columns[0].reading) = (DateOrder::Dmy, before);
+        (file.columns[0].format.date, file.columns[0].reading) = (DateOrder::Mdy, now);
+        let judged = judge(&table, &file, &Policy::default(), &[]);
+        assert_eq!(judged.drift[0].change.parts().1, change);
+        assert_eq!(judged.fit.layout.columns[0].reading, now);
     }
 
     #[test]

@@ -66,6 +66,15 @@ pub enum Change {
         /// How they are written now.
         to: String,
     },
+    /// Values turn out to be written another way than was guessed while none of them told.
+    Misread {
+        /// The column.
+        column: String,
+        /// How they were read until now.
+        from: String,
+        /// How they are written.
+        to: String,
+    },
     /// The columns stand in another order.
     Reordered {
         /// The first column that stands elsewhere.
@@ -103,6 +112,7 @@ impl Change {
                 (column, "respelled", Some(from.clone()), Some(to.clone()))
             }
             Change::Format { column, from, to } => (column, "format", Some(from.clone()), Some(to.clone())),
+            Change::Misread { column, from, to } => (column, "misread", Some(from.clone()), Some(to.clone())),
             Change::Reordered { column } => (column, "reordered", None, None),
             Change::Written { column, from, to } => (column, "written", Some(from.clone()), Some(to.clone())),
             Change::Part { column, to } => (column, "part", None, Some(to.clone())),
@@ -128,6 +138,11 @@ impl Change {
             Change::Respelled { from, to, .. } => format!("column `{from}` is written `{to}` now"),
             Change::Format { column, from, to } => {
                 format!("values of `{column}` are written {to}, until now {from}")
+            }
+            Change::Misread { column, from, to } => {
+                format!(
+                    "values of `{column}` turn out to be {to}: those loaded until now left it open, and were read as {from}"
+                )
             }
             Change::Reordered { column } => {
                 format!("the columns stand in another order, from `{column}` on")

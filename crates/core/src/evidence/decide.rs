@@ -4,7 +4,7 @@
 use serde::Serialize;
 
 use super::{ColumnEvidence, Spot, Tally, UnitKey};
-use crate::layout::Format;
+use crate::layout::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{ANY_ORDER, Orders};
 use crate::spelling::words::{BoolWords, NullSet};
@@ -45,8 +45,8 @@ pub struct Decision {
     pub nulls: u64,
     /// What the values leave open, and what was chosen.
     pub ambiguity: Option<Ambiguity>,
-    /// The values may be read in several ways, whether that is worth telling or not.
-    pub is_open: bool,
+    /// What it is known from how the values are read. Not every guess is worth telling.
+    pub reading: Reading,
     /// What stood against narrower types.
     pub against: Vec<Against>,
 }
@@ -116,8 +116,9 @@ pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision
     let nulls =
         column.missing + column.nulls().filter(|(at, _)| null_count(*at)).map(|(_, t)| t.count).sum::<u64>();
     let against = against(column, domain);
-    let is_open = domain != Domain::Text && forced == Forced::default() && column.is_open();
-    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, is_open, against }
+    let is_guess = domain != Domain::Text && forced == Forced::default() && column.is_open();
+    let reading = if is_guess { Reading::Guessed } else { Reading::Shown };
+    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, reading, against }
 }
 
 fn narrowest(

@@ -3,7 +3,7 @@
 
 use super::decide::{Decision, Forced, Hints, decide};
 use super::{ColumnEvidence, TableEvidence};
-use crate::layout::Format;
+use crate::layout::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Group};
 use crate::spelling::temporal::ANY_ORDER;
 use crate::spelling::{DateOrder, NumberStyle};
@@ -41,7 +41,7 @@ impl Habit {
     /// Whether what was decided of a column that its values leave open goes against it.
     pub fn is_broken_by(self, decision: &Decision) -> bool {
         let now = Habit::of(decision.domain, decision.format);
-        decision.is_open && self.meet(now) != self
+        decision.reading == Reading::Guessed && self.meet(now) != self
     }
 }
 
@@ -67,10 +67,10 @@ pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits
     let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
     let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
         let habit = kept(at);
-        if alone.is_open && habit != Habit::default() {
+        if alone.reading == Reading::Guessed && habit != Habit::default() {
             let hints =
                 Hints { comma: habit.comma.or(hints.comma), order: habit.order.or(hints.order), ..hints };
-            Decision { ambiguity: None, ..decide(column, hints, said(at)) }
+            Decision { ambiguity: None, reading: Reading::Kept, ..decide(column, hints, said(at)) }
         } else if alone.ambiguity.is_some() {
             decide(column, hints, said(at))
         } else {
@@ -82,7 +82,7 @@ pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits
 
 /// The habits that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
 fn still_kept<'a>(alone: &[Decision], habits: &'a [Habit]) -> impl Fn(usize) -> Habit + use<'a> {
-    let clear = alone.iter().zip(habits).filter(|(decision, _)| !decision.is_open);
+    let clear = alone.iter().zip(habits).filter(|(decision, _)| decision.reading == Reading::Shown);
     let (mut marks, mut dates) = (true, true);
     for (decision, before) in clear {
         let now = Habit::of(decision.domain, decision.format);

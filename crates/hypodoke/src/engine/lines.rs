@@ -1,6 +1,6 @@
 //! Lines of a receipt and entries of the ledger, made of what came of a file.
 
-use hypodoke_core::drift::Drift;
+use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::event::Outcome;
 use hypodoke_stores::{FileEntry, StoreError};
 
@@ -88,8 +88,14 @@ pub fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: boo
         replaced,
         footer: loaded.footer.clone(),
         notes: loaded.notes.clone(),
+        advice: was_misread(&loaded.drift)
+            .then(|| format!("hypodoke replay {} reads the files before it anew", feed.table)),
         ..line_of(feed, file, Outcome::Loaded)
     }
+}
+
+fn was_misread(drift: &[Drift]) -> bool {
+    drift.iter().any(|drift| matches!(drift.change, Change::Misread { .. }))
 }
 
 /// The ledger's entry for what a line tells.

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use hypodoke_core::event::{Event, Listener, Step};
 use hypodoke_core::evidence::{ColumnEvidence, Decision, Example, Forced, Hints, TableEvidence, decide_all};
-use hypodoke_core::layout::{Column, Format, Layout, Part, rule_for};
+use hypodoke_core::layout::{Column, Format, Layout, Part, Reading, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
 
@@ -280,7 +280,7 @@ fn with_parts(decisions: &[Decision], file: &Candidate) -> Vec<Decision> {
         nullable: false,
         nulls: 0,
         ambiguity: None,
-        is_open: false,
+        reading: Reading::Shown,
         against: Vec::new(),
     };
     decisions.iter().cloned().chain(file.parts.iter().map(|(p, _)| part(p.domain()))).collect()

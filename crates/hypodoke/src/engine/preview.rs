@@ -2,6 +2,8 @@
 
 use hypodoke_core::cast::{Cell, Rows, settle};
 use hypodoke_core::event::Listener;
+use hypodoke_core::evidence::Decision;
+use hypodoke_core::layout::Reading;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::spelling::{Number, temporal};
 use hypodoke_core::types::Type;
@@ -41,7 +43,8 @@ pub fn preview(
     listener: &dyn Listener,
 ) -> Result<Vec<Preview>, Failure> {
     let mut looked = look(file, feed, Way::alone(), &Prior::default(), listener)?;
-    if looked.tables.iter().any(|table| table.decisions.iter().any(|decision| decision.is_open)) {
+    let is_guess = |decision: &Decision| decision.reading == Reading::Guessed;
+    if looked.tables.iter().any(|table| table.decisions.iter().any(is_guess)) {
         let prior = prior();
         if looked.tables.iter().any(|table| prior.is_broken_by(table)) {
             looked = look(file, feed, Way::alone(), &prior, listener)?;

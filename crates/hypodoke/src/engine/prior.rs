@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use hypodoke_core::evidence::Habit;
-use hypodoke_core::layout::Layout;
+use hypodoke_core::layout::{Layout, Reading};
 use hypodoke_core::names::match_key;
 use hypodoke_formats::TableHead;
 
@@ -39,7 +39,7 @@ impl Prior {
             let found = prior.habits.entry(table.head.path.clone()).or_default();
             for (column, decision) in table.layout.columns.iter().zip(&table.decisions) {
                 let habit = Habit::of(column.domain, column.format);
-                if !decision.is_open && habit != Habit::default() {
+                if decision.reading == Reading::Shown && habit != Habit::default() {
                     // Those who do not agree leave nothing, and nobody comes after them.
                     let known = found.entry(match_key(&column.name)).or_insert(habit);
                     *known = if *known == habit { habit } else { Habit::default() };
@@ -79,7 +79,7 @@ impl Prior {
     pub fn is_broken_by(&self, table: &LookedTable) -> bool {
         let columns = table.layout.columns.iter().zip(&table.decisions);
         columns
-            .filter(|(_, decision)| decision.is_open)
+            .filter(|(_, decision)| decision.reading == Reading::Guessed)
             .any(|(column, decision)| self.habit(&table.head.path, &column.name).is_broken_by(decision))
     }
 }

@@ -111,6 +111,9 @@ pub fn words(change: &Told) -> String {
         "renamed" => format!("`{column}` is called `{to}`, until now `{from}`"),
         "respelled" => format!("`{from}` is written `{to}`"),
         "format" => format!("values of `{column}` are written {to}, until now {from}"),
+        "misread" => {
+            format!("values of `{column}` are {to}; until now none told, and they were read as {from}")
+        }
         "reordered" => format!("columns stand in another order, from `{column}` on"),
         "written" => format!("its {column} is {to}, until now {from}"),
         "part" => format!("`{column}` is new, for the table `{to}`"),

@@ -94,9 +94,6 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
         remarks.extend(message.lines().map(|line| (tone, clean(line))));
     }
     remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
-    if let Some(advice) = &line.advice {
-        remarks.push((Tone::Plain, format!("→ {advice}")));
-    }
     remarks.extend(counted(line).map(|words| (Tone::Plain, words)));
     if line.replaced {
         remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
@@ -115,6 +112,7 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
         }
     }
     remarks.extend(others.into_iter().map(|drift| (tone_of_drift(drift), clean(&drift.words()))));
+    remarks.extend(line.advice.iter().map(|advice| (Tone::Plain, format!("→ {advice}"))));
     remarks
 }
 

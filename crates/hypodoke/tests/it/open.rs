@@ -136,6 +136,51 @@ fn a_file_that_is_written_anew_is_not_read_as_it_always_was(#[values(Sqlite, Pos
 }
 
 #[rstest]
+#[case::dates(
+    "03/04/2026",
+    "04/25/2026",
+    "SELECT CAST(fee AS text) FROM f WHERE berth = 'a'",
+    "2026-04-03",
+    "2026-03-04"
+)]
+#[case::marks(
+    "1.234",
+    "1.234,50",
+    "SELECT CAST(1000 * fee AS integer) FROM f WHERE berth = 'a'",
+    "1234",
+    "1234000"
+)]
+fn a_guess_that_turns_out_wrong_is_said_and_put_right_by_a_replay(
+    #[case] open: &str,
+    #[case] clear: &str,
+    #[case] sql: &str,
+    #[case] guessed: &str,
+    #[case] right: &str,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", format!("berth;fee\na;{open}\n"));
+    shop.ok("load");
+    // One more that leaves it open, and is looked at for its new column.
+    shop.write("in/f_20260303.csv", format!("berth;fee;agent\nb;{open};Tarn\n"));
+    shop.ok("load");
+    shop.write("in/f_20260304.csv", format!("berth;fee;agent\nc;{clear};Tarn\n"));
+    let out = shop.ok("load").out;
+    assert!(out.contains("values of `fee` turn out to be"), "{out}");
+    assert!(out.contains("→ hypodoke replay f reads the files before it anew"), "{out}");
+    let told =
+        staging.query(&shop, "SELECT change FROM hd_drift WHERE column_name = 'fee' AND change <> 'widened'");
+    assert_eq!(told, ["misread"]);
+    assert_eq!(staging.query(&shop, sql), [guessed]);
+    shop.ok("replay f --yes");
+    assert_eq!(staging.query(&shop, sql), [right]);
+    // By now it is known: the next that leaves it open is no guess, nor is another way of writing.
+    shop.write("in/f_20260305.csv", format!("berth;fee;agent;crew\nd;{open};Tarn;3\n"));
+    assert!(!shop.ok("load").out.contains("values of `fee`"));
+}
+
+#[rstest]
 fn a_reading_that_was_chosen_is_said_once(#[values(Sqlite, Postgres)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");

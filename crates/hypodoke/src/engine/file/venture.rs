@@ -154,7 +154,7 @@ fn agree(head: &Looked, all: &Looked) -> bool {
 pub(super) fn with_all_values(mut layout: Layout, all: &Layout) -> Layout {
     for column in &mut layout.columns {
         if let Some(seen) = all.columns.iter().find(|seen| seen.name == column.name) {
-            (column.nullable, column.domain) = (seen.nullable, seen.domain);
+            (column.nullable, column.domain, column.reading) = (seen.nullable, seen.domain, seen.reading);
         }
     }
     layout
