@@ -159,6 +159,9 @@ pub struct ReceiptLine {
     pub holds: Vec<Hold>,
     /// Whether its rows took the place of an earlier version's.
     pub replaced: bool,
+    /// It is as it was when those were loaded.
+    #[serde(skip)]
+    pub again: bool,
     /// Lines after the table that were left out of it.
     pub footer: Vec<String>,
     /// What there is to say of what was found in it.

@@ -95,8 +95,12 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
     }
     remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
     remarks.extend(counted(line).map(|words| (Tone::Plain, words)));
-    if line.replaced {
-        remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
+    match (line.replaced, line.again) {
+        (true, true) => remarks.push((Tone::Faint, "loaded again in the place of its rows".to_owned())),
+        (true, false) => {
+            remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
+        }
+        (false, _) => {}
     }
     let (respelled, others): (Vec<&Drift>, Vec<&Drift>) = line
         .changes

@@ -63,7 +63,8 @@ fn files_of_a_window_are_loaded_again(#[values(Sqlite, Postgres)] kind: Kind) {
     let run = shop.ok("replay --modified 2026-03-01..2026-03-05 --yes");
     assert!(run.out.contains("f_20260303.csv") && !run.out.contains("f_20260302.csv"), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f WHERE berth = 'spoilt'"), ["2"]);
-    shop.ok("replay f --yes");
+    let out = shop.ok("replay f --yes").out;
+    assert!(out.contains("loaded again in the place of its rows") && !out.contains("changed since"), "{out}");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f WHERE berth = 'spoilt'"), ["0"]);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["4"]);
 }

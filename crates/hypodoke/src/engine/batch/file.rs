@@ -172,6 +172,7 @@ impl Batch<'_> {
                 Failure::load(message).advise("take its rows out by hand, or load it under another name"),
             ));
         }
+        let again = self.again && self.known.is_known(&file.seen.arrival, &feed.table);
         let said = as_sent(file, feed)?;
         let before = self.known.rows_before(&feed.table);
         let load = FileLoad {
@@ -191,7 +192,7 @@ impl Batch<'_> {
         let Some(loaded) = load.run(ground, looked)? else {
             return self.loaded_meanwhile(feed, file);
         };
-        let line = loaded_line(feed, file, &loaded, replaces.is_some());
+        let line = ReceiptLine { again, ..loaded_line(feed, file, &loaded, replaces.is_some()) };
         // A later file of this batch with the same path or content is judged by this entry.
         let entry = entry_of(&line, feed, file, self.number, began_at, Some(loaded.hash));
         self.known.learn(FileEntry { file: loaded.number, ..entry });
