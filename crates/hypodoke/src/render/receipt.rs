@@ -140,7 +140,8 @@ fn counted(line: &ReceiptLine) -> Option<String> {
 
 /// What only is noted is not for alarm.
 fn tone_of_drift(drift: &Drift) -> Tone {
-    if drift.action == Action::Noted { Tone::Faint } else { Tone::Warning }
+    let is_told_only = drift.action == Action::Noted && !matches!(drift.change, Change::Misread { .. });
+    if is_told_only { Tone::Faint } else { Tone::Warning }
 }
 
 /// What files of one batch disagree about, in words.
