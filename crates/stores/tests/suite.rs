@@ -1,6 +1,7 @@
 //! What every store has to do, whichever database it is.
 
 use std::path::Path;
+use std::sync::Barrier;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Caster, Rows, Source, Target};
@@ -27,12 +28,16 @@ enum Kind {
 
 use Kind::{Postgres, Sqlite};
 
-fn store(kind: Kind, folder: &TempDir) -> Box<dyn Store> {
+fn address(kind: Kind, folder: &TempDir) -> StoreUrl {
     let url = match kind {
         Sqlite => "sqlite:harbour.db".to_owned(),
         Postgres => Server::shared().database().url,
     };
-    let url = StoreUrl::parse(&url, folder.path()).expect("an address");
+    StoreUrl::parse(&url, folder.path()).expect("an address")
+}
+
+fn store(kind: Kind, folder: &TempDir) -> Box<dyn Store> {
+    let url = address(kind, folder);
     let mut store = hypodoke_stores::open(&url).expect("a store");
     store.open_ledger().expect("a ledger");
     store
@@ -313,4 +318,30 @@ fn names_are_quoted_whatever_they_are(#[values(Sqlite, Postgres)] kind: Kind) {
 fn wrong_addresses_say_what_is_wrong(#[case] url: &str, #[case] why: &str) {
     let error = StoreUrl::parse(url, Path::new("")).expect_err("an error").to_string();
     assert!(error.contains(why), "{error}");
+}
+
+/// Whoever comes while another makes the ledger waits for it, and finds no stranger's tables.
+#[rstest]
+#[case::sqlite(Sqlite, 40)]
+#[case::postgres(Postgres, 8)]
+fn a_ledger_is_made_once_by_many_at_once(#[case] kind: Kind, #[case] times: u32) {
+    const MANY: usize = 6;
+    for _ in 0..times {
+        let folder = TempDir::new().expect("a folder");
+        let url = address(kind, &folder).in_schema("fresh".to_owned()).unwrap_or_else(|plain| plain);
+        let start = Barrier::new(MANY);
+        let open = || {
+            let mut store = hypodoke_stores::open(&url).expect("a store");
+            start.wait();
+            store.open_ledger().expect("a ledger");
+            store.begin_batch(NOON).expect("a batch")
+        };
+        let mut batches: Vec<i64> = std::thread::scope(|scope| {
+            let others: Vec<_> = (0..MANY).map(|_| scope.spawn(open)).collect();
+            others.into_iter().map(|other| other.join().expect("no panic")).collect()
+        });
+        batches.sort_unstable();
+        batches.dedup();
+        assert_eq!(batches.len(), MANY);
+    }
 }

@@ -127,9 +127,16 @@ fn killed_again_and_again(
 }
 
 #[rstest]
-fn two_at_once_load_every_file_once(#[values(Kind::Sqlite, Kind::Postgres)] kind: Kind) {
+#[case::sqlite(Kind::Sqlite, "")]
+#[case::postgres(Kind::Postgres, "")]
+// Whose custom is that a transaction sees nothing that was committed after it began.
+#[case::strict(Kind::Postgres, "ALTER DATABASE NAME SET default_transaction_isolation = 'serializable'")]
+fn two_at_once_load_every_file_once(#[case] kind: Kind, #[case] custom: &str) {
     let shop = workshop();
     let staging = Staging::new(kind);
+    if let Staging::Postgres(database) = &staging {
+        database.query(&custom.replace("NAME", &database.name));
+    }
     for file in 0..40 {
         shop.write(&format!("in/f{file:02}.csv"), format!("id\n{file}\n"));
     }

@@ -100,8 +100,10 @@ impl PostgresStore {
         let path = schema
             .map(|schema| format!("SET search_path TO {}, public; ", quote(schema)))
             .unwrap_or_default();
+        // What others committed while this one waited for a lock has to be seen, whatever the
+        // database's own custom.
         let settings = format!(
-            "{path}SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}",
+            "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}",
             wait.as_millis().min(i32::MAX as u128)
         );
         self.run(self.client.batch_execute(&settings))?;
@@ -218,17 +220,15 @@ impl Store for PostgresStore {
             self.ledger_seen = true;
             return Ok(());
         }
-        if !self.schema_is_there {
-            self.run(
-                self.client.batch_execute(&format!("CREATE SCHEMA IF NOT EXISTS {}", quote(&self.schema))),
-            )?;
-            self.schema_is_there = true;
-        }
         // Two processes may come at once: the second waits, and finds the ledger made.
         let made = self.run(async {
             self.client
                 .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
                 .await?;
+            if !self.schema_is_there {
+                let make = format!("CREATE SCHEMA IF NOT EXISTS {}", quote(&self.schema));
+                self.client.batch_execute(&make).await?;
+            }
             if ledger::version(&self.client, &self.schema).await?.is_none() {
                 self.client.batch_execute(ledger::SCHEMA).await?;
                 self.client.batch_execute(ledger::DECISIONS).await?;
@@ -242,6 +242,7 @@ impl Store for PostgresStore {
             let _ = self.run(self.client.batch_execute("ROLLBACK"));
             return Err(error);
         }
+        self.schema_is_there = true;
         self.ledger_seen = true;
         Ok(())
     }

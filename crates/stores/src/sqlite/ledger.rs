@@ -106,7 +106,7 @@ pub fn version(connection: &Connection) -> Result<Option<i64>> {
 }
 
 /// A table that bears a name of the ledger's without being of one.
-pub fn foreign_tables(connection: &Connection) -> Result<Option<String>> {
+fn foreign_table(connection: &Connection) -> Result<Option<String>> {
     let mut statement = connection.prepare("SELECT count(*) FROM sqlite_schema WHERE name = ?1")?;
     for name in LEDGER_TABLES {
         if statement.query_row([name], |row| row.get::<_, i64>(0))? > 0 {
@@ -116,11 +116,12 @@ pub fn foreign_tables(connection: &Connection) -> Result<Option<String>> {
     Ok(None)
 }
 
-/// Makes the ledger's tables.
-pub fn create(connection: &Connection) -> Result<()> {
+/// Makes the ledger's tables, or brings them up to this version; gives the name of a table that is
+/// in their way. All of it is asked under the lock: another process may make them meanwhile.
+pub fn create(connection: &Connection) -> Result<Option<String>> {
     match version(connection)? {
         // Another process made them while this one waited for the lock.
-        Some(LEDGER_VERSION..) => return Ok(()),
+        Some(LEDGER_VERSION..) => return Ok(None),
         Some(found) => {
             if found < 2 {
                 connection.execute_batch(TO_SECOND)?;
@@ -131,15 +132,20 @@ pub fn create(connection: &Connection) -> Result<()> {
                 connection.execute_batch(DECISIONS)?;
             }
             connection.execute_batch(notices::TABLES)?;
-            return connection.execute_batch(TO_FOURTH);
+            connection.execute_batch(TO_FOURTH)?;
+            return Ok(None);
         }
-        None => connection.execute_batch(SCHEMA)?,
+        None => {}
     }
+    if let Some(name) = foreign_table(connection)? {
+        return Ok(Some(name));
+    }
+    connection.execute_batch(SCHEMA)?;
     connection.execute_batch(PARTS)?;
     connection.execute_batch(DECISIONS)?;
     connection.execute_batch(notices::TABLES)?;
     connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", params![LEDGER_VERSION, PROGRAM])?;
-    Ok(())
+    Ok(None)
 }
 
 /// The newest layout of a table: its version, its text and its file.

@@ -144,17 +144,14 @@ impl Store for SqliteStore {
         if self.ledger_seen {
             return Ok(());
         }
-        let path = self.path.clone();
         if self.has_ledger()? {
             self.ledger_seen = true;
             return Ok(());
         }
-        let before = self.read(ledger::foreign_tables)?;
-        if let Some(name) = before {
+        if let Some(name) = self.write(ledger::create)? {
             let why = format!("a table called `{name}` is there already, and is not of a ledger");
-            return Err(StoreError::Refused { shown: shown(&path), why });
+            return Err(StoreError::Refused { shown: self.shown(), why });
         }
-        self.write(ledger::create)?;
         self.ledger_seen = true;
         Ok(())
     }
