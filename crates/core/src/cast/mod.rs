@@ -251,11 +251,8 @@ impl Caster {
         let start = rows.records.bytes.len();
         rows.records.bytes.extend_from_slice(default.as_bytes());
         let place = Field::text(start..rows.records.bytes.len());
-        let cell = value::Reader::plain(target.ty, Format::default(), &mut rows.wide).read(
-            default.as_bytes(),
-            place,
-            Origin::Text,
-        );
+        let raw = value::Raw { at: 0, value: default.as_bytes(), place, origin: Origin::Text };
+        let cell = value::Reader::plain(target.ty, Format::default(), &mut rows.wide).read(raw);
         // Whether the default is of the column's type was asked before the load.
         let Ok(cell) = cell else { return };
         let width = rows.width;
@@ -298,48 +295,55 @@ impl Caster {
     fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
-        let even = records.even_width();
-        let mut reader = value::Reader::new(target, self.met[column], wide);
-        for at in 0..records.len() {
-            if self.bad[at] {
-                continue;
-            }
+        let (width, even, bad) = (*width, records.even_width(), &self.bad);
+        let values = (0..records.len()).filter(|at| !bad[*at]).map(|at| {
             // A record that may stop short has no more than it says.
-            let Some(place) = records.field(at, field, even) else {
-                if target.required && target.default.is_none() {
-                    self.bad[at] = true;
-                    self.misfits.push(Misfit { record: at as u32, column, reason: Reason::Required });
-                }
-                continue;
-            };
-            let cell = &mut cells[at * *width + column];
-            let read = match place.origin() {
-                Origin::Missing => Ok(Cell::Null),
-                origin => reader.read(records.value(place), place, origin),
-            };
-            let read = match read {
-                Ok(Cell::Text { start, len }) if holds_nul && has_nul(records, start, len) => {
-                    Err(Reason::Nul)
-                }
-                Ok(Cell::Null) if target.required && target.default.is_none() => Err(Reason::Required),
-                Ok(value) => match target.limit {
-                    Some(limit) if !limit.holds(value, records) => Err(Reason::Beyond(limit)),
-                    _ => Ok(value),
-                },
-                other => other,
-            };
-            match read {
-                Ok(value) => *cell = value,
-                Err(reason) => {
-                    self.bad[at] = true;
-                    self.surprises += (!target.pinned && reason.is_of_type()) as u64;
-                    self.misfits.push(Misfit { record: at as u32, column, reason });
-                }
-            }
+            let place = records.field(at, field, even).unwrap_or(Field::ABSENT);
+            value::Raw { at, value: records.value(place), place, origin: place.origin() }
+        });
+        let first = self.misfits.len();
+        let misfits = &mut self.misfits;
+        let mut reader = value::Reader::new(target, self.met[column], wide);
+        reader.read_all(values, |at, read| match read {
+            Ok(value) => cells[at * width + column] = value,
+            Err(reason) => misfits.push(Misfit { record: at as u32, column, reason }),
+        });
+        let mut met = reader.met();
+        let wider = std::mem::take(&mut met.wider);
+        self.met[column] = met;
+        let unlike = self.misfits[first..].iter().filter(|misfit| misfit.reason.is_of_type()).count() as u64;
+        self.surprises += if target.pinned { 0 } else { wider + unlike };
+        self.refuse_from(first);
+        self.hold_to(rows, column, holds_nul);
+    }
+
+    /// Refuses values that are of the column's type and that it does not take all the same.
+    fn hold_to(&mut self, rows: &Rows, column: usize, holds_nul: bool) {
+        let target = &self.targets[column];
+        let takes_null = !target.required || target.default.is_some();
+        if takes_null && target.limit.is_none() && !holds_nul {
+            return;
         }
-        self.met[column] = reader.met();
-        let wider = std::mem::take(&mut self.met[column].wider);
-        self.surprises += if target.pinned { 0 } else { wider };
+        let first = self.misfits.len();
+        for at in (0..rows.records.len()).filter(|at| !self.bad[*at]) {
+            let reason = match rows.cells[at * rows.width + column] {
+                Cell::Null if !takes_null => Reason::Required,
+                Cell::Text { start, len } if holds_nul && rows.bytes(start, len).contains(&0) => Reason::Nul,
+                value => match target.limit {
+                    Some(limit) if !limit.holds(value, &rows.records) => Reason::Beyond(limit),
+                    _ => continue,
+                },
+            };
+            self.misfits.push(Misfit { record: at as u32, column, reason });
+        }
+        self.refuse_from(first);
+    }
+
+    /// Records of the misfits from this one on are not loaded.
+    fn refuse_from(&mut self, first: usize) {
+        for misfit in &self.misfits[first..] {
+            self.bad[misfit.record as usize] = true;
+        }
     }
 
     fn fill(&self, rows: &mut Rows, column: usize, value: &PartValue) {
@@ -351,9 +355,9 @@ impl Caster {
                 rows.records.bytes.extend_from_slice(text.as_bytes());
                 let place = Field::text(start..rows.records.bytes.len());
                 let ty = self.targets[column].ty;
-                let mut reader = value::Reader::plain(ty, Format::default(), &mut rows.wide);
+                let raw = value::Raw { at: 0, value: text.as_bytes(), place, origin: Origin::Text };
                 // A constant of another type than its column is told before the load.
-                reader.read(text.as_bytes(), place, Origin::Text).unwrap_or(Cell::Null)
+                value::Reader::plain(ty, Format::default(), &mut rows.wide).read(raw).unwrap_or(Cell::Null)
             }
         };
         let width = rows.width;
@@ -380,11 +384,6 @@ impl Caster {
             });
         }
     }
-}
-
-#[cold]
-fn has_nul(records: &Records, start: u32, len: u32) -> bool {
-    records.value(Field::new(start as usize..(start + len) as usize, false)).contains(&0)
 }
 
 #[cfg(test)]

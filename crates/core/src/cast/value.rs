@@ -22,6 +22,19 @@ pub struct Met {
     pub wider: u64,
 }
 
+/// A value as it was written.
+#[derive(Clone, Copy, Debug)]
+pub struct Raw<'v> {
+    /// Its record, by its place in the batch.
+    pub at: usize,
+    /// Its bytes.
+    pub value: &'v [u8],
+    /// Where they stand in the buffer.
+    pub place: Field,
+    /// How it stood in its source.
+    pub origin: Origin,
+}
+
 /// Reads the values of one column, one after another.
 pub struct Reader<'a> {
     ty: Type,
@@ -56,60 +69,115 @@ impl<'a> Reader<'a> {
         Reader { also_null: &[], strings_are_text: false, ty, trim: false, format, known, wide, met }
     }
 
-    /// Reads a value that stands by itself: places are those in `value`.
-    pub fn read_alone(&mut self, value: &[u8], origin: Origin) -> Result<Cell, Reason> {
-        self.read(value, Field::new(0..value.len(), false), origin)
-    }
-
     /// What was met so far.
     pub fn met(&self) -> Met {
         self.met
     }
 
-    /// Reads a value; `place` is where it stands in the buffer.
+    /// Reads a value that stands by itself: places are those in `value`.
+    pub fn read_alone(&mut self, value: &[u8], origin: Origin) -> Result<Cell, Reason> {
+        self.read(Raw { at: 0, value, place: Field::new(0..value.len(), false), origin })
+    }
+
+    /// Reads one value.
+    pub fn read(&mut self, raw: Raw<'_>) -> Result<Cell, Reason> {
+        let mut read = Ok(Cell::Null);
+        self.read_all(std::iter::once(raw), |_, what| read = what);
+        read
+    }
+
+    /// Reads values one after another and hands over what each is. The type is asked for once: each
+    /// has a loop of its own.
     #[inline]
-    pub fn read(&mut self, value: &[u8], place: Field, origin: Origin) -> Result<Cell, Reason> {
-        let bytes = trim(value);
-        if origin == Origin::Text && self.strings_are_text && self.ty != Type::Text {
+    pub fn read_all<'v>(
+        &mut self,
+        values: impl Iterator<Item = Raw<'v>>,
+        out: impl FnMut(usize, Result<Cell, Reason>),
+    ) {
+        match self.ty {
+            Type::Text if self.trim => {
+                self.each::<true>(values, out, |_, raw, bytes| Ok(Cell::text(within(raw, bytes))))
+            }
+            Type::Text => self.each::<true>(values, out, |_, raw, _| Ok(Cell::text(raw.place.range()))),
+            Type::Integer => self.each::<false>(values, out, |reader, _, bytes| reader.integer(bytes)),
+            Type::Decimal { precision, scale } => {
+                // No type has more digits than there are powers of ten.
+                let limit = number::power_of_ten(precision).map_or(0, i128::unsigned_abs);
+                self.each::<false>(values, out, |reader, _, bytes| reader.decimal(bytes, scale, limit))
+            }
+            Type::Float => self.each::<false>(values, out, |reader, _, bytes| reader.float(bytes)),
+            Type::Date => self.each::<false>(values, out, |reader, _, bytes| {
+                let read = temporal::read_date(bytes, reader.format.date);
+                read.map(Cell::Date).ok_or(Reason::NotA(Type::Date))
+            }),
+            Type::Time => self.each::<false>(values, out, |_, _, bytes| {
+                temporal::read_time(bytes).map(Cell::Time).ok_or(Reason::NotA(Type::Time))
+            }),
+            Type::Timestamp => self.each::<false>(values, out, |reader, _, bytes| {
+                let read = temporal::read_timestamp(bytes, reader.format.date);
+                read.map(Cell::Timestamp).ok_or(Reason::NotA(Type::Timestamp))
+            }),
+            Type::TimestampTz => self.each::<false>(values, out, |reader, _, bytes| {
+                let read = temporal::read_timestamp_tz(bytes, reader.format.date);
+                read.map(Cell::TimestampTz).ok_or(Reason::NotA(Type::TimestampTz))
+            }),
+            Type::Boolean => {
+                self.each::<false>(values, out, |reader, raw, bytes| reader.truth(bytes, raw.origin))
+            }
+            Type::Uuid => self.each::<false>(values, out, |_, raw, bytes| uuid(raw, bytes)),
+            Type::Json => self.each::<false>(values, out, |reader, raw, bytes| reader.json(raw, bytes)),
+            Type::Unknown => self.each::<false>(values, out, |_, _, _| Err(Reason::NoTypeYet)),
+        }
+    }
+
+    /// Hands what is no null to `convert`, with the blanks around it taken off.
+    #[inline(always)]
+    fn each<'v, const TEXT: bool>(
+        &mut self,
+        values: impl Iterator<Item = Raw<'v>>,
+        mut out: impl FnMut(usize, Result<Cell, Reason>),
+        convert: impl Fn(&mut Self, Raw<'v>, &'v [u8]) -> Result<Cell, Reason>,
+    ) {
+        for raw in values {
+            let bytes = trim(raw.value);
+            let read = match raw.origin {
+                Origin::Missing => Ok(Cell::Null),
+                _ if self.is_null::<TEXT>(raw, bytes) => Ok(Cell::Null),
+                _ => convert(self, raw, bytes),
+            };
+            out(raw.at, read);
+        }
+    }
+
+    #[inline(always)]
+    fn is_null<const TEXT: bool>(&mut self, raw: Raw<'_>, bytes: &[u8]) -> bool {
+        if !TEXT && raw.origin == Origin::Text && self.strings_are_text {
             self.met.wider += 1;
         }
-        let exact = origin == Origin::Text && self.ty == Type::Text;
+        let exact = TEXT && raw.origin == Origin::Text;
         if let Some(index) = words::null_index(bytes)
             && self.format.nulls.holds(index)
             && !exact
-            // A quoted blank in a text column is a text of no characters, written down as one.
-            && !(origin == Origin::Quoted && index == words::EMPTY && self.ty == Type::Text && !value.is_empty())
         {
-            return Ok(Cell::Null);
+            // A quoted blank in a text column is a text of no characters, written down as one.
+            let blank = TEXT && raw.origin == Origin::Quoted && index == words::EMPTY;
+            return !blank || raw.value.is_empty() || self.is_named_null(bytes);
         }
-        if !self.also_null.is_empty() && self.also_null.iter().any(|word| word.as_bytes() == bytes) {
-            return Ok(Cell::Null);
+        !self.also_null.is_empty() && self.is_named_null(bytes)
+    }
+
+    /// Whether the user says that this word is a null.
+    #[cold]
+    fn is_named_null(&self, bytes: &[u8]) -> bool {
+        self.also_null.iter().any(|word| word.as_bytes() == bytes)
+    }
+
+    fn json(&mut self, raw: Raw<'_>, bytes: &[u8]) -> Result<Cell, Reason> {
+        if !is_json(bytes) {
+            return Err(Reason::NotA(Type::Json));
         }
-        match self.ty {
-            Type::Text if self.trim => Ok(Cell::text(within(value, bytes, place))),
-            Type::Text => Ok(Cell::text(place.range())),
-            Type::Integer => self.integer(bytes),
-            Type::Decimal { precision, scale } => self.decimal(bytes, precision, scale),
-            Type::Float => self.float(bytes),
-            Type::Date => {
-                temporal::read_date(bytes, self.format.date).map(Cell::Date).ok_or(Reason::NotA(Type::Date))
-            }
-            Type::Time => temporal::read_time(bytes).map(Cell::Time).ok_or(Reason::NotA(Type::Time)),
-            Type::Timestamp => temporal::read_timestamp(bytes, self.format.date)
-                .map(Cell::Timestamp)
-                .ok_or(Reason::NotA(Type::Timestamp)),
-            Type::TimestampTz => temporal::read_timestamp_tz(bytes, self.format.date)
-                .map(Cell::TimestampTz)
-                .ok_or(Reason::NotA(Type::TimestampTz)),
-            Type::Boolean => self.truth(bytes, origin),
-            Type::Uuid => uuid(value, bytes, place),
-            Type::Json if is_json(bytes) => {
-                self.met.wider += u64::from(!matches!(bytes[0], b'{' | b'['));
-                Ok(Cell::text(within(value, bytes, place)))
-            }
-            Type::Json => Err(Reason::NotA(Type::Json)),
-            Type::Unknown => Err(Reason::NoTypeYet),
-        }
+        self.met.wider += u64::from(!matches!(bytes[0], b'{' | b'['));
+        Ok(Cell::text(within(raw, bytes)))
     }
 
     #[inline]
@@ -132,11 +200,10 @@ impl<'a> Reader<'a> {
     }
 
     #[inline]
-    fn decimal(&mut self, bytes: &[u8], precision: u16, scale: u16) -> Result<Cell, Reason> {
+    fn decimal(&mut self, bytes: &[u8], scale: u16, limit: u128) -> Result<Cell, Reason> {
         let number = self.number(bytes)?;
         let mantissa = self.exact(number, scale)?;
-        let limit = number::power_of_ten(precision).ok_or(Reason::TooLarge(self.ty))?;
-        if mantissa.unsigned_abs() >= limit.unsigned_abs() {
+        if mantissa.unsigned_abs() >= limit {
             return Err(Reason::TooLarge(self.ty));
         }
         self.met.greatest = self.met.greatest.max(u64::try_from(mantissa.unsigned_abs()).unwrap_or(u64::MAX));
@@ -203,16 +270,16 @@ impl Met {
     }
 }
 
-fn uuid(value: &[u8], bytes: &[u8], place: Field) -> Result<Cell, Reason> {
+fn uuid(raw: Raw<'_>, bytes: &[u8]) -> Result<Cell, Reason> {
     if !is_uuid(bytes) {
         return Err(Reason::NotA(Type::Uuid));
     }
     let braced = bytes.len() == 38;
-    Ok(Cell::Uuid { start: (within(value, bytes, place).start + braced as usize) as u32 })
+    Ok(Cell::Uuid { start: (within(raw, bytes).start + braced as usize) as u32 })
 }
 
 /// Where a trimmed value stands in the buffer.
-fn within(value: &[u8], trimmed: &[u8], place: Field) -> std::ops::Range<usize> {
-    let start = place.range().start + (trimmed.as_ptr() as usize - value.as_ptr() as usize);
+fn within(raw: Raw<'_>, trimmed: &[u8]) -> std::ops::Range<usize> {
+    let start = raw.place.range().start + (trimmed.as_ptr() as usize - raw.value.as_ptr() as usize);
     start..start + trimmed.len()
 }

@@ -148,8 +148,9 @@ impl Tokeniser {
         let mut scanner = Scanner::new(bytes, from, [first, newline, b'\n']);
         let (mut start, mut field) = (from, from);
         let mut newlines = 0;
+        let quote = self.dialect.quote;
         // Only records that were begun are open: a comment or blank line begins none.
-        loop {
+        'fields: loop {
             if field == start {
                 match self.pass_over(bytes, start, end) {
                     Ok(next) if next == start => {}
@@ -163,7 +164,7 @@ impl Tokeniser {
                     Err(next) => return Ok(next),
                 }
             }
-            let quoted = self.dialect.quote.is_some_and(|quote| bytes.get(field) == Some(&quote));
+            let quoted = quote.is_some_and(|quote| bytes.get(field) == Some(&quote));
             let mut pushed = false;
             if quoted {
                 match self.quoted(bytes, field, base, unescaped, end) {
@@ -177,6 +178,19 @@ impl Tokeniser {
                 }
             }
             let mut at = scanner.next();
+            if !pushed && self.delimiter_len == 1 {
+                // Bare fields one after another, the commonest by far: nothing else is asked of them.
+                while let Some(place) = at
+                    && bytes[place] == first
+                {
+                    records.push_field(Field::new(field..place, false));
+                    field = place + 1;
+                    if quote.is_some() && bytes.get(field).copied() == quote {
+                        continue 'fields;
+                    }
+                    at = scanner.next();
+                }
+            }
             while let Some(place) = at
                 && bytes[place] == first
                 && self.delimiter_len > 1

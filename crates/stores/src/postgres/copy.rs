@@ -103,8 +103,16 @@ pub fn put_row(
 
 #[inline]
 fn put_long(out: &mut BytesMut, value: i64) {
-    out.put_i32(8);
-    out.put_i64(value);
+    put_sized::<8, 12>(out, value.to_be_bytes());
+}
+
+/// A value of a known size behind its size, put down in one go. `ALL` is `SIZE` and four.
+#[inline]
+fn put_sized<const SIZE: usize, const ALL: usize>(out: &mut BytesMut, value: [u8; SIZE]) {
+    let mut both = [0; ALL];
+    both[..4].copy_from_slice(&(SIZE as u32).to_be_bytes());
+    both[4..].copy_from_slice(&value);
+    out.put_slice(&both);
 }
 
 #[inline]
@@ -118,33 +126,15 @@ fn put_cell(out: &mut BytesMut, cell: Cell, wire: Wire, rows: &Rows) {
             out.put_slice(rows.bytes(start, len));
         }
         (Cell::Integer(value), Wire::Int(8)) => put_long(out, value),
-        (Cell::Integer(value), Wire::Int(4)) => {
-            out.put_i32(4);
-            out.put_i32(value as i32);
-        }
-        (Cell::Integer(value), Wire::Int(_)) => {
-            out.put_i32(2);
-            out.put_i16(value as i16);
-        }
+        (Cell::Integer(value), Wire::Int(4)) => put_sized::<4, 8>(out, (value as i32).to_be_bytes()),
+        (Cell::Integer(value), Wire::Int(_)) => put_sized::<2, 6>(out, (value as i16).to_be_bytes()),
         (Cell::Integer(value), Wire::Numeric) => put_numeric(out, i128::from(value), 0),
         (Cell::Decimal { mantissa, scale }, Wire::Numeric) => put_numeric(out, i128::from(mantissa), scale),
         (Cell::Wide { index, scale }, Wire::Numeric) => put_numeric(out, rows.wide[index as usize], scale),
-        (Cell::Float(value), Wire::Float(4)) => {
-            out.put_i32(4);
-            out.put_f32(value as f32);
-        }
-        (Cell::Float(value), _) => {
-            out.put_i32(8);
-            out.put_f64(value);
-        }
-        (Cell::Boolean(value), Wire::Bool) => {
-            out.put_i32(1);
-            out.put_u8(u8::from(value));
-        }
-        (Cell::Date(days), Wire::Date) => {
-            out.put_i32(4);
-            out.put_i32(days - EPOCH_DAYS);
-        }
+        (Cell::Float(value), Wire::Float(4)) => put_sized::<4, 8>(out, (value as f32).to_be_bytes()),
+        (Cell::Float(value), _) => put_sized::<8, 12>(out, value.to_be_bytes()),
+        (Cell::Boolean(value), Wire::Bool) => put_sized::<1, 5>(out, [u8::from(value)]),
+        (Cell::Date(days), Wire::Date) => put_sized::<4, 8>(out, (days - EPOCH_DAYS).to_be_bytes()),
         (Cell::Time(micros), Wire::Time) => put_long(out, micros),
         (Cell::Timestamp(micros) | Cell::TimestampTz(micros), Wire::Timestamp) => {
             put_long(out, micros - EPOCH_MICROS);
@@ -197,16 +187,39 @@ fn put_numeric(out: &mut BytesMut, mantissa: i128, scale: u8) {
     let scale = u32::from(scale);
     // The point stands between digits of base ten thousand, so the last one is filled up.
     let fill = (4 - scale % 4) % 4;
-    let mut rest = mantissa.unsigned_abs();
-    let mut count = 0;
-    if fill > 0 {
-        // Filled up by hand: 38 digits and three more would not fit.
-        let part = 10u128.pow(4 - fill);
-        digits[0] = ((rest % part) * 10u128.pow(fill)) as u16;
-        rest /= part;
-        count = 1;
+    let count = split(mantissa.unsigned_abs(), fill as usize, &mut digits);
+    let behind = scale.div_ceil(4) as i16;
+    let trailing = digits[..count].iter().take_while(|digit| **digit == 0).count();
+    let kept = &digits[trailing..count];
+    let mut value = [0u8; 4 + 8 + 2 * 12];
+    let head = [
+        8 + 2 * kept.len() as u32,
+        (kept.len() as u32) << 16 | u32::from((count as i16 - 1 - behind) as u16),
+        if mantissa < 0 { 0x4000 << 16 } else { 0 } | scale,
+    ];
+    for (at, part) in head.into_iter().enumerate() {
+        value[4 * at..4 * at + 4].copy_from_slice(&part.to_be_bytes());
     }
+    for (at, digit) in kept.iter().rev().enumerate() {
+        value[12 + 2 * at..14 + 2 * at].copy_from_slice(&digit.to_be_bytes());
+    }
+    out.put_slice(&value[..12 + 2 * kept.len()]);
+}
+
+/// Splits a number into digits of base ten thousand, the last one first, which takes so many digits
+/// of ten less than four; how many there are.
+#[inline]
+fn split(whole: u128, fill: usize, digits: &mut [u16; 12]) -> usize {
+    const TENS: [u16; 5] = [1, 10, 100, 1000, 10_000];
+    // Filled up digit by digit: 38 digits and three more would not fit.
+    let (part, up) = (TENS[4 - fill], TENS[fill]);
     // Division of 128 bits is slow, and most numbers are short.
+    let (first, mut rest) = match u64::try_from(whole) {
+        Ok(short) => (short % u64::from(part), u128::from(short / u64::from(part))),
+        Err(_) => ((whole % u128::from(part)) as u64, whole / u128::from(part)),
+    };
+    digits[0] = first as u16 * up;
+    let mut count = 1;
     while rest > u128::from(u64::MAX) {
         digits[count] = (rest % 10_000) as u16;
         rest /= 10_000;
@@ -218,15 +231,7 @@ fn put_numeric(out: &mut BytesMut, mantissa: i128, scale: u8) {
         rest /= 10_000;
         count += 1;
     }
-    let behind = scale.div_ceil(4) as i16;
-    let trailing = digits[..count].iter().take_while(|digit| **digit == 0).count();
-    let kept = &digits[trailing..count];
-    out.put_i32(8 + 2 * kept.len() as i32);
-    out.put_i16(kept.len() as i16);
-    out.put_i16(count as i16 - 1 - behind);
-    out.put_u16(if mantissa < 0 { 0x4000 } else { 0 });
-    out.put_i16(scale as i16);
-    kept.iter().rev().for_each(|digit| out.put_u16(*digit));
+    count
 }
 
 #[cfg(test)]
