@@ -254,7 +254,7 @@ impl Records {
 
     /// One field of record `index`, if it has so many. `even` is [`Records::even_width`]: where it is
     /// known the field is found without asking where the record begins.
-    #[inline]
+    #[inline(always)]
     pub fn field(&self, index: usize, column: usize, even: Option<usize>) -> Option<Field> {
         match even {
             Some(width) if column < width => self.fields.get(index * width + column).copied(),

@@ -295,12 +295,8 @@ impl Caster {
     fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
-        let (width, even, bad) = (*width, records.even_width(), &self.bad);
-        let values = (0..records.len()).filter(|at| !bad[*at]).map(|at| {
-            // A record that may stop short has no more than it says.
-            let place = records.field(at, field, even).unwrap_or(Field::ABSENT);
-            value::Raw { at, value: records.value(place), place, origin: place.origin() }
-        });
+        let width = *width;
+        let values = value::Column { records, bad: &self.bad, field, even: records.even_width(), at: 0 };
         let first = self.misfits.len();
         let misfits = &mut self.misfits;
         let mut reader = value::Reader::new(target, self.met[column], wide);

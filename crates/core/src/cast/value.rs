@@ -2,7 +2,7 @@
 
 use super::{Cell, Reason, Target};
 use crate::layout::Format;
-use crate::record::{Field, Origin};
+use crate::record::{Field, Origin, Records};
 use crate::spelling::number::{self, digit_count};
 use crate::spelling::words::{self, BoolWords, Word};
 use crate::spelling::{Number, is_json, is_uuid, temporal, trim};
@@ -33,6 +33,37 @@ pub struct Raw<'v> {
     pub place: Field,
     /// How it stood in its source.
     pub origin: Origin,
+}
+
+/// The values of one column, of the records that nothing is wrong with so far.
+pub struct Column<'r> {
+    /// The records.
+    pub records: &'r Records,
+    /// Those that something is wrong with.
+    pub bad: &'r [bool],
+    /// Which of their fields it is.
+    pub field: usize,
+    /// How many fields each has, where that is known of all.
+    pub even: Option<usize>,
+    /// The next record.
+    pub at: usize,
+}
+
+impl<'r> Iterator for Column<'r> {
+    type Item = Raw<'r>;
+
+    // A call for each value of each column would cost as much as reading it.
+    #[inline(always)]
+    fn next(&mut self) -> Option<Raw<'r>> {
+        while *self.bad.get(self.at)? {
+            self.at += 1;
+        }
+        let at = self.at;
+        self.at += 1;
+        // A record that may stop short has no more than it says.
+        let place = self.records.field(at, self.field, self.even).unwrap_or(Field::ABSENT);
+        Some(Raw { at, value: self.records.value(place), place, origin: place.origin() })
+    }
 }
 
 /// Reads the values of one column, one after another.
@@ -199,7 +230,7 @@ impl<'a> Reader<'a> {
         number::read(bytes, self.format.number, self.known.unit).ok_or(Reason::NotA(self.ty))
     }
 
-    #[inline]
+    #[inline(always)]
     fn decimal(&mut self, bytes: &[u8], scale: u16, limit: u128) -> Result<Cell, Reason> {
         let number = self.number(bytes)?;
         let mantissa = self.exact(number, scale)?;
