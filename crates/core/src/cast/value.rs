@@ -186,8 +186,7 @@ impl<'a> Reader<'a> {
             self.met.wider += 1;
         }
         let exact = TEXT && raw.origin == Origin::Text;
-        if let Some(index) = words::null_index(bytes)
-            && self.format.nulls.holds(index)
+        if let Some(index) = words::null_index_in(bytes, self.format.nulls)
             && !exact
         {
             // A quoted blank in a text column is a text of no characters, written down as one.

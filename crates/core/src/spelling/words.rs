@@ -95,7 +95,7 @@ pub fn look_up(bytes: &[u8]) -> Option<Word> {
     if let Some(word) = truth(bytes) {
         return Some(word);
     }
-    spelling_of(bytes).map(Word::Null)
+    spelling_of(bytes, NullSet::ALL).map(Word::Null)
 }
 
 /// For each byte, the spellings of null that begin with it: most values begin with none of theirs.
@@ -111,12 +111,40 @@ const BY_FIRST: [u32; 256] = {
     table
 };
 
+/// The spellings of null as one number each: their bytes, the first one lowest.
+const PACKED: [u64; NULL_SPELLINGS.len()] = {
+    let mut table = [0; NULL_SPELLINGS.len()];
+    let mut at = 0;
+    while at < NULL_SPELLINGS.len() {
+        table[at] = packed(NULL_SPELLINGS[at].as_bytes());
+        at += 1;
+    }
+    table
+};
+
+/// At most [`LONGEST`] bytes as one number; none of them is NUL where two are to be told apart.
 #[inline]
-fn spelling_of(bytes: &[u8]) -> Option<u8> {
-    let mut left = BY_FIRST[usize::from(*bytes.first()?)];
+const fn packed(bytes: &[u8]) -> u64 {
+    let (mut number, mut at) = (0, bytes.len());
+    while at > 0 {
+        at -= 1;
+        number = number << 8 | bytes[at] as u64;
+    }
+    number
+}
+
+/// The index of a value of 1 to [`LONGEST`] bytes among the spellings of a set.
+#[inline]
+fn spelling_of(bytes: &[u8], set: NullSet) -> Option<u8> {
+    let mut left = BY_FIRST[usize::from(*bytes.first()?)] & set.0;
+    // NUL bytes at the end would not count.
+    if left == 0 || bytes.ends_with(&[0]) {
+        return None;
+    }
+    let word = packed(bytes);
     while left != 0 {
         let at = left.trailing_zeros();
-        if NULL_SPELLINGS[at as usize].as_bytes() == bytes {
+        if PACKED[at as usize] == word {
             return Some(at as u8);
         }
         left &= left - 1;
@@ -127,11 +155,17 @@ fn spelling_of(bytes: &[u8]) -> Option<u8> {
 /// The index of a trimmed value among the spellings of null.
 #[inline]
 pub fn null_index(bytes: &[u8]) -> Option<u8> {
+    null_index_in(bytes, NullSet::ALL)
+}
+
+/// The index of a trimmed value among the spellings of null of a set.
+#[inline]
+pub fn null_index_in(bytes: &[u8], set: NullSet) -> Option<u8> {
     match bytes.first() {
-        None => Some(EMPTY),
+        None => set.holds(EMPTY).then_some(EMPTY),
         Some(b'0'..=b'9') => None,
         Some(_) if bytes.len() > LONGEST => None,
-        Some(_) => spelling_of(bytes),
+        Some(_) => spelling_of(bytes, set),
     }
 }
 
@@ -178,6 +212,18 @@ mod tests {
             assert!(spelling.len() <= LONGEST, "{spelling}");
             assert_eq!(null_index(spelling.as_bytes()), Some(at as u8), "{spelling}");
         }
+    }
+
+    #[test]
+    fn what_is_no_spelling_is_none() {
+        for spelling in NULL_SPELLINGS.iter().filter(|spelling| spelling.len() < LONGEST) {
+            for other in [format!("{spelling}\0"), format!("{spelling}x"), format!("\0{spelling}")] {
+                assert_eq!(null_index(other.as_bytes()), None, "{other:?}");
+            }
+        }
+        assert_eq!(null_index_in(b"NA", NullSet::ALWAYS), None);
+        assert_eq!(null_index_in(b"NULL", NullSet::ALWAYS), Some(1));
+        assert_eq!(null_index_in(b"", NullSet(0)), None);
     }
 
     #[test]
