@@ -1,10 +1,11 @@
 //! Killed at any instant, the next run continues with no row lost or doubled: in every mode, on
-//! both databases, and also if it is the database's side that is killed.
+//! both databases, from a folder and from a server, and also if it is the database's side or the
+//! files' server that is killed.
 
 use std::process::Stdio;
 use std::time::Duration;
 
-use hypodoke_testkit::Workshop;
+use hypodoke_testkit::{Sshd, Workshop, set_modified};
 use rstest::rstest;
 
 use crate::staging::{Kind, Staging};
@@ -14,25 +15,76 @@ use crate::workshop;
 const DAYS: u64 = 6;
 const ROWS: u64 = 6_000;
 
-fn write_files(shop: &Workshop) {
-    for day in 0..DAYS {
+/// Where the files lie.
+#[derive(Clone, Copy, Debug)]
+enum Source {
+    Folder,
+    Sftp,
+}
+
+/// A place with all files in it.
+enum Place {
+    Folder,
+    Sftp(Sshd),
+}
+
+fn texts() -> impl Iterator<Item = (String, String)> {
+    (0..DAYS).map(|day| {
         let line = |row: u64| {
             let id = day * ROWS / 2 + row;
             format!("{id},berth {},{}.5\n", (id + day * u64::from(id.is_multiple_of(5))) % 13, id % 97)
         };
         let lines: String = (0..ROWS).map(line).collect();
-        shop.write(&format!("in/f_202603{:02}.csv", day + 1), format!("id,berth,depth\n{lines}"));
-    }
+        (format!("f_202603{:02}.csv", day + 1), format!("id,berth,depth\n{lines}"))
+    })
 }
 
-fn configure(shop: &Workshop, staging: &Staging, mode: &str) {
-    shop.write(
-        "hypodoke.toml",
-        format!(
-            "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\n",
-            staging.url()
-        ),
-    );
+impl Place {
+    fn new(source: Source) -> Place {
+        let Source::Sftp = source else { return Place::Folder };
+        let sshd = Sshd::start();
+        std::fs::create_dir(sshd.path("out")).expect("a folder");
+        for (name, text) in texts() {
+            let path = sshd.path("out").join(name);
+            std::fs::write(&path, text).expect("a file");
+            set_modified(&path, 1_772_452_800);
+        }
+        Place::Sftp(sshd)
+    }
+
+    /// A workshop that loads from it.
+    fn workshop(&self, staging: &Staging, mode: &str) -> Workshop {
+        let shop = workshop();
+        let place = match self {
+            Place::Folder => {
+                for (name, text) in texts() {
+                    shop.write(&format!("in/{name}"), text);
+                }
+                "path = \"in\"".to_owned()
+            }
+            Place::Sftp(sshd) => {
+                shop.write("known", sshd.known_host());
+                let (url, key) = (sshd.url(&sshd.path("out")), sshd.path("user_key"));
+                format!("path = \"{url}\"\nkey_file = \"{}\"\nknown_hosts = \"known\"", key.display())
+            }
+        };
+        shop.write(
+            "hypodoke.toml",
+            format!(
+                "[staging]\nurl = \"{}\"\n[place.quay]\n{place}\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\n",
+                staging.url()
+            ),
+        );
+        shop
+    }
+
+    /// How long a load takes at most, in milliseconds: kills come within it.
+    fn span(&self) -> u64 {
+        match self {
+            Place::Folder => 120,
+            Place::Sftp(_) => 300,
+        }
+    }
 }
 
 /// A count and a checksum of the table's content, moments and file numbers aside.
@@ -67,27 +119,29 @@ fn agree(shop: &Workshop, staging: &Staging, mode: &str) {
 }
 
 /// Kills loads at so many moments, and compares with one that nobody disturbed.
-fn survives(kind: Kind, mode: &str, kills: u32, seed: u64) {
-    let calm = workshop();
+fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
     let expected = Staging::new(kind);
-    write_files(&calm);
-    configure(&calm, &expected, mode);
+    let calm = Place::Folder.workshop(&expected, mode);
     calm.ok("load");
     let wanted = sums(&calm, &expected, mode);
 
+    let place = Place::new(source);
     let (mut killed, mut moment) = (0, seed);
     while killed < kills {
-        let shop = workshop();
         let staging = Staging::new(kind);
-        write_files(&shop);
-        configure(&shop, &staging, mode);
-        for _ in 0..6 {
+        let shop = place.workshop(&staging, mode);
+        for round in 0..6 {
             let mut child =
                 shop.command("load -q").stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("a load");
             moment = moment.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-            std::thread::sleep(Duration::from_millis(2 + (moment >> 33) % 120));
+            std::thread::sleep(Duration::from_millis(2 + (moment >> 33) % place.span()));
+            if let (Place::Sftp(sshd), 1 | 4) = (&place, round) {
+                // Its connections to the files end, and it goes on by new ones until it is killed.
+                sshd.cut();
+                std::thread::sleep(Duration::from_millis(1 + (moment >> 40) % 60));
+            }
             match &staging {
-                // Every other time it is the server's side that dies.
+                // Every other time it is the database's side that dies.
                 Staging::Postgres(database) if killed % 2 == 1 => {
                     database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
                     killed += 1;
@@ -109,13 +163,21 @@ fn killed_at_any_instant_the_next_run_completes(
     #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
-    survives(kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
+    survives(Source::Folder, kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
+}
+
+#[rstest]
+fn killed_while_its_files_come_from_a_server_the_next_run_completes(
+    #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
+) {
+    survives(Source::Sftp, Kind::Postgres, mode, 10, 0x5EA_5EED ^ mode.len() as u64);
 }
 
 /// The long run, `scripts/crash-test`.
 #[rstest]
 #[ignore = "takes long: scripts/crash-test runs it"]
 fn killed_again_and_again(
+    #[values(Source::Folder, Source::Sftp)] source: Source,
     #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
@@ -123,7 +185,7 @@ fn killed_again_and_again(
     let seed = std::time::SystemTime::now()
         .duration_since(std::time::UNIX_EPOCH)
         .map_or(1, |now| now.as_nanos() as u64);
-    survives(kind, mode, kills, seed);
+    survives(source, kind, mode, kills, seed);
 }
 
 #[rstest]
