@@ -34,6 +34,17 @@ impl Failure {
         self
     }
 
+    /// A place that could not be looked at.
+    pub fn of_place(name: &str, error: PlaceError) -> Failure {
+        let failure = Failure::from(error);
+        Failure {
+            message: format!("place `{name}`: {}", failure.message),
+            // Which place it is, is not known where files are fetched.
+            advice: failure.advice.map(|advice| advice.replace("PLACE", name)),
+            exit: Exit::Unreachable,
+        }
+    }
+
     /// A file that could not be read: one of many, or the only one.
     pub fn reading(path: &str, error: &ReadError) -> Failure {
         Failure {

@@ -122,7 +122,7 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
         })
         .collect();
     let question = format!(
-        "{}\n{} loaded again, in the place of their rows. Go on? [y/N] ",
+        "{}\n{} loaded again, in the place of the rows there are. Go on? [y/N] ",
         shortened(&list),
         count::files(files)
     );

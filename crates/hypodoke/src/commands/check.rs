@@ -20,7 +20,8 @@ use crate::settings::reader::suggest;
 /// The version of the check's JSON.
 ///
 /// 1: database, places, grants, feeds.
-const CHECK_JSON_VERSION: u32 = 1;
+/// 2: what to do about the error of each.
+const CHECK_JSON_VERSION: u32 = 2;
 
 /// What was checked.
 #[derive(Serialize)]
@@ -40,6 +41,8 @@ struct DatabaseLine {
     user: Option<String>,
     schema: Option<String>,
     error: Option<String>,
+    /// What to do about it.
+    advice: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -48,6 +51,8 @@ struct PlaceLine {
     folder: String,
     files: u64,
     error: Option<String>,
+    /// What to do about it.
+    advice: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -62,6 +67,8 @@ struct FeedLine {
     /// The SQL that the next load would run to make or change tables.
     ddl: Vec<String>,
     error: Option<String>,
+    /// What to do about it.
+    advice: Option<String>,
 }
 
 /// Runs the command.
@@ -85,10 +92,13 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
                     folder,
                     files: found.seen.len() as u64,
                     error: None,
+                    advice: None,
                 },
                 Err(error) => {
                     exit = exit.max(Exit::Unreachable);
-                    PlaceLine { name: place.name.clone(), folder, files: 0, error: Some(error.to_string()) }
+                    let Failure { message, advice, .. } = Failure::of_place(&place.name, error);
+                    let error = Some(message);
+                    PlaceLine { name: place.name.clone(), folder, files: 0, error, advice }
                 }
             }
         })
@@ -99,6 +109,7 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         user: None,
         schema: None,
         error: None,
+        advice: None,
     };
     let (mut grants, mut feeds) = (Vec::new(), Vec::new());
     let deliveries = match Task::of(&settings, &arguments.feeds, &ReadingArguments::default()) {
@@ -109,7 +120,7 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
     match hypodoke_stores::open(&settings.store).map_err(Failure::from) {
         Err(failure) => {
             exit = exit.max(failure.exit);
-            database.error = Some(failure.message);
+            (database.error, database.advice) = (Some(failure.message), failure.advice);
         }
         Ok(mut store) => {
             let about = store.about()?;
@@ -191,10 +202,11 @@ fn feed_line(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> FeedLine 
         limits: Vec::new(),
         ddl: Vec::new(),
         error: None,
+        advice: None,
     };
     match forecast::of(store, delivery, ddl) {
         Ok(Forecast { new, limits, ddl }) => (line.new, line.limits, line.ddl) = (new, limits, ddl),
-        Err(failure) => line.error = Some(failure.message),
+        Err(failure) => (line.error, line.advice) = (Some(failure.message), failure.advice),
     }
     line
 }
@@ -217,10 +229,14 @@ fn text(document: &Document, context: &Context) -> String {
     let screen = context.screen;
     let good = |what: &str| format!("{} {what}\n", screen.paint(Tone::Good, "ok"));
     let bad = |what: &str| format!("{} {what}\n", screen.paint(Tone::Bad, "no"));
+    let wrong = |what: &str, advice: &Option<String>| {
+        let advice = advice.as_ref().map(|advice| format!("   → {advice}\n"));
+        bad(what) + &advice.unwrap_or_default()
+    };
     let mut out = String::new();
     let database = &document.database;
     match &database.error {
-        Some(error) => out.push_str(&bad(error)),
+        Some(error) => out.push_str(&wrong(error, &database.advice)),
         None => {
             let mut about = vec![database.version.clone().unwrap_or_default()];
             about.extend(database.user.iter().map(|user| format!("as {user}")));
@@ -230,13 +246,13 @@ fn text(document: &Document, context: &Context) -> String {
     }
     for place in &document.places {
         out.push_str(&match &place.error {
-            Some(error) => bad(&format!("place {}: {error}", place.name)),
+            Some(error) => wrong(error, &place.advice),
             None => good(&format!("place {}: {} in {}", place.name, count::files(place.files), place.folder)),
         });
     }
     for feed in &document.feeds {
         match &feed.error {
-            Some(error) => out.push_str(&bad(&format!("feed {}: {error}", feed.name))),
+            Some(error) => out.push_str(&wrong(&format!("feed {}: {error}", feed.name), &feed.advice)),
             None => {
                 let files = count::files(feed.files);
                 let new = if feed.new == 0 {

@@ -95,9 +95,7 @@ impl Task {
         let listing = match place.place.list() {
             Ok(listing) => listing,
             Err(error) => {
-                let failure = Failure::from(error);
-                let message = format!("place `{}`: {}", place.name, failure.message);
-                self.troubles.push(Failure { message, exit: Exit::Unreachable, ..failure });
+                self.troubles.push(Failure::of_place(&place.name, error));
                 return Vec::new();
             }
         };

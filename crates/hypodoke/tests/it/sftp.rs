@@ -84,7 +84,8 @@ fn who_is_not_let_in_is_told_why(#[case] place: &str, #[case] words: &str) {
         run.err
     );
     let check = shop.run("check");
-    assert!(check.code == Some(4) && check.out.contains(words), "{}{}", check.out, check.err);
+    let advised = check.out.contains("place `office`: sftp://") && check.out.contains("\n   → ");
+    assert!(check.code == Some(4) && check.out.contains(words) && advised, "{}{}", check.out, check.err);
 }
 
 #[test]
@@ -123,6 +124,8 @@ fn a_passphrase_opens_a_key_and_is_never_shown() {
 fn a_server_is_trusted_once_somebody_says_so_and_a_changed_key_is_refused() {
     let (shop, sshd) = begun("key_file = \"KEY\"\nknown_hosts = \"trusted\"");
     put(&sshd, "gauge_01.csv", "at\n1\n");
+    let unknown = shop.run("check");
+    assert!(unknown.out.contains("if it is the same: hypodoke check --trust office\n"), "{}", unknown.out);
     let asked = shop.run("check --trust office");
     assert!(asked.code == Some(2) && asked.err.contains("SHA256:"), "nobody there is a no: {}", asked.err);
     let added = shop.ok("check --trust office --yes");
