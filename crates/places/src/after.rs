@@ -26,6 +26,15 @@ impl PutAway {
             .into_iter()
             .any(|folder| path.strip_prefix(folder.as_str()).is_some_and(|rest| rest.starts_with('/')))
     }
+
+    /// The paths that a file may have had before it was put away under this one: its own, and where
+    /// it bears a number, that without it. None for a file that was not put away.
+    pub fn origins(&self, path: &str) -> Vec<String> {
+        let inside = |folder: &String| path.strip_prefix(folder.as_str())?.strip_prefix('/');
+        let behind_its_day = |rest: &str| rest.split_once('/').map(|(_, own)| own.to_owned());
+        let own = [&self.done, &self.failed].into_iter().find_map(inside).and_then(behind_its_day);
+        own.into_iter().flat_map(|own| [unnumbered(&own), Some(own)]).flatten().collect()
+    }
 }
 
 impl Place {
@@ -69,6 +78,17 @@ fn numbered(path: &str, number: usize) -> String {
     format!("{folder}{slash}{stem}-{number}{ending}")
 }
 
+/// `a/b.csv` of `a/b-2.csv`; `None` for a name that has no number.
+fn unnumbered(path: &str) -> Option<String> {
+    let name = path.rfind('/').map_or(0, |at| at + 1);
+    let stem = path[name..].find('.').map_or(path.len(), |at| name + at);
+    let dash = name + path[name..stem].rfind('-')?;
+    let number = &path[dash + 1..stem];
+    let own = format!("{}{}", &path[..dash], &path[stem..]);
+    // Only a number that would have been given.
+    (numbered(&own, number.parse().ok().filter(|number| *number > 1)?) == path).then_some(own)
+}
+
 /// Moves a file; `false` if the name is taken.
 fn move_to(target: &Path, file: &Path) -> Result<bool, PlaceError> {
     let failed = |error: std::io::Error| PlaceError::of(target, error);
@@ -92,6 +112,7 @@ mod tests {
     use std::path::PathBuf;
 
     use hypodoke_core::arrival::Arrival;
+    use rstest::rstest;
 
     use super::*;
 
@@ -111,6 +132,19 @@ mod tests {
         let read = |path: &str| std::fs::read_to_string(root.path().join(path)).expect("a file");
         assert_eq!(found.iter().map(|path| read(path)).collect::<Vec<_>>(), ["first", "second", "third"]);
         assert!(!PathBuf::from(root.path()).join("a.csv").exists());
+    }
+
+    #[rstest]
+    #[case::own("done/2026-03-02/a.csv", &["a.csv"])]
+    #[case::of_a_folder("bad/files/2026-03-02/mole/a.csv", &["mole/a.csv"])]
+    #[case::numbered("done/2026-03-02/mole/a-2.csv.gz", &["mole/a.csv.gz", "mole/a-2.csv.gz"])]
+    #[case::no_number_of_ours("done/2026-03-02/a-02.csv", &["a-02.csv"])]
+    #[case::a_date("done/2026-03-02/a_2026-03-02.csv", &["a_2026-03-02.csv"])]
+    #[case::of_no_day("done/a.csv", &[])]
+    #[case::never_put_away("mole/a.csv", &[])]
+    fn what_was_put_away_is_known_by_its_own_name(#[case] path: &str, #[case] origins: &[&str]) {
+        let folders = PutAway { done: "done".into(), failed: "bad/files".into() };
+        assert_eq!(folders.origins(path), origins);
     }
 
     #[test]

@@ -102,7 +102,7 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
         return Err(Failure::load(format!("feed `{name}` has no files: nothing fits {}", feed.files)));
     };
     let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
-    let candidate = Candidate { shown: seen.arrival.path.clone(), seen, member: None, parts, control: None };
+    let candidate = Candidate { parts, ..Candidate::of(seen) };
     Ok((candidate, feed.to_feed(&arguments.reading)?))
 }
 

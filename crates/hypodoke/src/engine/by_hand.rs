@@ -74,5 +74,5 @@ fn candidate(mut seen: Seen, shown: PathBuf, known: Known) -> Candidate {
         let whole = seen.file.canonicalize().unwrap_or_else(|_| seen.file.clone());
         seen.arrival.path = path_text(whole.as_os_str());
     }
-    Candidate { seen, shown: path_text(shown.as_os_str()), member: None, parts: Vec::new(), control: None }
+    Candidate { shown: path_text(shown.as_os_str()), ..Candidate::of(seen) }
 }

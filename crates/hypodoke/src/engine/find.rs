@@ -2,11 +2,13 @@
 
 use std::path::PathBuf;
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_stores::FileEntry;
 
+use super::archive::unfold;
 use super::by_hand::{self, Known};
 use super::own::Own;
-use super::task::Task;
+use super::task::{Task, taker};
 use super::{Candidate, Feed};
 use crate::cli::ReadingArguments;
 use crate::failure::Failure;
@@ -15,7 +17,7 @@ use crate::settings::Settings;
 /// Finds files that the ledger knows, listing each place once.
 pub struct Finder {
     settings: Option<Settings>,
-    listed: Option<Vec<(Feed, Vec<Candidate>)>>,
+    listed: Option<Task>,
 }
 
 impl Finder {
@@ -30,22 +32,55 @@ impl Finder {
         if entry.arrival.place == by_hand::PLACE {
             return by_its_path(entry, table);
         }
-        if self.listed.is_none() {
-            let mut all = Vec::new();
-            if let Some(settings) = &self.settings {
-                let task = Task::of(settings, &[], &ReadingArguments::default())?;
-                all = task.deliveries.into_iter().map(|delivery| (delivery.feed, delivery.files)).collect();
-            }
-            self.listed = Some(all);
-        }
+        let Some(settings) = &self.settings else { return Ok(None) };
+        let task = match &mut self.listed {
+            Some(task) => task,
+            None => self.listed.insert(Task::of(settings, &[], &ReadingArguments::default())?),
+        };
         let is_it = |file: &&Candidate| {
             file.seen.arrival.place == entry.arrival.place && file.seen.arrival.path == entry.arrival.path
         };
-        let feeds = self.listed.iter().flatten().filter(|(feed, _)| feed.table == table);
-        Ok(feeds
-            .flat_map(|(feed, files)| files.iter().find(is_it).map(|file| (feed.clone(), file.clone())))
-            .next())
+        let of_table = task.deliveries.iter().filter(|delivery| delivery.feed.table == table);
+        let found = of_table
+            .flat_map(|delivery| delivery.files.iter().find(is_it).map(|file| (&delivery.feed, file)))
+            .next();
+        match found {
+            Some((feed, file)) => Ok(Some((feed.clone(), file.clone()))),
+            None => in_archive(settings, task, entry, &table),
+        }
     }
+}
+
+/// The file of an entry where it was put away. Moving it left its time as it was, by which it is
+/// told from others that came under its name.
+fn in_archive(
+    settings: &Settings,
+    task: &Task,
+    entry: &FileEntry,
+    table: &str,
+) -> Result<Option<(Feed, Candidate)>, Failure> {
+    let wanted = &entry.arrival;
+    let place = settings.places.iter().find(|place| place.name == wanted.place);
+    let Some(away) = place.and_then(|place| place.put_away.as_ref()) else { return Ok(None) };
+    let is_like = |arrival: &Arrival| arrival.place == wanted.place && arrival.modified == wanted.modified;
+    for seen in task.archived.iter().filter(|seen| is_like(&seen.arrival)) {
+        let is_of_it = |own: &String| {
+            wanted
+                .path
+                .strip_prefix(own.as_str())
+                .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        let Some(own) = away.origins(&seen.arrival.path).into_iter().find(is_of_it) else { continue };
+        let mut seen = seen.clone();
+        seen.arrival.path = own;
+        let members = unfold(Candidate::of(seen))?;
+        let Some(file) = members.into_iter().find(|file| file.seen.arrival == *wanted) else { continue };
+        if let Ok((at, file)) = taker(settings, file) {
+            let feed = settings.feeds[at].to_feed(&ReadingArguments::default())?;
+            return Ok((feed.table == table).then_some((feed, file)));
+        }
+    }
+    Ok(None)
 }
 
 fn by_its_path(entry: &FileEntry, table: String) -> Result<Option<(Feed, Candidate)>, Failure> {

@@ -477,11 +477,6 @@ fn of_json(
 
 /// A file of the ledger as the engine names files, with the parts of its path.
 pub fn named(entry: &FileEntry) -> Candidate {
-    Candidate {
-        seen: Seen { arrival: entry.arrival.clone(), file: PathBuf::from(&entry.arrival.path), remote: None },
-        member: None,
-        control: None,
-        shown: entry.arrival.path.clone(),
-        parts: Vec::new(),
-    }
+    let file = PathBuf::from(&entry.arrival.path);
+    Candidate::of(Seen { arrival: entry.arrival.clone(), file, remote: None })
 }

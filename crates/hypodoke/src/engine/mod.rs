@@ -64,6 +64,12 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// A file as it was seen.
+    pub fn of(seen: Seen) -> Candidate {
+        let shown = seen.arrival.path.clone();
+        Candidate { seen, member: None, shown, parts: Vec::new(), control: None }
+    }
+
     /// The file itself, also of one that is a member of it.
     pub fn container(&self) -> Seen {
         let mut seen = self.seen.clone();

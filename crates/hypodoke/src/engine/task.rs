@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::{Listener, Outcome};
 use hypodoke_places::{Place, PutAway, Seen, beside};
 use hypodoke_stores::{Store, StoreUrl};
@@ -29,6 +30,8 @@ pub struct Task {
     pub unmatched: Vec<String>,
     /// Files that are still arriving.
     pub waiting: Vec<String>,
+    /// Files that were put away before.
+    pub archived: Vec<Seen>,
     /// The places whose files are put away once they are done with.
     put_away: Vec<(Place, PutAway)>,
     /// How many connections load side by side.
@@ -56,6 +59,7 @@ impl Task {
             deliveries: Vec::new(),
             unmatched: Vec::new(),
             waiting: Vec::new(),
+            archived: Vec::new(),
             put_away: Vec::new(),
             troubles: Vec::new(),
         }
@@ -107,15 +111,12 @@ impl Task {
         if let Some(away) = &place.put_away {
             self.put_away.push((place.place.clone(), away.clone()));
         }
+        let (away, ready): (Vec<Seen>, Vec<Seen>) = ready.into_iter().partition(is_away);
+        self.archived.extend(away);
         let own = Own::of(Some(&settings.store));
         let mut files = Vec::new();
-        for seen in ready
-            .into_iter()
-            .filter(|seen| !is_away(seen))
-            .filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen))
-        {
-            let shown = seen.arrival.path.clone();
-            match unfold(Candidate { seen, member: None, shown, parts: Vec::new(), control: None }) {
+        for seen in ready.into_iter().filter(|seen| !own.holds(&seen.file) && !is_spooled(settings, seen)) {
+            match unfold(Candidate::of(seen)) {
                 Ok(found) => files.extend(found),
                 Err(trouble) => self.troubles.push(trouble),
             }
@@ -182,22 +183,25 @@ fn sort(
 ) -> Vec<(String, Seen)> {
     let mut strangers = Vec::new();
     for file in files {
-        let seen = &file.seen;
-        let mut takers = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == place.name);
-        let taker = takers.find_map(|(at, feed)| Some((at, feed.files.matches(&seen.arrival.path)?)));
-        match taker {
-            Some((at, values)) => {
-                let named = settings.feeds[at].files.parts().iter().cloned().zip(values);
-                let parts = named.chain(settings.feeds[at].constants()).collect();
-                deliveries[at].files.push(Candidate { parts, ..file });
-            }
-            None => {
-                let shown = format!("{}/{}", place.name, seen.arrival.path);
-                strangers.push((shown, file.seen));
-            }
+        match taker(settings, file) {
+            Ok((at, file)) => deliveries[at].files.push(file),
+            Err(file) => strangers.push((format!("{}/{}", place.name, file.seen.arrival.path), file.seen)),
         }
     }
     strangers
+}
+
+/// The first feed that a file fits, by its place among the feeds, and the file with what its name
+/// tells; the file itself if it fits none.
+pub fn taker(settings: &Settings, file: Candidate) -> Result<(usize, Candidate), Candidate> {
+    let Arrival { place, path, .. } = &file.seen.arrival;
+    let mut takers = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == *place);
+    let Some((at, values)) = takers.find_map(|(at, feed)| Some((at, feed.files.matches(path)?))) else {
+        return Err(file);
+    };
+    let feed = &settings.feeds[at];
+    let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
+    Ok((at, Candidate { parts, ..file }))
 }
 
 /// Finds the control files that stand beside files of feeds among those that no feed wants: they are

@@ -107,7 +107,7 @@ mod tests {
     fn file(bytes: u64) -> Candidate {
         let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes, modified: 7 };
         let seen = Seen { arrival, file: PathBuf::from("a.csv"), remote: None };
-        Candidate { seen, member: None, shown: "a.csv".into(), parts: Vec::new(), control: None }
+        Candidate::of(seen)
     }
 
     fn at(seconds: i64) -> Timestamp {

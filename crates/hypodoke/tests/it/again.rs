@@ -5,6 +5,7 @@ use rstest::rstest;
 
 use crate::staging::Kind::{self, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
+use crate::survey::zip;
 use crate::workshop;
 
 fn begun(kind: Kind, feed: &str) -> (Workshop, Staging) {
@@ -148,6 +149,35 @@ fn files_are_put_away_where_the_place_says_so() {
     let again = shop.ok("load");
     assert!(again.out.contains("nothing new") && !again.out.contains("unmatched"), "{}", again.out);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
+}
+
+/// What was put away is found where it is now: each version by the time it has kept.
+#[rstest]
+fn what_was_put_away_is_loaded_again_from_there(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "changed_file = \"append\"");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let text = text.replace("files = \"f_", "files = \"**/f_");
+    shop.write("hypodoke.toml", text.replace("path = \"in\"", "path = \"in\"\nafter = \"move\""));
+    for (time, ids) in [(1_772_452_800, "1\n2\n"), (1_772_456_400, "3\n4\n5\n")] {
+        let path = shop.write("in/mole/f_20260302.csv", format!("id\n{ids}"));
+        set_modified(&path, time);
+        shop.ok("load");
+    }
+    zip(&shop, &["in/f_20260303.zip", "f_20260303_a.csv=id|6|", "f_20260303_b.csv=id|7|"]);
+    shop.ok("load");
+    let day = std::fs::read_dir(shop.path("in/done")).expect("a folder").flatten().next().expect("a day");
+    assert!(day.path().join("mole/f_20260302-2.csv").exists() && day.path().join("f_20260303.zip").exists());
+
+    let before = staging.query(&shop, "SELECT id, day, hd_line FROM f ORDER BY id");
+    staging.run(&shop, "DELETE FROM f WHERE id <> 2");
+    let run = shop.ok("replay f --yes");
+    assert!(run.out.contains("4 files loaded, 7 rows") && run.err.is_empty(), "{}{}", run.out, run.err);
+    assert_eq!(staging.query(&shop, "SELECT id, day, hd_line FROM f ORDER BY id"), before);
+    let tally = shop.ok("tally");
+    assert!(tally.out.contains("7 in the tables; all figures agree"), "{}", tally.out);
+    assert!(!tally.out.contains("not there any more"), "{}", tally.out);
+    assert!(shop.ok("load").out.contains("nothing new"));
 }
 
 /// A delivery loaded again does not push a newer one out, and takes nothing but its own rows.

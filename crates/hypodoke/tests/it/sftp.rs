@@ -248,6 +248,10 @@ fn files_are_put_away_on_the_server_where_the_place_says_so() {
     assert_eq!(away("failed"), ["gauge_none-2.csv", "gauge_none.csv"]);
     assert_eq!(shop.query("h.db", "SELECT at FROM gauge"), ["1"]);
     assert!(!shop.ok("load").out.contains("unmatched"));
+    let again = shop.ok("replay gauge --yes");
+    assert!(again.out.contains("1 file loaded, 1 row"), "it is found where it was put away: {}", again.out);
+    assert_eq!(shop.query("h.db", "SELECT at FROM gauge"), ["1"]);
+    assert_eq!(away("done"), ["gauge_1-2.csv", "gauge_1.csv"]);
 }
 
 #[test]

@@ -215,7 +215,7 @@ fn text_of_fixed_width_is_read_by_its_declared_fields() {
 }
 
 /// A zip archive made by the system's own tool.
-fn zip(shop: &Workshop, arguments: &[&str]) {
+pub fn zip(shop: &Workshop, arguments: &[&str]) {
     let script = "import sys, zipfile\nz = zipfile.ZipFile(sys.argv[1], 'w', zipfile.ZIP_DEFLATED)\nfor pair in sys.argv[2:]:\n  name, text = pair.split('=', 1)\n  z.writestr(name, text.replace('|', '\\n'))\nz.close()";
     let status = std::process::Command::new("python3")
         .current_dir(shop.path("."))
