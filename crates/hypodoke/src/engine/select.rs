@@ -17,6 +17,13 @@ const MOST_USUAL: usize = 30;
 /// Place, path and table: one file may go to several tables, and is known to each apart.
 type Path = (String, String, String);
 
+/// Size and modified time: what tells the files apart that came under one path.
+type Version = (u64, i64);
+
+fn version_of(arrival: &Arrival) -> Version {
+    (arrival.bytes, arrival.modified)
+}
+
 fn path_of(arrival: &Arrival, table: &str) -> Path {
     (arrival.place.clone(), arrival.path.clone(), table.to_owned())
 }
@@ -26,8 +33,9 @@ fn path_of(arrival: &Arrival, table: &str) -> Path {
 pub struct Known {
     /// The newest entry of each place, path and table, as a look at the file would find it.
     by_path: HashMap<Path, FileEntry>,
-    /// The entry whose rows are in the table, of each place, path and table.
-    rows_of: HashMap<Path, i64>,
+    /// The entries whose rows are in the table, of each place, path and table, the newest last: each
+    /// with the size and time of the file as it was then.
+    rows_of: HashMap<Path, Vec<(Version, i64)>>,
     /// Loaded content, per table.
     by_hash: HashMap<(String, String), FileEntry>,
     sizes: HashMap<u64, u32>,
@@ -92,7 +100,10 @@ impl Known {
     pub fn learn(&mut self, entry: FileEntry) {
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
         if entry.outcome == Outcome::Loaded {
-            self.rows_of.insert(path.clone(), entry.file);
+            let version = version_of(&entry.arrival);
+            let versions = self.rows_of.entry(path.clone()).or_default();
+            versions.retain(|(known, _)| *known != version);
+            versions.push((version, entry.file));
             self.rows.entry(path.2.clone()).or_default().push(entry.read);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
@@ -122,11 +133,19 @@ impl Known {
         !self.by_hash.contains_key(&key) && self.claimed.insert(key)
     }
 
+    /// The entry whose rows a file's take the place of: its own, or else the newest of its path.
+    fn rows_of(&self, arrival: &Arrival, table: &str) -> Option<i64> {
+        let versions = self.rows_of.get(&path_of(arrival, table))?;
+        let own = versions.iter().find(|(version, _)| *version == version_of(arrival));
+        own.or_else(|| versions.last()).map(|(_, file)| *file)
+    }
+
     /// What a file is that is to be loaded again: its rows are replaced, or it comes back.
     pub fn judge_again(&self, file: &Candidate, table: &str) -> Result<Verdict, Failure> {
         let path = path_of(&file.seen.arrival, table);
-        match (self.rows_of.get(&path), self.by_path.get(&path).map(|entry| entry.outcome)) {
-            (Some(entry), _) => Ok(Verdict::Changed(*entry)),
+        let rows_of = self.rows_of(&file.seen.arrival, table);
+        match (rows_of, self.by_path.get(&path).map(|entry| entry.outcome)) {
+            (Some(entry), _) => Ok(Verdict::Changed(entry)),
             (None, Some(Outcome::Retracted | Outcome::Discarded)) => Ok(Verdict::New),
             _ => self.judge(file, table),
         }
@@ -144,7 +163,6 @@ impl Known {
                 return Ok(Verdict::Same(Box::new(entry.clone()), hash));
             }
         }
-        let path = path_of(arrival, table);
-        Ok(self.rows_of.get(&path).map_or(Verdict::New, |file| Verdict::Changed(*file)))
+        Ok(self.rows_of(arrival, table).map_or(Verdict::New, Verdict::Changed))
     }
 }
