@@ -75,9 +75,9 @@ fn in_archive(
         seen.arrival.path = own;
         let members = unfold(Candidate::of(seen))?;
         let Some(file) = members.into_iter().find(|file| file.seen.arrival == *wanted) else { continue };
-        if let Ok((at, file)) = taker(settings, file) {
+        if let Some((at, parts)) = taker(settings, wanted) {
             let feed = settings.feeds[at].to_feed(&ReadingArguments::default())?;
-            return Ok((feed.table == table).then_some((feed, file)));
+            return Ok((feed.table == table).then_some((feed, Candidate { parts, ..file })));
         }
     }
     Ok(None)

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::event::{Listener, Outcome};
+use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_places::{Place, PutAway, Seen, beside};
 use hypodoke_stores::{Store, StoreUrl};
 
@@ -183,25 +184,21 @@ fn sort(
 ) -> Vec<(String, Seen)> {
     let mut strangers = Vec::new();
     for file in files {
-        match taker(settings, file) {
-            Ok((at, file)) => deliveries[at].files.push(file),
-            Err(file) => strangers.push((format!("{}/{}", place.name, file.seen.arrival.path), file.seen)),
+        match taker(settings, &file.seen.arrival) {
+            Some((at, parts)) => deliveries[at].files.push(Candidate { parts, ..file }),
+            None => strangers.push((format!("{}/{}", place.name, file.seen.arrival.path), file.seen)),
         }
     }
     strangers
 }
 
-/// The first feed that a file fits, by its place among the feeds, and the file with what its name
-/// tells; the file itself if it fits none.
-pub fn taker(settings: &Settings, file: Candidate) -> Result<(usize, Candidate), Candidate> {
-    let Arrival { place, path, .. } = &file.seen.arrival;
-    let mut takers = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == *place);
-    let Some((at, values)) = takers.find_map(|(at, feed)| Some((at, feed.files.matches(path)?))) else {
-        return Err(file);
-    };
-    let feed = &settings.feeds[at];
-    let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
-    Ok((at, Candidate { parts, ..file }))
+/// The first feed that a file fits, by its place among the feeds, and what the file's name tells.
+pub fn taker(settings: &Settings, arrival: &Arrival) -> Option<(usize, Vec<(Part, PartValue)>)> {
+    let mut feeds = settings.feeds.iter().enumerate().filter(|(_, feed)| feed.place == arrival.place);
+    feeds.find_map(|(at, feed)| {
+        let values = feed.files.matches(&arrival.path)?;
+        Some((at, feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect()))
+    })
 }
 
 /// Finds the control files that stand beside files of feeds among those that no feed wants: they are
