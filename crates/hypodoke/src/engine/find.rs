@@ -26,7 +26,8 @@ impl Finder {
         Finder { settings, listed: None }
     }
 
-    /// The file of an entry as it is now, and its feed; `None` if it is not there any more.
+    /// The file of an entry, and its feed: as it was, where it still is or was put away; else what is
+    /// there now under its path; `None` if there is nothing.
     pub fn find(&mut self, entry: &FileEntry) -> Result<Option<(Feed, Candidate)>, Failure> {
         let table = entry.table.clone().unwrap_or_default();
         if entry.arrival.place == by_hand::PLACE {
@@ -43,10 +44,11 @@ impl Finder {
         let of_table = task.deliveries.iter().filter(|delivery| delivery.feed.table == table);
         let found = of_table
             .flat_map(|delivery| delivery.files.iter().find(is_it).map(|file| (&delivery.feed, file)))
-            .next();
+            .next()
+            .map(|(feed, file)| (feed.clone(), file.clone()));
         match found {
-            Some((feed, file)) => Ok(Some((feed.clone(), file.clone()))),
-            None => in_archive(settings, task, entry, &table),
+            Some((feed, file)) if file.seen.arrival == entry.arrival => Ok(Some((feed, file))),
+            other => Ok(in_archive(settings, task, entry, &table)?.or(other)),
         }
     }
 }

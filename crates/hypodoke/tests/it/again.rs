@@ -178,6 +178,13 @@ fn what_was_put_away_is_loaded_again_from_there(#[values(Sqlite, Postgres)] kind
     assert!(tally.out.contains("7 in the tables; all figures agree"), "{}", tally.out);
     assert!(!tally.out.contains("not there any more"), "{}", tally.out);
     assert!(shop.ok("load").out.contains("nothing new"));
+
+    // What has come under its path since is another file, and new.
+    shop.write("in/mole/f_20260302.csv", "id\n8\n");
+    let run = shop.ok("replay f --yes");
+    assert!(run.out.contains("4 files loaded, 7 rows"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT id, day, hd_line FROM f ORDER BY id"), before);
+    assert!(shop.ok("load").out.contains("1 file loaded, 1 row"));
 }
 
 /// A delivery loaded again does not push a newer one out, and takes nothing but its own rows.

@@ -78,7 +78,7 @@ impl Place {
         shop
     }
 
-    /// How long a load takes at most, in milliseconds: kills come within it.
+    /// Kills come within so many milliseconds, about what a load takes.
     fn span(&self) -> u64 {
         match self {
             Place::Folder => 120,
