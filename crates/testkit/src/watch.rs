@@ -5,6 +5,9 @@ use std::time::{Duration, Instant};
 
 use crate::Workshop;
 
+/// How long something is waited for on a machine that is busy with other work.
+const PATIENCE: Duration = Duration::from_secs(300);
+
 /// A watch that runs; it is killed when it is dropped.
 pub struct Watch {
     child: Child,
@@ -55,7 +58,7 @@ impl Watch {
 
     /// Waits until it has ended.
     pub fn end(mut self) -> ExitStatus {
-        let until = Instant::now() + Duration::from_secs(60);
+        let until = Instant::now() + PATIENCE;
         loop {
             if let Some(status) = self.child.try_wait().expect("a status") {
                 return status;
@@ -75,7 +78,7 @@ impl Drop for Watch {
 
 /// Waits for something, and fails if it does not come.
 pub fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
-    let until = Instant::now() + Duration::from_secs(60);
+    let until = Instant::now() + PATIENCE;
     while !is_so() {
         assert!(Instant::now() < until, "waited in vain for {what}");
         std::thread::sleep(Duration::from_millis(30));

@@ -38,6 +38,8 @@ pub const DEFAULT_DATABASE: &str = "sqlite:hypodoke.db";
 pub struct Settings {
     /// Where it stands.
     pub file: PathBuf,
+    /// Its text, as it was read.
+    pub text: String,
     /// The staging database.
     pub store: StoreUrl,
     /// How many connections load side by side, where the database takes that.
@@ -69,6 +71,11 @@ impl Settings {
         let text = std::fs::read_to_string(file).map_err(|error| {
             Failure::usage(format!("the configuration `{}` could not be read: {error}", file.display()))
         })?;
+        Settings::parse(file, text)
+    }
+
+    /// Reads a configuration whose text is known; `file` is where it stands.
+    pub fn parse(file: &Path, text: String) -> Result<Settings, Failure> {
         let text = Text { file: file.to_path_buf(), text };
         let document = text.parse()?;
         let base = file.parent().unwrap_or(Path::new("")).to_path_buf();
@@ -90,7 +97,8 @@ impl Settings {
         let notify = notify.collect::<Result<_, _>>()?;
         let watch = watch::read(root.only("watch")?, root.only("log")?, &base)?;
         root.finish()?;
-        Ok(Settings { file: file.to_path_buf(), store, connections, places, spool, feeds, notify, watch })
+        let (file, text) = (text.file, text.text);
+        Ok(Settings { file, text, store, connections, places, spool, feeds, notify, watch })
     }
 
     /// The feeds of these names; all where none is named.

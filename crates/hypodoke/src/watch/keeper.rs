@@ -202,15 +202,14 @@ impl<'a> Keeper<'a> {
     fn out_of_reach(&mut self, failure: Failure) -> After {
         let name = &self.feed.name;
         self.board.set(name, State::OutOfReach);
-        if self.trouble.as_ref() == Some(&failure.message) {
-            debug!(feed = name, error = failure.message, "still out of reach");
+        // The words may change while a server goes down; it is one outage all the same.
+        if self.trouble.is_some() {
+            debug!(feed = name, error = failure.message, "still unreachable");
         } else {
             error!(feed = name, error = failure.message, "out of reach");
-            if self.trouble.is_none() {
-                self.tell_of(&failure);
-            }
-            self.trouble = Some(failure.message);
+            self.tell_of(&failure);
         }
+        self.trouble = Some(failure.message);
         let again = Some(self.retry);
         self.retry = (self.retry * 2).min(LONGEST_RETRY);
         After { again }

@@ -9,6 +9,7 @@ pub mod cron;
 mod ears;
 mod keeper;
 mod later;
+mod reload;
 mod rota;
 pub mod schedule;
 pub mod serve;
@@ -17,7 +18,7 @@ pub mod unit;
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant};
 
 use hypodoke_places::Place;
 use hypodoke_stores::StoreUrl;
@@ -31,6 +32,7 @@ use crate::tell;
 use board::Board;
 use ears::Ears;
 use keeper::Keeper;
+use reload::Reload;
 use rota::{Bell, MachineClock, Rota, Task};
 
 /// A place on a server is looked at so often, unless it says otherwise.
@@ -140,15 +142,12 @@ fn watch(settings: Settings, feeds: &[String], board: &Arc<Board>) -> Option<Set
 /// Waits until somebody wants it to stop, or until the configuration changes for another that is
 /// right.
 fn until_changed(settings: &Settings, feeds: &[String]) -> Option<Settings> {
-    let mut seen = stamp(settings);
+    let mut reload = Reload::of(settings.text.clone());
     while !exit::is_asked_to_stop() {
         std::thread::sleep(TICK);
-        let now = stamp(settings);
-        if now == seen || now.is_none() {
-            continue;
-        }
-        seen = now;
-        let read = Settings::read(&settings.file).and_then(|new| {
+        let text = std::fs::read_to_string(&settings.file).ok();
+        let Some(text) = reload.see(text, Instant::now()) else { continue };
+        let read = Settings::parse(&settings.file, text).and_then(|new| {
             new.feeds_named(feeds)?;
             Ok(new)
         });
@@ -161,12 +160,6 @@ fn until_changed(settings: &Settings, feeds: &[String]) -> Option<Settings> {
         }
     }
     None
-}
-
-/// What tells one state of the configuration's file from another.
-fn stamp(settings: &Settings) -> Option<(SystemTime, u64)> {
-    let data = std::fs::metadata(&settings.file).ok()?;
-    Some((data.modified().ok()?, data.len()))
 }
 
 /// Looks after one feed.
