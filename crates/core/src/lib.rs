@@ -3,17 +3,20 @@
 //! records become typed rows.
 //!
 //! Data travels one way: [`record`] → [`evidence`] → [`layout`] → [`reconcile`] → [`drift`]
-//! → [`cast`] → [`event`].
+//! → [`cast`]. [`outcome`] is what became of a file; [`count`] and [`sanitize`] are what every
+//! message needs.
 
 pub mod arrival;
 pub mod cast;
+pub mod count;
 pub mod drift;
-pub mod event;
 pub mod evidence;
 pub mod layout;
 pub mod names;
+pub mod outcome;
 pub mod pattern;
 pub mod reconcile;
 pub mod record;
+pub mod sanitize;
 pub mod spelling;
 pub mod types;

@@ -99,25 +99,4 @@ impl ReadError {
             Err(error) => ReadError::Io(error),
         }
     }
-
-    /// What a person can do about it, where there is something.
-    pub fn advice(&self) -> Option<&'static str> {
-        match self {
-            ReadError::Expansion { .. } => {
-                Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion")
-            }
-            ReadError::LongLine { .. } => {
-                Some("if it is what you expect, raise `max_record` in the feed or give --max-record")
-            }
-            ReadError::KeysAreData { .. } => {
-                Some("keep them as they are with `nested = \"json\"` in the feed, or --nested json")
-            }
-            ReadError::Password => Some("ask for the workbook without a password"),
-            ReadError::Workbook(_) | ReadError::Json { .. } => Some("ask for the file again"),
-            ReadError::Locked { .. } => Some("ask for the file without a password"),
-            ReadError::Archive(_) | ReadError::Compressed { .. } => Some("ask for the file again"),
-            ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),
-            _ => None,
-        }
-    }
 }

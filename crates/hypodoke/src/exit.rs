@@ -3,6 +3,8 @@
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use hypodoke_engine::isolate::is_isolated;
+use hypodoke_engine::receipt::Receipt;
 use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
@@ -12,7 +14,7 @@ pub enum Exit {
     /// Done, also when nothing was new.
     Done,
     /// Done, but something is held or rejected beyond its limit.
-    Wanting,
+    NeedsAttention,
     /// Something failed to load.
     Failed,
     /// A place or the database could not be reached.
@@ -28,9 +30,18 @@ impl Exit {
             Exit::Done => 0,
             Exit::Failed => 1,
             Exit::Usage => 2,
-            Exit::Wanting => 3,
+            Exit::NeedsAttention => 3,
             Exit::Unreachable => 4,
         }
+    }
+}
+
+/// How the process ends by a receipt.
+pub fn of_receipt(receipt: &Receipt) -> Exit {
+    match (receipt.totals.files_failed, receipt.totals.files_held) {
+        (0, 0) => Exit::Done,
+        (0, _) => Exit::NeedsAttention,
+        _ => Exit::Failed,
     }
 }
 
@@ -56,6 +67,16 @@ pub fn finish_when_asked() {
 /// Whether somebody wants the command to stop.
 pub fn is_asked_to_stop() -> bool {
     ASKED.load(Ordering::SeqCst)
+}
+
+/// A panic that the engine catches is told as the failure of one file, and not besides.
+pub fn keep_isolated_panics_quiet() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !is_isolated() {
+            usual(panic);
+        }
+    }));
 }
 
 fn listen(signal: i32) {
@@ -95,7 +116,7 @@ mod tests {
 
     #[test]
     fn the_help_lists_every_code() {
-        for exit in [Exit::Done, Exit::Failed, Exit::Usage, Exit::Wanting, Exit::Unreachable] {
+        for exit in [Exit::Done, Exit::Failed, Exit::Usage, Exit::NeedsAttention, Exit::Unreachable] {
             assert!(HELP.contains(&format!("\n  {}  ", exit.code())), "{exit:?}");
         }
         assert!(HELP.contains(&format!("\n  {INTERRUPTED}  ")));

@@ -3,21 +3,24 @@
 
 mod cli;
 mod commands;
-mod engine;
 mod exit;
 mod failure;
+mod notifications;
 mod render;
 mod report;
+mod schedule;
 mod settings;
-mod survey;
-mod tell;
+mod values;
 mod watch;
+mod window;
+mod wording;
 
 use std::process::ExitCode;
 
 use clap::Parser;
 
 fn main() -> ExitCode {
+    exit::keep_isolated_panics_quiet();
     let arguments = cli::Arguments::parse();
     let context = commands::Context::resolve(&arguments);
     exit::on_interrupt();

@@ -201,7 +201,7 @@ pub enum RemoteTrouble {
 
 impl RemoteTrouble {
     /// Whether trying again may help.
-    pub fn is_passing(&self) -> bool {
+    pub fn is_transient(&self) -> bool {
         matches!(self, RemoteTrouble::Lost(_) | RemoteTrouble::Silent | RemoteTrouble::Refused { .. })
     }
 
@@ -218,42 +218,5 @@ impl RemoteTrouble {
                 | RemoteTrouble::Spool { .. }
                 | RemoteTrouble::Unread(_)
         )
-    }
-
-    /// What to do about it.
-    pub fn advice(&self) -> Option<&'static str> {
-        Some(match self {
-            RemoteTrouble::NoSuchHost { .. } => "check the spelling of the address",
-            RemoteTrouble::Refused { .. } | RemoteTrouble::Silent | RemoteTrouble::Lost(_) => {
-                "check address and port, and whether the server is up; load again once it is"
-            }
-            RemoteTrouble::UnknownKey { .. } => {
-                "ask its owner for the fingerprint; if it is the same: hypodoke check --trust PLACE"
-            }
-            RemoteTrouble::ChangedKey { .. } => {
-                "somebody else may be answering in its place: ask its owner, and only then take the line out"
-            }
-            RemoteTrouble::Weak { .. } => "ask its owner to offer what is safe",
-            RemoteTrouble::NoKnownHosts => "set `known_hosts` in the place",
-            RemoteTrouble::BadKeyFile { .. } => "check `key_file`, and `passphrase` where it has one",
-            RemoteTrouble::NoWayIn => "set `key_file` or `password` in the place, or start an agent",
-            RemoteTrouble::NotLetIn { .. } => "check user, key and password with the server's owner",
-            RemoteTrouble::Asks { .. } => {
-                "log in there by hand once, with ssh, and do what it asks; or ask its owner for a key"
-            }
-            RemoteTrouble::Speaks { .. } => {
-                "log in there by hand once, with ssh, and do what it asks; greetings its owner has to keep out of SFTP"
-            }
-            RemoteTrouble::ForeignName { .. } => "ask whoever sends it to rename it",
-            RemoteTrouble::NoSftp => "ask its owner to let you use SFTP",
-            RemoteTrouble::NoFolder { .. } => "check the folder in the address",
-            RemoteTrouble::NoRight { .. } => "ask the server's owner for the right to read it",
-            RemoteTrouble::Gone | RemoteTrouble::Changed => "load again once the file is complete",
-            RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool]",
-            RemoteTrouble::Spool { .. } => "make room, or set `path` in [spool]",
-            RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) | RemoteTrouble::Unread(_) => {
-                return None;
-            }
-        })
     }
 }

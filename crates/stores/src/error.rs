@@ -137,33 +137,7 @@ impl StoreError {
     }
 
     /// Whether the same may work when it is tried again: nothing of it was kept.
-    pub fn is_passing(&self) -> bool {
+    pub fn is_transient(&self) -> bool {
         matches!(self, StoreError::Lost { .. } | StoreError::GaveUp { .. } | StoreError::Changed { .. })
-    }
-
-    /// What a person can do about it.
-    pub fn advice(&self) -> Option<&'static str> {
-        Some(match self {
-            StoreError::Unreachable { .. } => {
-                "check the address: of a file, that its folder exists and may be written; of a server, that it runs"
-            }
-            StoreError::Locked { .. } => "wait until the other program is done, or raise `wait` in [staging]",
-            StoreError::ReadOnly { .. } => "give yourself the right to write the file and its folder",
-            StoreError::Full { .. } => "make room; nothing of the file in hand was kept, so load again then",
-            StoreError::Failing { .. } => {
-                "check the disk, and limits of the account on the size of files; nothing of the file in hand was kept"
-            }
-            StoreError::NotADatabase { .. } => "name another file, or move that one away",
-            StoreError::NewerLedger { .. } => "use the newer program for this database",
-            StoreError::Denied { .. } => "`hypodoke check` prints the GRANT statements that are missing",
-            StoreError::Lost { .. } => {
-                "load again once the server is back: what was loaded is kept, and nothing twice"
-            }
-            StoreError::GaveUp { .. } | StoreError::Changed { .. } => "load again",
-            StoreError::Statement { .. } => "mend the statement; nothing of the file was kept",
-            StoreError::Refused { .. } | StoreError::Damaged { .. } | StoreError::RowRefused { .. } => {
-                return None;
-            }
-        })
     }
 }

@@ -4,8 +4,8 @@
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::Layout;
+use hypodoke_core::outcome::Outcome;
 
 use crate::merge::Counts;
 

@@ -17,9 +17,9 @@ use std::collections::HashSet;
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Limit, Rows};
 use hypodoke_core::drift::{Change, Drift};
-use hypodoke_core::event::Outcome;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
+use hypodoke_core::outcome::Outcome;
 use hypodoke_core::types::Type;
 
 pub use error::StoreError;

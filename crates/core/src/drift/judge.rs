@@ -2,9 +2,9 @@
 
 use super::rename::same_kind;
 use super::{
-    Action, Change, Drift, Hold, MissingColumn, NewColumn, Policy, Rename, RenamedColumn, WayOut, WiderType,
+    Action, Change, Drift, HeldChange, MissingColumn, NewColumn, Policy, Rename, RenamedColumn, WiderType,
 };
-use crate::evidence::Habit;
+use crate::evidence::FormatHint;
 use crate::layout::{Column, Format, Layout, Reading};
 use crate::names::match_key;
 use crate::reconcile::{Fit, reconcile};
@@ -14,15 +14,15 @@ use crate::types::{Domain, Type};
 pub const EXTRAS_COLUMN: &str = "extras";
 
 /// What a policy makes of a file.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Judged {
     /// How the file goes into the table: its layout afterwards, the file's column for each of its
     /// columns, and the changes that are made to it.
     pub fit: Fit,
     /// All that differs, with what is done about it.
     pub drift: Vec<Drift>,
-    /// Why the file is held; empty where it is not.
-    pub holds: Vec<Hold>,
+    /// The changes for which the file is held; empty where it is not.
+    pub held: Vec<HeldChange>,
     /// The file's columns whose values are kept in the column of extras.
     pub extras: Vec<usize>,
     /// Columns of the table whose type stays: what does not fit is a reject.
@@ -59,9 +59,9 @@ pub fn judge(table: &Layout, file: &Layout, policy: &Policy, renames: &[Rename])
 }
 
 impl Judged {
-    fn hold(&mut self, change: Change, why: String, ways: Vec<WayOut>) {
+    fn hold(&mut self, change: Change, held: HeldChange) {
         self.drift.push(Drift { change, action: Action::Held });
-        self.holds.push(Hold { why, ways });
+        self.held.push(held);
     }
 
     fn done(&mut self, change: Change, action: Action) {
@@ -109,18 +109,13 @@ impl Judged {
             let rename = renames.iter().find(|rename| rename.new == at);
             if let Some(rename) = rename.filter(|_| policy.renamed_column == RenamedColumn::Hold && !wanted) {
                 let gone = &table.columns[rename.gone];
-                let why = format!(
-                    "`{}` is gone and `{}` is new; {}: probably a rename",
-                    gone.source,
-                    new.source,
-                    rename.alike.words()
-                );
-                let ways = vec![
-                    WayOut::Rename(gone.source.clone(), new.source.clone()),
-                    WayOut::AddColumn(new.source.clone()),
-                ];
+                let held = HeldChange::RenamedColumn {
+                    gone: gone.source.clone(),
+                    new: new.source.clone(),
+                    alike: rename.alike,
+                };
                 let (column, from, to) = (gone.name.clone(), gone.source.clone(), new.source.clone());
-                self.hold(Change::Renamed { column, from, to }, why, ways);
+                self.hold(Change::Renamed { column, from, to }, held);
                 continue;
             }
             match policy.new_column {
@@ -132,10 +127,8 @@ impl Judged {
                     self.done(added, Action::KeptAsExtra);
                 }
                 NewColumn::Hold => {
-                    let why = format!("new column `{}` ({})", new.source, new.ty());
-                    let ways =
-                        vec![WayOut::AddColumn(new.source.clone()), WayOut::IgnoreColumn(new.source.clone())];
-                    self.hold(added, why, ways);
+                    let held = HeldChange::NewColumn { column: new.source.clone(), ty: new.ty() };
+                    self.hold(added, held);
                 }
             }
         }
@@ -179,8 +172,7 @@ impl Judged {
             match policy.missing_column {
                 MissingColumn::Null => self.done(missing, Action::Nulled),
                 MissingColumn::Hold => {
-                    let why = format!("column `{}` is missing", column.source);
-                    self.hold(missing, why, vec![WayOut::LoadAnyway]);
+                    self.hold(missing, HeldChange::MissingColumn { column: column.source.clone() });
                 }
             }
         }
@@ -211,12 +203,7 @@ impl Judged {
                 }
                 WiderType::Hold => {
                     let source = file.columns[source].source.clone();
-                    let why = format!("column `{source}` needs {to}, the table has {from}");
-                    let mut ways = vec![WayOut::LoadAnyway];
-                    if to == Type::Text {
-                        ways.insert(0, WayOut::AsText(source));
-                    }
-                    self.hold(change, why, ways);
+                    self.hold(change, HeldChange::WiderType { column: source, from, to });
                 }
             }
         }
@@ -228,13 +215,13 @@ fn misread(old: &Column, new: &Column) -> Option<(String, String)> {
     if (old.reading, new.reading) != (Reading::Guessed, Reading::Shown) {
         return None;
     }
-    let (guess, shown) = (Habit::of(old.domain, old.format), Habit::of(new.domain, new.format));
+    let (guess, shown) = (FormatHint::of(old.domain, old.format), FormatHint::of(new.domain, new.format));
     let words = |format: Format| format!("like {}", format.number.example());
     match (guess, shown) {
-        (Habit { comma: Some(was), .. }, Habit { comma: Some(is), .. }) if was != is => {
+        (FormatHint { comma: Some(was), .. }, FormatHint { comma: Some(is), .. }) if was != is => {
             Some((words(old.format), words(new.format)))
         }
-        (Habit { order: Some(was), .. }, Habit { order: Some(is), .. }) if was != is => {
+        (FormatHint { order: Some(was), .. }, FormatHint { order: Some(is), .. }) if was != is => {
             Some((was.words().to_owned(), is.words().to_owned()))
         }
         _ => None,
@@ -309,7 +296,7 @@ mod tests {
         assert_eq!(judged.fit.layout.columns.len(), width);
         assert_eq!(judged.fit.sources.len(), width);
         assert_eq!(&judged.fit.sources[..2], [Some(0), Some(2)]);
-        assert_eq!(!judged.holds.is_empty(), held);
+        assert_eq!(!judged.held.is_empty(), held);
     }
 
     #[rstest]
@@ -345,13 +332,13 @@ mod tests {
         let judged = judge(&table, &file, &Policy::default(), &renames);
         assert_eq!(actions(&judged), [("draught", Action::Held)]);
         assert_eq!(
-            judged.holds[0].why,
+            judged.held[0].to_string(),
             "`draught` is gone and `draft_m` is new; 98% of their values' range agrees: probably a rename"
         );
         let policy = Policy { add: vec!["draft_m".into()], ..Policy::default() };
         let judged = judge(&table, &file, &policy, &renames);
         assert_eq!(actions(&judged), [("draft_m", Action::Added), ("draught", Action::Nulled)]);
-        assert!(judged.holds.is_empty());
+        assert!(judged.held.is_empty());
     }
 
     #[test]
@@ -392,7 +379,7 @@ mod tests {
         let (table, file) = (layout(&[("a", whole())]), layout(&[("Junk", whole()), ("a", whole())]));
         let policy = Policy { ignore: vec!["junk".into()], new_column: NewColumn::Hold, ..Policy::default() };
         let judged = judge(&table, &file, &policy, &[]);
-        assert_eq!((judged.drift.len(), judged.holds.len()), (0, 0));
+        assert_eq!((judged.drift.len(), judged.held.len()), (0, 0));
         assert_eq!(judged.fit.sources, [Some(1)]);
     }
 }

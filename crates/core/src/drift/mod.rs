@@ -1,6 +1,7 @@
 //! Drift: how a file's layout differs from its table's, and what a feed's policy makes of it.
 
 mod between;
+mod held;
 mod judge;
 mod policy;
 mod rename;
@@ -10,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use crate::types::Type;
 
 pub use between::{Difference, between};
+pub use held::{HeldChange, Remedy};
 pub use judge::{EXTRAS_COLUMN, Judged, judge};
 pub use policy::{HeaderPolicy, MissingColumn, NewColumn, Policy, RenamedColumn, WiderType};
 pub use rename::{Alike, Rename, likeliest, name_likeness, same_kind};
@@ -251,31 +253,4 @@ impl Drift {
             action => format!("{}: {}", self.change.words(), action.words()),
         }
     }
-}
-
-/// A way out for a file that is held.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum WayOut {
-    /// One column is another under a new name: the old name, the new one.
-    Rename(String, String),
-    /// The table gets the column.
-    AddColumn(String),
-    /// The column is left out.
-    IgnoreColumn(String),
-    /// The table's column becomes text.
-    AsText(String),
-    /// Loaded as if nothing were the matter.
-    LoadAnyway,
-    /// Never loaded.
-    Discard,
-}
-
-/// Why a file is held, and the ways out.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Hold {
-    /// What is the matter, in a sentence.
-    pub why: String,
-    /// What can be done about it, the likeliest first.
-    pub ways: Vec<WayOut>,
 }

@@ -23,7 +23,7 @@ use recent::{Recent, Remembered};
 pub use report::ColumnReport;
 pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
-pub use together::{Habit, decide_all};
+pub use together::{FormatHint, decide_all};
 
 use crate::record::{Fault, Field, Origin, Records};
 use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, trim, words};

@@ -294,7 +294,7 @@ proptest! {
     ) {
         let known = decide(&part(&known, 0), Hints::default(), Forced::default());
         let table = TableEvidence { columns: vec![part(&values, 1)], ..TableEvidence::default() };
-        let habit = Habit::of(known.domain, known.format);
+        let habit = FormatHint::of(known.domain, known.format);
         let found = decide_all(&table, Hints::default(), &[], &[habit]).remove(0);
         let caster = cast_as(&known, &values);
         let wider = known.domain.join(found.domain);

@@ -11,36 +11,36 @@ use crate::types::Domain;
 
 /// How a column was written until now, as far as its values showed it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Habit {
+pub struct FormatHint {
     /// Whether its decimal mark is a comma, if any of its numbers had a mark.
     pub comma: Option<bool>,
     /// The order of its dates.
     pub order: Option<DateOrder>,
 }
 
-impl Habit {
+impl FormatHint {
     /// What a column's layout tells of it.
-    pub fn of(domain: Domain, format: Format) -> Habit {
+    pub fn of(domain: Domain, format: Format) -> FormatHint {
         let has_marks =
             matches!(domain, Domain::Number(d) if d.scale > 0 || format.number.group == Group::Mark);
         let is_dated = matches!(domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz);
-        Habit { comma: has_marks.then_some(format.number.comma), order: is_dated.then_some(format.date) }
+        FormatHint { comma: has_marks.then_some(format.number.comma), order: is_dated.then_some(format.date) }
     }
 
     /// The habit of both, where they do not differ.
-    pub fn meet(self, other: Habit) -> Habit {
+    pub fn meet(self, other: FormatHint) -> FormatHint {
         fn both<T: PartialEq>(ours: Option<T>, theirs: Option<T>) -> Option<T> {
             match (ours, theirs) {
                 (Some(ours), Some(theirs)) => (ours == theirs).then_some(ours),
                 (one, None) | (None, one) => one,
             }
         }
-        Habit { comma: both(self.comma, other.comma), order: both(self.order, other.order) }
+        FormatHint { comma: both(self.comma, other.comma), order: both(self.order, other.order) }
     }
 
     /// Whether what was decided of a column that its values leave open goes against it.
     pub fn is_broken_by(self, decision: &Decision) -> bool {
-        let now = Habit::of(decision.domain, decision.format);
+        let now = FormatHint::of(decision.domain, decision.format);
         decision.reading == Reading::Guessed && self.meet(now) != self
     }
 }
@@ -50,7 +50,12 @@ impl Habit {
 /// `forced` says how columns are written, and `habits` how they were until now, by their number;
 /// those beyond its end are free. A column that its values leave open is read as it always was,
 /// unless clear ones show that the file is written in another way than the ones before.
-pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits: &[Habit]) -> Vec<Decision> {
+pub fn decide_all(
+    table: &TableEvidence,
+    hints: Hints,
+    forced: &[Forced],
+    habits: &[FormatHint],
+) -> Vec<Decision> {
     let said = |at: usize| forced.get(at).copied().unwrap_or_default();
     let first = |(at, column)| decide(column, Hints::default(), said(at));
     let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
@@ -61,13 +66,13 @@ pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits
         _ => None,
     });
     let order = table.columns.iter().zip(&alone).filter(|(_, d)| clear(d)).find_map(|(column, d)| {
-        (column.orders_in_common() != ANY_ORDER && Habit::of(d.domain, d.format).order.is_some())
+        (column.orders_in_common() != ANY_ORDER && FormatHint::of(d.domain, d.format).order.is_some())
             .then_some(d.format.date)
     });
     let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
     let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
         let habit = kept(at);
-        if alone.reading == Reading::Guessed && habit != Habit::default() {
+        if alone.reading == Reading::Guessed && habit != FormatHint::default() {
             let hints =
                 Hints { comma: habit.comma.or(hints.comma), order: habit.order.or(hints.order), ..hints };
             Decision { ambiguity: None, reading: Reading::Kept, ..decide(column, hints, said(at)) }
@@ -81,17 +86,17 @@ pub fn decide_all(table: &TableEvidence, hints: Hints, forced: &[Forced], habits
 }
 
 /// The habits that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
-fn still_kept<'a>(alone: &[Decision], habits: &'a [Habit]) -> impl Fn(usize) -> Habit + use<'a> {
+fn still_kept<'a>(alone: &[Decision], habits: &'a [FormatHint]) -> impl Fn(usize) -> FormatHint + use<'a> {
     let clear = alone.iter().zip(habits).filter(|(decision, _)| decision.reading == Reading::Shown);
     let (mut marks, mut dates) = (true, true);
     for (decision, before) in clear {
-        let now = Habit::of(decision.domain, decision.format);
+        let now = FormatHint::of(decision.domain, decision.format);
         marks &= now.comma.is_none() || before.comma.is_none() || now.comma == before.comma;
         dates &= now.order.is_none() || before.order.is_none() || now.order == before.order;
     }
     move |at| {
         let habit = habits.get(at).copied().unwrap_or_default();
-        Habit { comma: habit.comma.filter(|_| marks), order: habit.order.filter(|_| dates) }
+        FormatHint { comma: habit.comma.filter(|_| marks), order: habit.order.filter(|_| dates) }
     }
 }
 
@@ -125,12 +130,12 @@ mod tests {
         TableEvidence { columns: columns.split('|').map(column).collect(), ..TableEvidence::default() }
     }
 
-    fn number(comma: bool) -> Habit {
-        Habit { comma: Some(comma), order: None }
+    fn number(comma: bool) -> FormatHint {
+        FormatHint { comma: Some(comma), order: None }
     }
 
-    fn date(order: DateOrder) -> Habit {
-        Habit { comma: None, order: Some(order) }
+    fn date(order: DateOrder) -> FormatHint {
+        FormatHint { comma: None, order: Some(order) }
     }
 
     #[rstest]
@@ -144,7 +149,7 @@ mod tests {
     #[case::written_anew("1,234|7,5", &[number(false), number(false)], "decimal(4,3)")]
     fn what_values_leave_open_is_read_as_it_always_was(
         #[case] columns: &str,
-        #[case] habits: &[Habit],
+        #[case] habits: &[FormatHint],
         #[case] ty: &str,
     ) {
         let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
@@ -160,7 +165,7 @@ mod tests {
     #[case::dated_anew("03/04/2026|04/25/2026", &[date(DateOrder::Dmy), date(DateOrder::Dmy)], DateOrder::Mdy)]
     fn dates_are_read_as_they_always_were(
         #[case] columns: &str,
-        #[case] habits: &[Habit],
+        #[case] habits: &[FormatHint],
         #[case] order: DateOrder,
     ) {
         let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
@@ -177,10 +182,10 @@ mod tests {
     #[test]
     fn a_habit_is_what_was_shown() {
         let whole = Domain::Number(crate::types::Digits { int: 3, ..Default::default() });
-        assert_eq!(Habit::of(whole, Format::default()), Habit::default());
+        assert_eq!(FormatHint::of(whole, Format::default()), FormatHint::default());
         let grouped = Format { number: NumberStyle { comma: true, group: Group::Mark }, ..Format::default() };
-        assert_eq!(Habit::of(whole, grouped), number(true));
-        assert_eq!(number(true).meet(number(false)), Habit::default());
-        assert_eq!(number(true).meet(Habit::default()), number(true));
+        assert_eq!(FormatHint::of(whole, grouped), number(true));
+        assert_eq!(number(true).meet(number(false)), FormatHint::default());
+        assert_eq!(number(true).meet(FormatHint::default()), number(true));
     }
 }

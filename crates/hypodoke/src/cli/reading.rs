@@ -2,6 +2,7 @@
 
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::match_key;
+use hypodoke_engine::job::{Feed, Job};
 use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::json::{JsonPath, JsonWishes};
@@ -10,11 +11,31 @@ use hypodoke_formats::workbook::WorkbookWishes;
 
 use super::ReadingArguments;
 use crate::failure::Failure;
-use crate::settings::{ERROR_CELLS, LISTS, NESTED, STRINGS, delimiter, fixed_fields, format, mark, sheets};
+use crate::values::{ERROR_CELLS, LISTS, NESTED, STRINGS, delimiter, fixed_fields, format, mark, sheets};
 
 impl ReadingArguments {
+    /// Puts these over what is configured of the feeds of a job.
+    pub fn over_job(&self, job: &mut Job) -> Result<(), Failure> {
+        for source in &mut job.feeds {
+            self.over_feed(&mut source.feed)?;
+        }
+        Ok(())
+    }
+
+    /// Puts these over what is configured of a feed.
+    pub fn over_feed(&self, feed: &mut Feed) -> Result<(), Failure> {
+        feed.rules = self.rules(&feed.rules)?;
+        feed.wishes = self.over(std::mem::take(&mut feed.wishes))?;
+        Ok(())
+    }
+
+    /// A feed of which only the table is known, and these.
+    pub fn plain_feed(&self, table: String) -> Result<Feed, Failure> {
+        Ok(Feed::plain(table, self.over(Wishes::default())?, self.rules(&[])?))
+    }
+
     /// These wishes over those of a configuration.
-    pub fn over(&self, mut all: Wishes) -> Result<Wishes, Failure> {
+    fn over(&self, mut all: Wishes) -> Result<Wishes, Failure> {
         let wishes = &mut all.text;
         let usage = |option: &str, why: String| Failure::usage(format!("--{option}: {why}"));
         if let Some(text) = &self.delimiter {
@@ -87,7 +108,7 @@ impl ReadingArguments {
     }
 
     /// These rules for columns before those of a configuration.
-    pub fn rules(&self, configured: &[ColumnRule]) -> Result<Vec<ColumnRule>, Failure> {
+    fn rules(&self, configured: &[ColumnRule]) -> Result<Vec<ColumnRule>, Failure> {
         let mut rules = configured.to_vec();
         for text in &self.types {
             let (column, ty) = split(text, "type")?;

@@ -1,22 +1,23 @@
 //! `hypodoke replay` and `hypodoke retract`: load files again, or take their rows out again.
 
-use hypodoke_core::event::Outcome;
-use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, Mode, Store, TablePlan};
+use hypodoke_core::count;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::batch::{NotTaken, run_batch};
+use hypodoke_engine::clock;
+use hypodoke_engine::job::{Feed, FeedFiles};
+use hypodoke_engine::load::LoadContext;
+use hypodoke_engine::maintain::{Finder, check_retractable, plan_replay, retract as take_out};
+use hypodoke_stores::{FileEntry, FileQuery, Mode, Store};
 use serde::Serialize;
 
 use super::{Context, asked};
-use crate::cli::{LoadArguments, ReplayArguments, RetractArguments};
-use crate::engine::find::Finder;
-use crate::engine::ground::Ground;
-use crate::engine::means::Means;
-use crate::engine::order::same_delivery;
-use crate::engine::task::Task;
-use crate::engine::window::Window;
-use crate::engine::{Candidate, Delivery, Feed, batch, clock};
-use crate::exit::Exit;
-use crate::failure::{Failure, clean};
-use crate::render::{self, count, json, receipt};
+use crate::cli::{ReplayArguments, RetractArguments};
+use crate::exit::{self, Exit};
+use crate::failure::Failure;
+use crate::render::{self, json, receipt, receipt_json};
 use crate::settings::Settings;
+use crate::window::window;
 
 /// The version of the JSON of what was taken out.
 ///
@@ -67,105 +68,65 @@ fn meant(store: &mut dyn Store, what: &[String], outcomes: &[Outcome]) -> Result
     Ok(chosen)
 }
 
+/// The files of the ledger that a replay is about, the oldest first.
+fn entries(store: &mut dyn Store, arguments: &ReplayArguments) -> Result<Vec<FileEntry>, Failure> {
+    if !arguments.what.is_empty() {
+        return meant(store, &arguments.what, &[Outcome::Loaded, Outcome::Retracted, Outcome::Discarded]);
+    }
+    let loaded = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
+    let mut all = store.files(&loaded)?;
+    all.retain(|entry| entry.replaced_by.is_none());
+    all.reverse();
+    Ok(all)
+}
+
 /// Runs `replay`.
 pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Failure> {
-    let window = Window::of(arguments.modified.as_deref(), arguments.since.as_deref(), clock::now())?;
-    if arguments.what.is_empty() && !window.is_any() {
+    let window = window(arguments.modified.as_deref(), arguments.since.as_deref(), clock::now())?;
+    if arguments.what.is_empty() && !window.is_limited() {
         return Err(Failure::usage("say what to load again").advise(
             "files, a batch or a feed; or a window, --modified 2026-03-02..2026-03-04 or --since 3d",
         ));
     }
     let mut store = context.ledger(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let entries = if arguments.what.is_empty() {
-        let loaded = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
-        let mut all = store.files(&loaded)?;
-        all.retain(|entry| entry.replaced_by.is_none());
-        all.reverse();
-        all
-    } else {
-        let settled = [Outcome::Loaded, Outcome::Retracted, Outcome::Discarded];
-        meant(store.as_mut(), &arguments.what, &settled)?
-    };
-    let mut finder = Finder::new(settings.clone());
-    let (mut deliveries, mut gone): (Vec<Delivery>, Vec<String>) = (Vec::new(), Vec::new());
-    for entry in &entries {
-        let Some((feed, file)) = finder.find(entry)? else {
-            gone.push(entry.arrival.path.clone());
-            continue;
-        };
-        let is_there = |delivery: &Delivery| {
-            delivery.feed.table == feed.table && delivery.files.iter().any(|known| known.seen == file.seen)
-        };
-        if !window.holds(&file) || deliveries.iter().any(is_there) {
-            continue;
-        }
-        if feed.mode == Mode::Replace {
-            holds_it_still(store.as_mut(), &mut finder, &feed, &file)?;
-        }
-        match deliveries.iter_mut().find(|delivery| delivery.feed.table == feed.table) {
-            Some(delivery) => delivery.files.push(file),
-            None => deliveries.push(Delivery { feed, files: vec![file], again: true }),
-        }
-    }
-    for path in gone.iter().filter(|_| !arguments.what.is_empty()) {
+    let entries = entries(store.as_mut(), arguments)?;
+    let mut finder = Finder::new(settings.as_ref().map(Settings::job));
+    let replay = plan_replay(store.as_mut(), &mut finder, &entries, window)?;
+    for path in replay.gone.iter().filter(|_| !arguments.what.is_empty()) {
         context.remark(&format!("{}: it is not there any more, and stays as it was loaded", clean(path)));
     }
-    let files: u64 = deliveries.iter().map(|delivery| delivery.files.len() as u64).sum();
-    if files == 0 {
+    if replay.files() == 0 {
         return Err(Failure::load("none of these files is there to be loaded again"));
     }
-    let list: Vec<String> = deliveries
-        .iter()
-        .flat_map(|delivery| {
-            delivery.files.iter().map(|file| format!("  {} → {}", clean(&file.shown), delivery.feed.table))
-        })
-        .collect();
-    let question = format!(
-        "{}\n{} loaded again, in the place of the rows there are. Go on? [y/N] ",
-        shortened(&list),
-        count::files(files)
-    );
-    if !arguments.yes && !asked(&question)? {
+    if !arguments.yes && !asked(&question(&replay.feeds))? {
         return Err(Failure::usage("nothing was loaded").advise("--yes does it without asking"));
     }
     let listener = context.listener();
-    let ended = batch::run(store.as_mut(), &Means::alone(listener.as_ref()), &deliveries, Vec::new())?;
+    let load = LoadContext::single(listener.as_ref());
+    let ended = run_batch(store.as_mut(), load, &replay.feeds, NotTaken::default())?;
     drop(listener);
     if context.json {
-        json::print(&ended.receipt);
+        json::print(&receipt_json::document(&ended.receipt))?;
     } else {
         render::print(&receipt::text(&ended.receipt, context.screen));
     }
-    ended.broken_off.map_or(Ok(ended.receipt.exit()), Err)
+    match ended.broken_off {
+        Some(error) => Err(error.into()),
+        None => Ok(exit::of_receipt(&ended.receipt)),
+    }
 }
 
-/// A table that holds one delivery at a time takes no file of an earlier one in beside it.
-fn holds_it_still(
-    store: &mut dyn Store,
-    finder: &mut Finder,
-    feed: &Feed,
-    file: &Candidate,
-) -> Result<(), Failure> {
-    let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
-    let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
-    let Some(newest) = store.files(&query)?.into_iter().next() else { return Ok(()) };
-    let is_it =
-        newest.arrival.path == file.seen.arrival.path && newest.arrival.place == file.seen.arrival.place;
-    let is_of_it = match finder.find(&newest)? {
-        Some((_, other)) => same_delivery(feed, file, &other),
-        None => false,
+/// What is asked before files are loaded again.
+fn question(feeds: &[FeedFiles]) -> String {
+    let of_feed = |files: &FeedFiles| {
+        let table = files.feed.table.clone();
+        let line = |shown: &str| format!("  {} → {table}", clean(shown));
+        files.files.iter().map(|file| line(&file.shown)).collect::<Vec<_>>()
     };
-    if is_it || is_of_it {
-        return Ok(());
-    }
-    let what = format!(
-        "{}: `{}` holds a newer delivery, that of {}",
-        clean(&file.shown),
-        feed.table,
-        clean(&newest.arrival.path)
-    );
-    Err(Failure::usage(what).advise("nothing was loaded; `hypodoke retract` takes the newer one out first"))
+    let list: Vec<String> = feeds.iter().flat_map(of_feed).collect();
+    let files = count::files(list.len() as u64);
+    format!("{}\n{files} loaded again, in the place of the rows there are. Go on? [y/N] ", shortened(&list))
 }
 
 fn shortened(list: &[String]) -> String {
@@ -185,15 +146,7 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
     let (mut list, mut warnings): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
     for entry in &entries {
         let feed = feed_of(entry, settings.as_ref());
-        let ground = Ground::of(store.as_mut(), &feed)?;
-        if !ground.main.lineage(false).is_kept() && ground.parts.is_empty() {
-            let what = format!(
-                "`{}` has no lineage columns to find the rows of {} by",
-                feed.table,
-                clean(&entry.arrival.path)
-            );
-            return Err(Failure::load(what).advise("nothing was touched; take them out by hand"));
-        }
+        check_retractable(store.as_mut(), &feed, entry)?;
         let warning = match feed.mode {
             Mode::Upsert => "rows that took the place of others go, and the others do not come back",
             Mode::Replace => "the table holds this delivery only, and will be empty of it",
@@ -220,7 +173,7 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
     store.end_batch(number, clock::now())?;
     let rows = lines.iter().map(|line| line.rows).sum();
     if context.json {
-        json::print(&RetractDocument { version: RETRACT_JSON_VERSION, rows, files: lines });
+        json::print(&RetractDocument { version: RETRACT_JSON_VERSION, rows, files: lines })?;
         return Ok(Exit::Done);
     }
     for line in &lines {
@@ -248,63 +201,4 @@ fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Feed {
         Some(settings) => settings.feed.clone(),
         None => Feed { table: entry.table.clone().unwrap_or_default(), ..Feed::default() },
     }
-}
-
-/// Takes the rows of one file out, in one transaction with its new entry; gives how many.
-fn take_out(
-    store: &mut dyn Store,
-    feed: &Feed,
-    entry: &FileEntry,
-    number: i64,
-    why: Option<String>,
-) -> Result<u64, Failure> {
-    let ground = Ground::of(store, feed)?;
-    let is_virtual = store.table(&feed.table)?.is_none();
-    let table = TablePlan {
-        table: feed.table.clone(),
-        path: String::new(),
-        layout: ground.main.layout().cloned().unwrap_or_default(),
-        changes: Vec::new(),
-        drift: Vec::new(),
-        lineage: ground.main.lineage(false),
-        keeps_layout: false,
-        is_virtual,
-        mode: feed.mode,
-        key: Vec::new(),
-        of_file: Vec::new(),
-    };
-    let plan = LoadPlan {
-        batch: number,
-        arrival: entry.arrival.clone(),
-        feed: entry.feed.clone(),
-        tables: vec![table],
-        replaces: Some(entry.file),
-        kind: entry.kind.clone().unwrap_or_default(),
-        began: clock::now(),
-        first_of_delivery: false,
-        sql_before: Vec::new(),
-        sql_after: Vec::new(),
-        careful: false,
-        shape: entry.shape.clone(),
-        mends: None,
-        retracts: true,
-    };
-    let gone = || Failure::load(format!("{}: somebody else loads it just now", clean(&entry.arrival.path)));
-    let loader = store.begin_load(&plan)?.ok_or_else(gone)?;
-    let summary = FileSummary {
-        hash: entry.hash.clone().unwrap_or_default(),
-        message: Some(why.unwrap_or_else(|| "its rows were taken out".to_owned())),
-        ended: clock::now(),
-        ..FileSummary::default()
-    };
-    Ok(loader.finish(&summary)?.counts.deleted)
-}
-
-/// What a load takes in, without what lies outside a window.
-pub fn within(task: &mut Task, arguments: &LoadArguments) -> Result<(), Failure> {
-    let window = Window::of(arguments.modified.as_deref(), arguments.since.as_deref(), clock::now())?;
-    for delivery in &mut task.deliveries {
-        delivery.files.retain(|file| window.holds(file));
-    }
-    Ok(())
 }

@@ -1,21 +1,23 @@
 //! `hypodoke check`: is the configuration right, can everything be reached, are the rights there,
 //! and what would the next load do?
 
+use hypodoke_core::count;
+use hypodoke_engine::discover::discover;
+use hypodoke_engine::error::EngineError;
+use hypodoke_engine::inspect::{Forecast, forecast};
+use hypodoke_engine::job::{FeedFiles, Job};
 use hypodoke_places::sftp::Session;
 use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
 
 use super::{Context, asked};
-use crate::cli::{CheckArguments, ReadingArguments};
-use crate::engine::Delivery;
-use crate::engine::forecast::{self, Forecast};
-use crate::engine::task::Task;
+use crate::cli::CheckArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::{self, Tone, count, json};
-use crate::settings::Settings;
+use crate::render::{self, Tone, json};
 use crate::settings::reader::suggest;
+use crate::settings::{PlaceSettings, Settings};
 
 /// The version of the check's JSON.
 ///
@@ -34,7 +36,7 @@ struct Document {
     feeds: Vec<FeedLine>,
 }
 
-#[derive(Serialize)]
+#[derive(Default, Serialize)]
 struct DatabaseLine {
     address: String,
     version: Option<String>,
@@ -80,76 +82,66 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
     if let Some(place) = &arguments.trust {
         return trust(place, arguments.yes, &settings, context);
     }
-    let mut exit = Exit::Done;
-    let places: Vec<PlaceLine> = settings
-        .places
-        .iter()
-        .map(|place| {
-            let folder = place.place.shown();
-            match place.place.list() {
-                Ok(found) => PlaceLine {
-                    name: place.name.clone(),
-                    folder,
-                    files: found.seen.len() as u64,
-                    error: None,
-                    advice: None,
-                },
-                Err(error) => {
-                    exit = exit.max(Exit::Unreachable);
-                    let Failure { message, advice, .. } = Failure::of_place(&place.name, error);
-                    let error = Some(message);
-                    PlaceLine { name: place.name.clone(), folder, files: 0, error, advice }
-                }
-            }
-        })
-        .collect();
-    let mut database = DatabaseLine {
-        address: settings.store.to_string(),
-        version: None,
-        user: None,
-        schema: None,
-        error: None,
-        advice: None,
+    settings.feeds_named(&arguments.feeds)?;
+    let job = settings.job();
+    let (places, places_exit) = place_lines(&settings);
+    let feeds = match discover(&job, &arguments.feeds) {
+        Ok(found) => found.feeds,
+        Err(error) if error.is_unreachable() => Vec::new(),
+        Err(error) => return Err(error.into()),
     };
-    let (mut grants, mut feeds) = (Vec::new(), Vec::new());
-    let deliveries = match Task::of(&settings, &arguments.feeds, &ReadingArguments::default()) {
-        Ok(task) => task.deliveries,
-        Err(failure) if failure.exit == Exit::Unreachable => Vec::new(),
-        Err(failure) => return Err(failure),
-    };
-    match hypodoke_stores::open(&settings.store).map_err(Failure::from) {
-        Err(failure) => {
-            exit = exit.max(failure.exit);
-            (database.error, database.advice) = (Some(failure.message), failure.advice);
-        }
-        Ok(mut store) => {
-            let about = store.about()?;
-            (database.version, database.user, database.schema) =
-                (Some(about.version), about.user, about.schema);
-            let tables: Vec<(String, Mode)> =
-                deliveries.iter().map(|delivery| (delivery.feed.table.clone(), delivery.feed.mode)).collect();
-            grants = store.missing_rights(&tables)?;
-            if !grants.is_empty() {
-                exit = exit.max(Exit::Failed);
-            }
-            for delivery in &deliveries {
-                let line = feed_line(store.as_mut(), delivery, arguments.ddl);
-                if line.error.is_some() {
-                    exit = exit.max(Exit::Failed);
-                }
-                feeds.push(line);
-            }
-        }
-    }
+    let (database, grants, feeds, exit) = database_lines(&job, &feeds, arguments.ddl)?;
+    let exit = exit.max(places_exit);
     let document = Document { version: CHECK_JSON_VERSION, database, places, grants, feeds };
     if context.json {
-        json::print(&document);
+        json::print(&document)?;
     } else if arguments.ddl {
         render::print(&ddl_text(&document));
     } else {
         render::print(&text(&document, context));
     }
     Ok(exit)
+}
+
+/// What is at each place, and how the process ends by it.
+fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Exit) {
+    let mut exit = Exit::Done;
+    let line = |place: &PlaceSettings| {
+        let (name, folder) = (place.name.clone(), place.place.shown());
+        match place.place.list() {
+            Ok(found) => {
+                PlaceLine { name, folder, files: found.seen.len() as u64, error: None, advice: None }
+            }
+            Err(error) => {
+                exit = exit.max(Exit::Unreachable);
+                let Failure { message, advice, .. } = EngineError::listing(&name, error).into();
+                PlaceLine { name, folder, files: 0, error: Some(message), advice }
+            }
+        }
+    };
+    (settings.places.iter().map(line).collect(), exit)
+}
+
+/// What the database says of itself and of the feeds' tables.
+type DatabaseLines = (DatabaseLine, Vec<String>, Vec<FeedLine>, Exit);
+
+fn database_lines(job: &Job, feeds: &[FeedFiles], ddl: bool) -> Result<DatabaseLines, Failure> {
+    let mut database = DatabaseLine { address: job.store.to_string(), ..DatabaseLine::default() };
+    let mut store = match hypodoke_stores::open(&job.store).map_err(Failure::from) {
+        Ok(store) => store,
+        Err(Failure { message, advice, exit }) => {
+            (database.error, database.advice) = (Some(message), advice);
+            return Ok((database, Vec::new(), Vec::new(), exit));
+        }
+    };
+    let about = store.about()?;
+    (database.version, database.user, database.schema) = (Some(about.version), about.user, about.schema);
+    let tables: Vec<(String, Mode)> =
+        feeds.iter().map(|files| (files.feed.table.clone(), files.feed.mode)).collect();
+    let grants = store.missing_rights(&tables)?;
+    let lines: Vec<FeedLine> = feeds.iter().map(|files| feed_line(store.as_mut(), files, ddl)).collect();
+    let is_good = grants.is_empty() && lines.iter().all(|line| line.error.is_none());
+    Ok((database, grants, lines, if is_good { Exit::Done } else { Exit::Failed }))
 }
 
 /// Shows the key of a server and adds it to those that are known, once somebody says so.
@@ -176,7 +168,7 @@ fn trust(name: &str, yes: bool, settings: &Settings, context: &Context) -> Resul
             place: name,
             algorithm: key.algorithm(),
             fingerprint: key.fingerprint(),
-        });
+        })?;
     } else {
         render::print(&format!("{shown}\nadded to {}\n", file.display()));
     }
@@ -191,24 +183,34 @@ struct TrustDocument<'a> {
     fingerprint: String,
 }
 
-fn feed_line(store: &mut dyn Store, delivery: &Delivery, ddl: bool) -> FeedLine {
-    let feed = &delivery.feed;
+fn feed_line(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> FeedLine {
+    let feed = &files.feed;
     let mut line = FeedLine {
         name: feed.name.clone().unwrap_or_default(),
         table: feed.table.clone(),
         mode: feed.mode.word(),
-        files: delivery.files.len() as u64,
+        files: files.files.len() as u64,
         new: 0,
         limits: Vec::new(),
         ddl: Vec::new(),
         error: None,
         advice: None,
     };
-    match forecast::of(store, delivery, ddl) {
-        Ok(Forecast { new, limits, ddl }) => (line.new, line.limits, line.ddl) = (new, limits, ddl),
+    match forecast(store, files, ddl).map_err(Failure::from) {
+        Ok(Forecast { new, without_lineage, ddl }) => {
+            (line.new, line.ddl) = (new, ddl);
+            line.limits = without_lineage.iter().map(|table| limit(table)).collect();
+        }
         Err(failure) => (line.error, line.advice) = (Some(failure.message), failure.advice),
     }
     line
+}
+
+/// What is not possible with a table that has no lineage columns.
+fn limit(table: &str) -> String {
+    format!(
+        "`{table}` has no columns hd_file and hd_line: its rows do not lead back to their files, and a corrected file cannot take the place of the first"
+    )
 }
 
 /// Statements alone, to be run by whoever may.

@@ -2,21 +2,24 @@
 
 use std::path::Path;
 
-use hypodoke_core::event::Outcome;
-use hypodoke_core::event::Silent;
+use hypodoke_core::outcome::Outcome;
 use hypodoke_demo::office::{Office, PASSWORD};
 use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, MONDAY, Step, expected, gauges, write_step};
+use hypodoke_engine::batch::run_job;
+use hypodoke_engine::discover::discover;
+use hypodoke_engine::event::Silent;
+use hypodoke_engine::load::StopSignal;
+use hypodoke_engine::receipt::Receipt;
 use hypodoke_places::PlaceError;
 use hypodoke_places::sftp::{Session, learn};
 use serde::Serialize;
 
 use super::{Context, settle};
-use crate::cli::{DemoArguments, ReadingArguments, SettleArguments};
-use crate::engine::means::Stop;
-use crate::engine::receipt::Receipt;
-use crate::engine::task::Task;
+use crate::cli::{DemoArguments, SettleArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::render::receipt_json::{self, ReceiptDocument};
+use crate::render::settle::Settled;
 use crate::render::{self, Tone, json, receipt};
 use crate::settings::{FILE_NAME, Settings};
 
@@ -29,7 +32,7 @@ const DEMO_JSON_VERSION: u32 = 1;
 struct DemoDocument<'a> {
     version: u32,
     folder: String,
-    receipts: &'a [Receipt],
+    receipts: Vec<ReceiptDocument<'a>>,
     as_expected: bool,
 }
 
@@ -91,9 +94,9 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         json::print(&DemoDocument {
             version: DEMO_JSON_VERSION,
             folder,
-            receipts: &receipts,
+            receipts: receipts.iter().map(receipt_json::document).collect(),
             as_expected: differences.is_empty(),
-        });
+        })?;
     } else {
         show_rows(folder, context)?;
         tell(&closing(folder, &differences, context));
@@ -139,7 +142,7 @@ fn settings(folder: &Path) -> Result<Settings, Failure> {
 const HELD: &str = "east/EAST260307.tsv";
 const RENAME: &str = "DraughtM=Draft";
 
-fn settle_held(folder: &Path) -> Result<settle::Settled, Failure> {
+fn settle_held(folder: &Path) -> Result<Settled, Failure> {
     let settings = settings(folder)?;
     let mut store = hypodoke_stores::open(&settings.store)?;
     let arguments = SettleArguments {
@@ -200,10 +203,14 @@ fn load_once(folder: &Path) -> Result<Receipt, Failure> {
 }
 
 fn load_by(file: &Path) -> Result<Receipt, Failure> {
-    let task = Task::of(&Settings::read(file)?, &[], &ReadingArguments::default())?;
-    let mut store = hypodoke_stores::open(&task.store)?;
-    let done = task.run(store.as_mut(), &Silent, &Stop::never())?;
-    done.broken_off.map_or(Ok(done.receipt), Err)
+    let job = Settings::read(file)?.job();
+    let found = discover(&job, &[])?;
+    let mut store = hypodoke_stores::open(&job.store)?;
+    let report = run_job(&job, &found, store.as_mut(), &Silent, &StopSignal::default())?;
+    match report.broken_off {
+        Some(error) => Err(error.into()),
+        None => Ok(report.receipt),
+    }
 }
 
 /// Holds what was loaded against the figures kept beside the generator.

@@ -2,17 +2,18 @@
 
 use std::path::{Path, PathBuf};
 
+use hypodoke_core::count;
+use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
+use hypodoke_engine::inspect::find_key;
+
 use super::Context;
-use super::survey::{anything, watched};
+use super::survey::watched;
 use crate::cli::DraftArguments;
-use crate::engine::by_hand::{self, Known};
-use crate::engine::own::Own;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::{self, count};
-use crate::settings::DEFAULT_DATABASE;
-use crate::survey::draft::{Ground, draft};
-use crate::survey::key;
+use crate::render;
+use crate::render::draft::{DraftInputs, draft};
+use crate::settings::{DEFAULT_DATABASE, internal_files};
 
 /// Runs the command.
 pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failure> {
@@ -24,26 +25,27 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
             .advise("give --force to write over it, -o FILE for another, or -o - to print it"));
     }
     let place = common_folder(&arguments.paths)?;
-    let mut troubles = Vec::new();
-    let mut files =
-        by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &Own::of(None), &mut troubles)?;
+    let internal = internal_files(None, Vec::new());
+    let NamedFiles { mut files, errors } = named_files(&arguments.paths, NamedAs::PathInFolder, &internal)?;
     for candidate in &mut files {
         // Patterns are meant from the place, whatever was named on the command line.
         let inside = candidate.seen.file.strip_prefix(&place).unwrap_or(&candidate.seen.file);
         candidate.seen.arrival.path = hypodoke_places::path_text(inside.as_os_str());
     }
-    let feed = anything(&arguments.reading)?;
+    let feed = arguments.reading.plain_feed(String::new())?;
     let survey = watched(&files, &feed, false, context);
     if survey.groups.is_empty() {
         let first = survey.files.into_iter().find_map(|file| file.found.err());
-        return Err(first.unwrap_or_else(|| Failure::load("there is nothing to draft a feed from")));
+        return Err(
+            first.map_or_else(|| Failure::load("there is nothing to draft a feed from"), Failure::from)
+        );
     }
     let keys: Vec<Option<String>> =
-        survey.groups.iter().map(|group| key::find(group, &files, &feed)).collect();
+        survey.groups.iter().map(|group| find_key(group, &files, &feed)).collect();
     let database = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
     let base = if to_stdout { Path::new("") } else { file.parent().unwrap_or(Path::new("")) };
     let place = relative(&place, base);
-    let text = draft(&survey, &Ground { place: &place, database, keys: &keys });
+    let text = draft(&survey, &DraftInputs { place: &place, database, keys: &keys });
     if to_stdout {
         render::print(&text);
     } else {
@@ -57,11 +59,8 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
         ));
         context.remark("next: read it, then `hypodoke load`");
     }
-    for trouble in &troubles {
-        context.complain(trouble);
-    }
-    let failed = survey.files.iter().filter_map(|file| file.found.as_ref().err());
-    failed.for_each(|failure| context.complain(failure));
+    let failed = survey.files.into_iter().filter_map(|file| file.found.err());
+    errors.into_iter().chain(failed).for_each(|error| context.complain(&error.into()));
     Ok(Exit::Done)
 }
 

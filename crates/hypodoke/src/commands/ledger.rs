@@ -2,21 +2,23 @@
 
 use std::collections::HashSet;
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::clock::rfc3339;
+use hypodoke_engine::inspect::last_of_each;
+use hypodoke_engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine};
 use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Context;
 use crate::cli::{LedgerArguments, ReceiptArguments, Status};
-use crate::engine::batch::rfc3339;
-use crate::engine::due::{self as late, Lateness};
-use crate::engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine};
-use crate::engine::window;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::{self, json};
+use crate::render::ledger::Morning;
+use crate::render::{self, json, receipt_json};
+use crate::schedule::{self, Lateness};
 use crate::settings::Settings;
+use crate::window;
 
 /// The version of the ledger's JSON.
 ///
@@ -116,7 +118,7 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
         ..FileQuery::default()
     };
     let mut files = if arguments.late { Vec::new() } else { store.files(&query)? };
-    let morning = Morning::of(store.as_mut(), &files, late, &query)?;
+    let morning = morning(store.as_mut(), &files, late, &query)?;
     let last: HashSet<i64> = last_of_each(&files).iter().map(|entry| entry.file).collect();
     if let Some(status) = arguments.status {
         files.retain(|entry| is_of(entry, status, &last));
@@ -131,66 +133,44 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
             files: files.into_iter().map(FileLine::from).collect(),
             late: morning.late.iter().map(late).collect(),
             held_before: morning.held_before,
-            wants_a_person: morning.exit() != Exit::Done,
-        });
+            wants_a_person: exit_of(&morning) != Exit::Done,
+        })?;
     } else {
         render::print(&render::ledger::files(&files, &last, &morning, arguments.late, context.screen));
     }
-    Ok(if answers { morning.exit() } else { Exit::Done })
+    Ok(if answers { exit_of(&morning) } else { Exit::Done })
 }
 
-/// What of the ledger wants a person.
-pub struct Morning {
-    /// Files that are held or failed, each by its last entry.
-    pub held: u64,
-    /// See `held`.
-    pub failed: u64,
-    /// Files held before the time that was asked for, and still.
-    pub held_before: u64,
-    /// Feeds whose files are due and have not come.
-    pub late: Vec<Lateness>,
-}
-
-impl Morning {
-    /// Of the entries that a query gave, the newest first.
-    fn of(
-        store: &mut dyn Store,
-        files: &[FileEntry],
-        late: Vec<Lateness>,
-        query: &FileQuery,
-    ) -> Result<Morning, Failure> {
-        let last = last_of_each(files);
-        let count = |outcome| last.iter().filter(|entry| entry.outcome == outcome).count() as u64;
-        let (held, failed) = (count(Outcome::Held), count(Outcome::Failed));
-        let held_before = match query.since {
-            Some(since) => {
-                let all = store.loaded_files()?;
-                let is_asked = |entry: &FileEntry| query.feed.is_none() || entry.feed == query.feed;
-                let newest: Vec<FileEntry> = all.into_iter().rev().filter(is_asked).collect();
-                let is_old = |entry: &&&FileEntry| entry.outcome == Outcome::Held && entry.ended < since;
-                last_of_each(&newest).iter().filter(is_old).count() as u64
-            }
-            None => 0,
-        };
-        Ok(Morning { held, failed, held_before, late })
-    }
-
-    /// How the process ends by it.
-    pub fn exit(&self) -> Exit {
-        match self {
-            Morning { failed: 1.., .. } => Exit::Failed,
-            Morning { held: 0, held_before: 0, late, .. } if late.is_empty() => Exit::Done,
-            _ => Exit::Wanting,
+/// What of the entries that a query gave, the newest first, needs attention.
+fn morning(
+    store: &mut dyn Store,
+    files: &[FileEntry],
+    late: Vec<Lateness>,
+    query: &FileQuery,
+) -> Result<Morning, Failure> {
+    let last = last_of_each(files);
+    let count = |outcome| last.iter().filter(|entry| entry.outcome == outcome).count() as u64;
+    let (held, failed) = (count(Outcome::Held), count(Outcome::Failed));
+    let held_before = match query.since {
+        Some(since) => {
+            let all = store.loaded_files()?;
+            let is_asked = |entry: &FileEntry| query.feed.is_none() || entry.feed == query.feed;
+            let newest: Vec<FileEntry> = all.into_iter().rev().filter(is_asked).collect();
+            let is_old = |entry: &&&FileEntry| entry.outcome == Outcome::Held && entry.ended < since;
+            last_of_each(&newest).iter().filter(is_old).count() as u64
         }
-    }
+        None => 0,
+    };
+    Ok(Morning { held, failed, held_before, late })
 }
 
-/// The newest entry of each file, of entries with the newest first.
-pub fn last_of_each(files: &[FileEntry]) -> Vec<&FileEntry> {
-    let mut seen = HashSet::new();
-    let key =
-        |entry: &FileEntry| (entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table.clone());
-    files.iter().filter(|entry| seen.insert(key(entry))).collect()
+/// How the process ends by it.
+fn exit_of(morning: &Morning) -> Exit {
+    match morning {
+        Morning { failed: 1.., .. } => Exit::Failed,
+        Morning { held: 0, held_before: 0, late, .. } if late.is_empty() => Exit::Done,
+        _ => Exit::NeedsAttention,
+    }
 }
 
 fn late_feeds(
@@ -207,7 +187,7 @@ fn late_feeds(
         return Ok(Vec::new());
     };
     let is_wanted = |name: &str| arguments.feed.as_deref().is_none_or(|feed| feed == name);
-    let mut all = late::feeds(store, settings, now)?;
+    let mut all = schedule::late_feeds(store, settings.schedules(), now)?;
     all.retain(|late| is_wanted(late.feed()));
     Ok(all)
 }
@@ -252,7 +232,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
         waiting: Vec::new(),
     };
     if context.json {
-        json::print(&receipt);
+        json::print(&receipt_json::document(&receipt))?;
     } else {
         render::print(&render::receipt::text(&receipt, context.screen));
         if batch.ended.is_none() {

@@ -3,23 +3,24 @@
 use std::path::Path;
 use std::time::Duration;
 
+use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::clock;
+use hypodoke_engine::discover::{Discovered, NamedAs, NamedFiles, discover, named_files, table_name};
+use hypodoke_engine::error::EngineError;
+use hypodoke_engine::job::{Candidate, FeedFiles, Job};
+use hypodoke_engine::load::StopSignal;
+use hypodoke_engine::receipt::Receipt;
 use hypodoke_stores::{Store, StoreUrl};
 
-use super::{Context, again};
+use super::Context;
 use crate::cli::LoadArguments;
-use crate::engine::by_hand::{self, Known};
-use crate::engine::means::Stop;
-use crate::engine::naming::table_name;
-use crate::engine::own::Own;
-use crate::engine::receipt::Receipt;
-use crate::engine::task::{Done, Task};
-use crate::engine::{Candidate, Delivery, Feed};
-use crate::exit::Exit;
+use crate::exit::{self, Exit};
 use crate::failure::Failure;
-use crate::render::{self, json, log, receipt};
+use crate::notifications;
+use crate::render::{self, json, receipt, receipt_json};
 use crate::settings::notify::NotifySettings;
-use crate::settings::{DEFAULT_DATABASE, Settings};
-use crate::tell;
+use crate::settings::{DEFAULT_DATABASE, Settings, internal_files};
+use crate::window::window;
 
 /// Runs the command.
 pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure> {
@@ -29,7 +30,7 @@ pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure
     if let (Err(failure), Some(settings)) = (&done, &settings)
         && failure.exit != Exit::Usage
     {
-        for trouble in tell::of_failure(settings, failure) {
+        for trouble in notifications::of_failure(settings, failure) {
             context.complain(&trouble);
         }
     }
@@ -37,63 +38,65 @@ pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure
 }
 
 fn load(arguments: &LoadArguments, settings: Option<&Settings>, context: &Context) -> Result<Exit, Failure> {
-    let mut task = match settings {
+    let (job, mut found) = match settings {
         Some(settings) => by_configuration(arguments, settings)?,
-        None => named_files(arguments)?,
+        None => by_name(arguments)?,
     };
-    again::within(&mut task, arguments)?;
+    let window = window(arguments.modified.as_deref(), arguments.since.as_deref(), clock::now())?;
+    for feed in &mut found.feeds {
+        feed.files.retain(|file| window.contains(file));
+    }
     if settings.is_none() && arguments.database.into.is_none() {
         context.remark(&format!("no database was named: loading into {DEFAULT_DATABASE}"));
     }
-    let mut store = hypodoke_stores::open(&task.store)?;
+    let mut store = hypodoke_stores::open(&job.store)?;
+    let listener = context.listener();
+    let report = run_job(&job, &found, store.as_mut(), listener.as_ref(), &StopSignal::default())?;
+    drop(listener);
     let people = settings.map_or(&[][..], |settings| &settings.notify);
-    finish(store.as_mut(), &task, people, context)
+    finish(store.as_mut(), report, people, context)
 }
 
-/// Loads a task and prints its receipt.
+/// Prints the receipt of a load, and tells people.
 fn finish(
     store: &mut dyn Store,
-    task: &Task,
+    report: LoadReport,
     people: &[NotifySettings],
     context: &Context,
 ) -> Result<Exit, Failure> {
-    let listener = context.listener();
-    let Done { receipt, broken_off, troubles } = task.run(store, listener.as_ref(), &Stop::never())?;
-    drop(listener);
+    let LoadReport { receipt, broken_off, errors } = report;
     if context.json {
-        json::print(&receipt);
+        json::print(&receipt_json::document(&receipt))?;
     } else {
         render::print(&receipt::text(&receipt, context.screen));
     }
-    for trouble in &troubles {
-        context.complain(trouble);
-    }
-    log::receipt(&receipt);
-    tell_people(store, people, &receipt, &troubles, context);
+    let is_unreachable = errors.iter().any(EngineError::is_unreachable);
+    let failures: Vec<Failure> = errors.into_iter().map(Failure::from).collect();
+    failures.iter().for_each(|failure| context.complain(failure));
+    notify(store, people, &receipt, &failures, context);
+    let exit = exit::of_receipt(&receipt);
     match broken_off {
-        Some(failure) => Err(failure),
-        None if troubles.is_empty() => Ok(receipt.exit()),
-        None if troubles.iter().any(|trouble| trouble.exit == Exit::Unreachable) => Ok(Exit::Unreachable),
-        None => Ok(receipt.exit().max(Exit::Failed)),
+        Some(error) => Err(error.into()),
+        None if failures.is_empty() => Ok(exit),
+        None if is_unreachable => Ok(Exit::Unreachable),
+        None => Ok(exit.max(Exit::Failed)),
     }
 }
 
 /// Tells people what came of a load. That nobody could be told never fails it.
-fn tell_people(
+fn notify(
     store: &mut dyn Store,
     people: &[NotifySettings],
     receipt: &Receipt,
-    troubles: &[Failure],
+    failures: &[Failure],
     context: &Context,
 ) {
-    let mut happenings = tell::of_receipt(receipt);
-    happenings.extend(troubles.iter().map(tell::of_trouble));
-    let told = tell::note(store, people, &happenings, Some(receipt))
-        .and_then(|()| tell::deliver(store, people, Duration::ZERO));
+    let mut news = notifications::of_receipt(receipt);
+    news.extend(failures.iter().map(notifications::of_trouble));
+    let told = notifications::note(store, people, &news, Some(receipt))
+        .and_then(|()| notifications::deliver(store, people, Duration::ZERO));
     let failures = told.unwrap_or_else(|error| vec![Failure::from(error)]);
-    for failure in failures {
-        context.complain(&failure);
-    }
+    failures.iter().for_each(|failure| context.complain(failure));
 }
 
 /// The database that an option names. A password does not belong on a command line.
@@ -107,8 +110,8 @@ pub fn database(url: &str) -> Result<StoreUrl, Failure> {
     Ok(store)
 }
 
-/// What the configuration wants loaded.
-fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<Task, Failure> {
+/// What the configuration wants loaded, and the files that are there for it.
+fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<(Job, Discovered), Failure> {
     if let Some(table) = &arguments.table {
         let what = format!("--table {table} goes with files, not with the feeds of a configuration");
         return Err(Failure::usage(what).advise("set `table` in the feed, or load files with --into"));
@@ -121,39 +124,38 @@ fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<Ta
             failure
         }
     })?;
-    let mut task = Task::of(settings, &names, &arguments.reading)?;
+    let mut job = settings.job();
+    arguments.reading.over_job(&mut job)?;
+    let mut found = discover(&job, &names)?;
     if !names.is_empty() {
-        task.unmatched.clear();
+        found.unmatched.clear();
     }
-    Ok(task)
+    Ok((job, found))
 }
 
 /// The files and folders on the command line.
-fn named_files(arguments: &LoadArguments) -> Result<Task, Failure> {
+fn by_name(arguments: &LoadArguments) -> Result<(Job, Discovered), Failure> {
     if arguments.what.is_empty() {
         return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named")
             .advise("name a file: hypodoke load movements.csv, or write a configuration"));
     }
-    let url = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
-    let mut task = Task::new(database(url)?, None);
-    let own = Own::of(Some(&task.store));
-    for candidate in by_hand::candidates(&arguments.what, Known::ByWholePath, &own, &mut task.troubles)? {
-        add(&mut task.deliveries, candidate, arguments)?;
+    let job = Job::new(database(arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
+    let internal = internal_files(Some(&job.store), Vec::new());
+    let NamedFiles { files, errors } = named_files(&arguments.what, NamedAs::WholePath, &internal)?;
+    let mut found = Discovered { errors, ..Discovered::default() };
+    for file in files {
+        add(&mut found.feeds, file, arguments)?;
     }
-    Ok(task)
+    Ok((job, found))
 }
 
-fn add(deliveries: &mut Vec<Delivery>, file: Candidate, arguments: &LoadArguments) -> Result<(), Failure> {
-    let table = match &arguments.table {
-        Some(table) => table.clone(),
-        None => table_name(&file.seen.file),
-    };
-    if let Some(delivery) = deliveries.iter_mut().find(|delivery| delivery.feed.table == table) {
-        delivery.files.push(file);
+fn add(feeds: &mut Vec<FeedFiles>, file: Candidate, arguments: &LoadArguments) -> Result<(), Failure> {
+    let table = arguments.table.clone().unwrap_or_else(|| table_name(&file.seen.file));
+    if let Some(feed) = feeds.iter_mut().find(|known| known.feed.table == table) {
+        feed.files.push(file);
         return Ok(());
     }
-    let wishes = arguments.reading.over(Default::default())?;
-    let feed = Feed::plain(table, wishes, arguments.reading.rules(&[])?);
-    deliveries.push(Delivery { feed, files: vec![file], again: false });
+    let feed = arguments.reading.plain_feed(table)?;
+    feeds.push(FeedFiles { feed, files: vec![file], again: false });
     Ok(())
 }

@@ -5,22 +5,22 @@ mod again;
 mod check;
 mod demo;
 mod draft;
-pub mod drift;
-pub mod ledger;
-pub mod load;
+mod drift;
+mod ledger;
+mod load;
 mod manual;
 mod preview;
-pub mod rejects;
+mod rejects;
 mod report;
-pub mod settle;
+mod settle;
 mod survey;
-pub mod tally;
+mod tally;
 mod watch;
 
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
-use hypodoke_core::event::{Listener, Silent};
+use hypodoke_engine::event::{Listener, Silent};
 use hypodoke_stores::{Store, StoreUrl};
 
 use crate::cli::{Arguments, Command, DatabaseArguments};

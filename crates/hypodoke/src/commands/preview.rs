@@ -1,20 +1,20 @@
 //! `hypodoke preview`: the first rows as they would be stored.
 
-use hypodoke_core::event::Silent;
+use hypodoke_engine::discover::{NamedAs, named_files};
+use hypodoke_engine::error::EngineError;
+use hypodoke_engine::event::Silent;
+use hypodoke_engine::inspect::{Preview, preview};
+use hypodoke_engine::job::{Candidate, Feed};
+use hypodoke_engine::plan::TargetState;
+use hypodoke_engine::profile::FormatHints;
 use serde::Serialize;
 
 use super::Context;
-use super::survey::anything;
 use crate::cli::{DatabaseArguments, PreviewArguments};
-use crate::engine::by_hand::{self, Known};
-use crate::engine::ground::Ground;
-use crate::engine::own::Own;
-use crate::engine::preview::{Preview, preview};
-use crate::engine::prior::Prior;
-use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
+use crate::settings::internal_files;
 
 /// The version of the preview's JSON.
 ///
@@ -54,21 +54,20 @@ struct RowLine<'a> {
 pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Failure> {
     let is_file = arguments.what.is_file();
     let (file, feed) = if is_file {
-        let feed = anything(&arguments.reading)?;
-        let mut found = by_hand::candidates(
-            std::slice::from_ref(&arguments.what),
-            Known::ByPathInFolder,
-            &Own::of(None),
-            &mut Vec::new(),
-        )?;
-        (found.remove(0), feed)
+        let feed = arguments.reading.plain_feed(String::new())?;
+        let internal = internal_files(None, Vec::new());
+        let paths = std::slice::from_ref(&arguments.what);
+        let found = named_files(paths, NamedAs::PathInFolder, &internal)?.files.into_iter().next();
+        let none = || Failure::load(format!("{} holds no files", arguments.what.display()));
+        (found.ok_or_else(none)?, feed)
     } else {
         newest_of_feed(arguments, context)?
     };
-    let prior = || if is_file { Prior::default() } else { known_of(&feed, context).unwrap_or_default() };
-    let previews = preview(&file, &feed, arguments.rows, prior, &Silent)?;
+    let hints =
+        || if is_file { FormatHints::default() } else { known_of(&feed, context).unwrap_or_default() };
+    let previews = preview(&file, &feed, arguments.rows, hints, &Silent)?;
     if context.json {
-        json::print(&document(&file.shown, &previews));
+        json::print(&document(&file.shown, &previews))?;
     } else {
         let tables = previews.iter().map(|table| render::preview::text(&file.shown, table, context.screen));
         render::print(&tables.collect::<Vec<_>>().join("\n"));
@@ -78,9 +77,9 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
 
 /// How the feed's columns were written until now. Without a ledger that can be asked the file speaks
 /// for itself.
-fn known_of(feed: &Feed, context: &Context) -> Option<Prior> {
+fn known_of(feed: &Feed, context: &Context) -> Option<FormatHints> {
     let mut store = context.ledger(&DatabaseArguments::default()).ok()?;
-    Ground::of(store.as_mut(), feed).ok().map(|ground| Prior::of(&ground))
+    TargetState::of(store.as_mut(), feed).ok().map(|target| target.hints())
 }
 
 fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Candidate, Feed), Failure> {
@@ -93,17 +92,17 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
     let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else {
         return Err(Failure::usage(format!("there is no place `{}`", feed.place)));
     };
-    let listing = place.place.list()?;
+    let listing = place.place.list().map_err(EngineError::from)?;
+    let mut source = feed.source();
     let fitting =
-        listing.seen.into_iter().filter_map(|seen| Some((feed.files.matches(&seen.arrival.path)?, seen)));
-    let Some((values, seen)) =
+        listing.seen.into_iter().filter_map(|seen| Some((source.parts_of(&seen.arrival.path)?, seen)));
+    let Some((parts, seen)) =
         fitting.max_by_key(|(_, seen)| (seen.arrival.modified, seen.arrival.path.clone()))
     else {
         return Err(Failure::load(format!("feed `{name}` has no files: nothing fits {}", feed.files)));
     };
-    let parts = feed.files.parts().iter().cloned().zip(values).chain(feed.constants()).collect();
-    let candidate = Candidate { parts, ..Candidate::of(seen) };
-    Ok((candidate, feed.to_feed(&arguments.reading)?))
+    arguments.reading.over_feed(&mut source.feed)?;
+    Ok((Candidate { parts, ..Candidate::of(seen) }, source.feed))
 }
 
 fn document<'a>(path: &'a str, previews: &'a [Preview]) -> Document<'a> {

@@ -2,17 +2,25 @@
 
 use std::path::Path;
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::count;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::error::{EngineError, ResubmitProblem};
+use hypodoke_engine::job::{Candidate, Feed, Job};
+use hypodoke_engine::maintain::{
+    ExportedReject, FoundFile, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
+};
+use hypodoke_formats::Wishes;
 use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
 use super::{Context, ledger};
-use crate::cli::{ReadingArguments, RejectsArguments};
-use crate::engine::{Candidate, Feed, mend};
+use crate::cli::RejectsArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::{self, count, json};
+use crate::render::{self, json};
 use crate::settings::Settings;
+use crate::settings::reader::suggest;
 
 /// The version of the JSON of rejects.
 ///
@@ -26,7 +34,7 @@ const MOST_SHOWN: usize = 100;
 struct RejectsDocument<'a> {
     version: u32,
     batch: Option<i64>,
-    reasons: &'a [Group],
+    reasons: &'a [RejectGroup],
     rejects: Vec<RejectLine>,
 }
 
@@ -56,25 +64,6 @@ struct Refused {
     reason: String,
 }
 
-/// Rejects of one column for one reason.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Group {
-    /// The column, by its name in the file.
-    pub column: Option<String>,
-    /// The reason.
-    pub reason: String,
-    /// How many rows.
-    pub rows: u64,
-    /// In how many files.
-    pub files: u64,
-    /// The first of them: its file, line and value.
-    pub path: String,
-    /// See `path`.
-    pub line: u64,
-    /// See `path`.
-    pub value: Option<String>,
-}
-
 /// Files with their rejects.
 type Found = Vec<(FileEntry, Vec<RejectEntry>)>;
 
@@ -94,13 +83,13 @@ pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Fail
     if let Some(path) = &arguments.export {
         return export(found, path, &title, context);
     }
-    let groups = groups(&found);
+    let groups = reject_groups(&found);
     if context.json {
         let line = |(entry, rejects): (FileEntry, Vec<RejectEntry>)| {
             rejects.into_iter().map(move |reject| line_of(&entry, reject)).collect::<Vec<_>>()
         };
         let rejects = found.into_iter().flat_map(line).collect();
-        json::print(&RejectsDocument { version: REJECTS_JSON_VERSION, batch, reasons: &groups, rejects });
+        json::print(&RejectsDocument { version: REJECTS_JSON_VERSION, batch, reasons: &groups, rejects })?;
         return Ok(Exit::Done);
     }
     let all: u64 = found.iter().map(|(_, rejects)| rejects.len() as u64).sum();
@@ -120,7 +109,7 @@ pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Fail
         text.push_str(&format!(", {} shown; --json gives them all", count::number(shown)));
     }
     if !arguments.each {
-        text.push_str("\n  → --each shows every row, --export FILE writes them to be mended");
+        text.push_str("\n  → --each shows every row, --export FILE writes them to be corrected");
     }
     render::print(&(text + "\n"));
     Ok(Exit::Done)
@@ -147,7 +136,7 @@ pub fn chosen(
             names.dedup();
             let what =
                 format!("the ledger knows no batch, feed or table `{name}`; there are {}", names.join(", "));
-            return Err(crate::settings::reader::suggest(Failure::usage(what), name, &names));
+            return Err(suggest(Failure::usage(what), name, &names));
         }
         let wanted = all.into_iter().filter(|entry| is_named(entry) && entry.replaced_by.is_none()).rev();
         return Ok((format!("`{name}`"), None, wanted.collect()));
@@ -158,40 +147,12 @@ pub fn chosen(
     Ok((format!("batch {batch}"), Some(batch), files.into_iter().rev().collect()))
 }
 
-/// Rejects put together by column and reason, the most first.
-pub fn groups(found: &Found) -> Vec<Group> {
-    let mut groups: Vec<Group> = Vec::new();
-    for (entry, rejects) in found {
-        let mut counted: Vec<usize> = Vec::new();
-        for reject in rejects {
-            let same = |group: &Group| group.column == reject.column && group.reason == reject.reason;
-            let at = groups.iter().position(same).unwrap_or_else(|| {
-                groups.push(Group {
-                    column: reject.column.clone(),
-                    reason: reject.reason.clone(),
-                    rows: 0,
-                    files: 0,
-                    path: entry.arrival.path.clone(),
-                    line: reject.line,
-                    value: reject.value.clone(),
-                });
-                groups.len() - 1
-            });
-            groups[at].rows += 1;
-            if !counted.contains(&at) {
-                counted.push(at);
-                groups[at].files += 1;
-            }
-        }
-    }
-    groups.sort_by_key(|group| std::cmp::Reverse(group.rows));
-    groups
-}
-
 fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<Exit, Failure> {
-    let all: Vec<mend::Outgoing> =
-        found.into_iter().flat_map(|(entry, rejects)| mend::outgoing(&entry, rejects)).collect();
-    let text = mend::export(&all)?;
+    let mut all: Vec<ExportedReject> = Vec::new();
+    for (entry, rejects) in found {
+        all.extend(exported(&entry, rejects)?);
+    }
+    let text = to_csv(&all)?;
     if path == Path::new("-") {
         render::print(&String::from_utf8_lossy(&text));
         return Ok(Exit::Done);
@@ -201,7 +162,8 @@ fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<E
     written.map_err(|error| {
         let failure = Failure::usage(format!("{} could not be written: {error}", path.display()));
         if error.kind() == std::io::ErrorKind::AlreadyExists {
-            failure.advise("it may hold what somebody has mended: name another file, or take it away first")
+            failure
+                .advise("it may hold what somebody has corrected: name another file, or take it away first")
         } else {
             failure
         }
@@ -210,7 +172,7 @@ fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<E
     if !context.json {
         let shown = path.display();
         render::print(&format!(
-            "{title}: {rows} written to {shown}\n  → mend them, then: hypodoke rejects --take {shown}\n"
+            "{title}: {rows} written to {shown}\n  → correct them, then: hypodoke rejects --take {shown}\n"
         ));
     }
     Ok(Exit::Done)
@@ -223,9 +185,10 @@ fn take(
     context: &Context,
 ) -> Result<Exit, Failure> {
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let feed_of = |entry: &FileEntry| feed_of(entry, settings.as_ref());
-    let taken = mend::take(store, path, &feed_of)?;
-    let exit = if taken.refused.is_empty() { Exit::Done } else { Exit::Wanting };
+    let job = settings.as_ref().map(Settings::job);
+    let feed_of = |entry: &FileEntry| feed_of(entry, job.as_ref());
+    let taken = resubmit(store, path, &feed_of)?;
+    let exit = if taken.refused.is_empty() { Exit::Done } else { Exit::NeedsAttention };
     if context.json {
         let refused = taken.refused.into_iter().map(|(reject, reason)| Refused { reject, reason }).collect();
         json::print(&TakenDocument {
@@ -233,11 +196,11 @@ fn take(
             rows_read: taken.read,
             rows_loaded: taken.loaded,
             refused,
-        });
+        })?;
         return Ok(exit);
     }
     for (reject, reason) in &taken.refused {
-        render::print(&format!("reject {reject} still will not do: {}\n", crate::failure::clean(reason)));
+        render::print(&format!("reject {reject} is still rejected: {}\n", clean(reason)));
     }
     let still = match taken.refused.len() as u64 {
         0 => String::new(),
@@ -252,24 +215,19 @@ fn take(
 }
 
 /// The feed that a file of the ledger came by, and the file as it names it.
-fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Result<(Feed, Candidate), Failure> {
-    let file = mend::named(entry);
-    let reading = ReadingArguments::default();
-    let named = settings.and_then(|settings| {
-        settings.feeds.iter().find(|feed| Some(feed.name.as_str()) == entry.feed.as_deref())
-    });
-    let Some(settings) = named else {
-        if let Some(feed) = &entry.feed {
-            let what =
-                format!("the configuration has no feed `{feed}`, by which {} came", entry.arrival.path);
-            return Err(Failure::usage(what).advise("name the configuration with --config"));
-        }
-        let table = entry.table.clone().unwrap_or_default();
-        return Ok((Feed::plain(table, reading.over(Default::default())?, Vec::new()), file));
+fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineError> {
+    let file = candidate_of(entry);
+    let Some(name) = &entry.feed else {
+        let feed = Feed::plain(entry.table.clone().unwrap_or_default(), Wishes::default(), Vec::new());
+        return Ok(FoundFile { feed, file });
     };
-    let values = settings.files.matches(&entry.arrival.path).unwrap_or_default();
-    let parts = settings.files.parts().iter().cloned().zip(values).chain(settings.constants()).collect();
-    Ok((settings.to_feed(&reading)?, Candidate { parts, ..file }))
+    let Some(source) = job.and_then(|job| job.feed_named(name)) else {
+        let (feed, path) = (name.clone(), entry.arrival.path.clone());
+        return Err(ResubmitProblem::NoFeed { feed, path }.into());
+    };
+    let parts = source.parts_of(&entry.arrival.path);
+    let parts = parts.unwrap_or_else(|| source.feed.constant_parts().collect());
+    Ok(FoundFile { feed: source.feed.clone(), file: Candidate { parts, ..file } })
 }
 
 fn line_of(entry: &FileEntry, reject: RejectEntry) -> RejectLine {

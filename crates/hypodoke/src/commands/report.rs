@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use hypodoke_core::count;
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -9,7 +10,7 @@ use super::Context;
 use crate::cli::ReportArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::{self, count, json};
+use crate::render::{self, json};
 use crate::report::{Report, page};
 
 /// The version of the JSON that tells of a report.
@@ -39,7 +40,7 @@ pub fn run(arguments: &ReportArguments, context: &Context) -> Result<Exit, Failu
     let (file, bytes) = (arguments.output.display().to_string(), page.len() as u64);
     if context.json {
         let feeds = report.feeds.into_iter().map(|feed| feed.name).collect();
-        json::print(&ReportDocument { version: REPORT_JSON_VERSION, file, bytes, feeds });
+        json::print(&ReportDocument { version: REPORT_JSON_VERSION, file, bytes, feeds })?;
     } else {
         let feeds = count::of(report.feeds.len() as u64, "feed", "feeds");
         render::print(&format!("{file}: {feeds}, {}; open it in a browser\n", count::bytes(bytes)));

@@ -2,22 +2,17 @@
 
 use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::names::match_key;
+use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
+use hypodoke_engine::inspect::{Survey, survey};
+use hypodoke_engine::job::{Candidate, Feed};
 
 use super::Context;
 use crate::cli::SurveyArguments;
-use crate::engine::by_hand::{self, Known};
-use crate::engine::own::Own;
-use crate::engine::{Candidate, Feed};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
-use crate::survey::{Survey, survey};
-
-/// A feed for files of which nothing is said.
-pub fn anything(reading: &crate::cli::ReadingArguments) -> Result<Feed, Failure> {
-    let wishes = reading.over(Default::default())?;
-    Ok(Feed::plain(String::new(), wishes, reading.rules(&[])?))
-}
+use crate::settings::internal_files;
+use crate::settings::reader::suggest;
 
 /// Surveys with a progress bar.
 pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &Context) -> Survey {
@@ -26,16 +21,16 @@ pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &
 
 /// Runs the command.
 pub fn run(arguments: &SurveyArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut troubles = Vec::new();
-    let files = by_hand::candidates(&arguments.paths, Known::ByPathInFolder, &Own::of(None), &mut troubles)?;
-    let feed = anything(&arguments.reading)?;
+    let internal = internal_files(None, Vec::new());
+    let NamedFiles { files, errors } = named_files(&arguments.paths, NamedAs::PathInFolder, &internal)?;
+    let feed = arguments.reading.plain_feed(String::new())?;
     let keep_evidence = arguments.why.is_some();
     if keep_evidence && files.len() > 20 {
         return Err(Failure::usage("--why looks at the evidence of single files; name at most 20"));
     }
     let found = watched(&files, &feed, keep_evidence, context);
     if context.json {
-        json::print(&render::survey_json::document(&found));
+        json::print(&render::survey_json::document(&found))?;
     } else if let Some(column) = &arguments.why {
         render::print(&why(&found, column, context)?);
     } else {
@@ -43,11 +38,9 @@ pub fn run(arguments: &SurveyArguments, context: &Context) -> Result<Exit, Failu
         let single = arguments.each || arguments.paths.iter().all(|path| !path.is_dir()) && files.len() <= 3;
         render::print(&render::survey::text(&found, single, context.screen));
     }
-    for trouble in &troubles {
-        context.complain(trouble);
-    }
-    let failed = found.files.iter().filter_map(|file| file.found.as_ref().err());
-    Ok(failed.map(|failure| failure.exit).max().unwrap_or(Exit::Done))
+    errors.into_iter().for_each(|error| context.complain(&error.into()));
+    let failed = found.files.into_iter().filter_map(|file| file.found.err());
+    Ok(failed.map(|error| Failure::from(error).exit).max().unwrap_or(Exit::Done))
 }
 
 fn why(found: &Survey, column: &str, context: &Context) -> Result<String, Failure> {
@@ -71,7 +64,7 @@ fn why(found: &Survey, column: &str, context: &Context) -> Result<String, Failur
         names.dedup();
         let all: Vec<&str> = names.iter().map(String::as_str).collect();
         let what = format!("no column is called `{column}`; there are {}", all.join(", "));
-        return Err(crate::settings::reader::suggest(Failure::usage(what), column, &all));
+        return Err(suggest(Failure::usage(what), column, &all));
     }
     Ok(out)
 }

@@ -1,17 +1,17 @@
 //! `hypodoke tally`: do the figures of files, tables and ledger agree.
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::maintain::{Agreement, Finder, TallyLine, TallyRun};
 use hypodoke_stores::{FileEntry, FileQuery, Mode};
 use serde::Serialize;
 
 use super::Context;
 use super::rejects::chosen;
 use crate::cli::TallyArguments;
-use crate::engine::find::Finder;
-use crate::engine::tally::{TallyLine, Teller, Verdict};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
+use crate::settings::Settings;
 
 /// The version of the JSON of a tally.
 ///
@@ -46,15 +46,16 @@ pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failur
         found.map_or(Mode::Append, |(_, mode)| *mode)
     };
     let listener = context.listener();
-    let mut teller = Teller::new(store.as_mut(), Finder::new(settings), listener.as_ref(), arguments.quick)?;
+    let finder = Finder::new(settings.as_ref().map(Settings::job));
+    let mut run = TallyRun::new(store.as_mut(), finder, listener.as_ref(), arguments.quick)?;
     let mut lines = Vec::new();
     for entry in entries.iter().filter(|entry| is_there(entry)) {
-        lines.push(teller.tally(entry, mode_of(entry))?);
+        lines.push(run.tally(entry, mode_of(entry))?);
     }
     drop(listener);
-    let agree = lines.iter().all(|line| line.verdict != Verdict::Differs);
+    let agree = lines.iter().all(|line| line.verdict != Agreement::Differs);
     if context.json {
-        json::print(&TallyDocument { version: TALLY_JSON_VERSION, agree, files: &lines });
+        json::print(&TallyDocument { version: TALLY_JSON_VERSION, agree, files: &lines })?;
     } else {
         render::print(&render::tally::text(&lines, context.screen));
     }

@@ -11,7 +11,7 @@ use crate::failure::Failure;
 use crate::render;
 use crate::render::log::{self, LogPlan};
 use crate::settings::watch::address;
-use crate::watch::board::Board;
+use crate::watch::status::Status;
 use crate::watch::{self, serve, unit};
 
 /// Runs the command.
@@ -46,13 +46,13 @@ pub fn run(arguments: &WatchArguments, context: &Context) -> Result<Exit, Failur
         Some(text) => Some(address(text).map_err(|why| Failure::usage(format!("--listen: {why}")))?),
         None => settings.watch.listen,
     };
-    let board = Arc::new(Board::default());
+    let status = Arc::new(Status::default());
     if let Some(listen) = listen {
-        let address = serve::open(listen, board.clone())?;
+        let address = serve::open(listen, status.clone())?;
         info!(address = %address, "health and metrics are told");
     }
     exit::finish_when_asked();
-    watch::run(settings, &arguments.feeds, &board)?;
+    watch::run(settings, &arguments.feeds, &status)?;
     info!("stopped");
     Ok(Exit::Done)
 }

@@ -3,9 +3,10 @@
 use hypodoke_core::drift::{Action, Difference};
 
 use super::grid::{Grid, plain};
-use super::{Screen, Tone, count};
-use crate::commands::drift::{History, Told};
-use crate::failure::clean;
+use super::{Screen, Tone};
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::inspect::{History, ToldChange};
 
 /// The history of tables.
 pub fn timeline(histories: &[History], screen: Screen) -> String {
@@ -36,7 +37,7 @@ pub fn timeline(histories: &[History], screen: Screen) -> String {
         let mut rest = &history.changes[..];
         while let Some(first) = rest.first() {
             // What one file does to many columns alike is one line.
-            let alike = |other: &&Told| {
+            let alike = |other: &&ToldChange| {
                 other.path == first.path
                     && other.at == first.at
                     && other.change == first.change
@@ -62,7 +63,7 @@ fn minute(at: &str) -> String {
     at.get(..16).unwrap_or(at).replace('T', " ")
 }
 
-fn line(changes: &[Told]) -> Vec<super::grid::Piece> {
+fn line(changes: &[ToldChange]) -> Vec<super::grid::Piece> {
     let change = &changes[0];
     let and_more = match changes.len() {
         1 => String::new(),
@@ -95,12 +96,12 @@ fn done(action: Action) -> &'static str {
 }
 
 /// What was done about a change, in words.
-pub fn done_in_words(change: &Told) -> &'static str {
+pub fn done_in_words(change: &ToldChange) -> &'static str {
     done(Action::from_word(&change.action).unwrap_or_default())
 }
 
 /// A change as the ledger keeps it, in words.
-pub fn words(change: &Told) -> String {
+pub fn words(change: &ToldChange) -> String {
     let column = &change.column;
     let (from, to) = (change.from.as_deref().unwrap_or("-"), change.to.as_deref().unwrap_or("-"));
     match change.change.as_str() {

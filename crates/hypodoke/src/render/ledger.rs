@@ -2,15 +2,28 @@
 
 use std::collections::HashSet;
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::count;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::maintain::RejectGroup;
 use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
 
 use super::grid::{Grid, plain};
 use super::receipt::tone_of;
-use super::{Screen, Tone, count, moment};
-use crate::commands::ledger::Morning;
-use crate::commands::rejects::Group;
-use crate::failure::clean;
+use super::{Screen, Tone, moment};
+use crate::schedule::Lateness;
+
+/// What of the ledger needs attention.
+pub struct Morning {
+    /// Files that are held, each by its last entry.
+    pub held: u64,
+    /// Files that failed, each by its last entry.
+    pub failed: u64,
+    /// Files held before the time that was asked for, and still.
+    pub held_before: u64,
+    /// Feeds whose files are due and have not come.
+    pub late: Vec<Lateness>,
+}
 
 /// One line per entry, the newest last, then what is late, and a summary.
 ///
@@ -128,7 +141,7 @@ pub fn sample(rows: &SampleRows, screen: Screen) -> String {
 }
 
 /// Rejects put together by reason.
-pub fn reasons(groups: &[Group], screen: Screen) -> String {
+pub fn reasons(groups: &[RejectGroup], screen: Screen) -> String {
     let mut grid = Grid::new(screen, &[">rows", ">files", "column", "reason", "for instance", "where"]);
     for group in groups {
         grid.push(vec![

@@ -7,14 +7,15 @@ use std::fs::OpenOptions;
 use std::path::Path;
 use std::sync::Mutex;
 
-use hypodoke_core::event::{Event, Listener, Outcome};
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::event::{Event, Listener};
 use tracing::{debug, error, info, trace, warn};
 use tracing_subscriber::filter::{EnvFilter, LevelFilter, filter_fn};
 use tracing_subscriber::fmt::MakeWriter;
 use tracing_subscriber::prelude::*;
 
-use crate::engine::receipt::Receipt;
 use crate::failure::Failure;
+use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 
 /// The setting in the environment that says what is logged: a level (`error`, `warn`, `info`,
 /// `debug`, `trace`), or more exactly by part.
@@ -81,20 +82,30 @@ pub struct Log;
 pub struct Logged(pub Box<dyn Listener>);
 
 impl Listener for Logged {
-    fn on(&self, event: Event) {
-        Log.on(event.clone());
+    fn on(&self, event: &Event) {
+        Log.on(event);
         self.0.on(event);
     }
 }
 
 impl Listener for Log {
-    fn on(&self, event: Event) {
+    fn on(&self, event: &Event) {
         match event {
-            Event::BatchBegan { files, bytes, .. } => debug!(files, bytes, "batch began"),
+            Event::BatchBegan { batch, files, bytes } => debug!(batch, files, bytes, "batch began"),
+            Event::SurveyBegan { files, bytes } => debug!(files, bytes, "survey began"),
             Event::FileBegan { path, step, bytes } => debug!(path, ?step, bytes, "file began"),
             Event::Progress { bytes } => trace!(bytes, "read"),
-            Event::FileEnded { path, outcome } => debug!(path, outcome = outcome.word(), "file ended"),
-            Event::BatchEnded => debug!("batch ended"),
+            Event::Retrying { path, error } => {
+                warn!(path = path.as_deref(), error = %error, "trying again");
+            }
+            Event::FileEnded { batch, line, .. } => file_ended(*batch, line),
+            Event::ConflictFound { conflict, .. } => {
+                info!(table = conflict.table, column = conflict.column, joined = conflict.joined, "conflict");
+            }
+            Event::BatchEnded { receipt } => batch_ended(receipt),
+            Event::SurveyEnded => debug!("survey ended"),
+            // Whoever runs the batch is given the error too, and says it once.
+            Event::Failed { error } => debug!(error = %error, "failed"),
         }
     }
 }
@@ -104,30 +115,32 @@ fn millis(seconds: f64) -> f64 {
     (seconds * 1e3).round() / 1e3
 }
 
-/// Logs what came of a batch: a line for each file, and one for all.
-pub fn receipt(receipt: &Receipt) {
-    let Some(batch) = receipt.batch else { return };
-    for line in &receipt.files {
-        let (path, feed, table) = (&line.path, line.feed.as_deref(), line.table.as_deref());
-        let message = line.message.as_deref();
-        match line.outcome {
-            Outcome::Failed => error!(batch, feed, path, table, message, "failed"),
-            Outcome::Held => warn!(batch, feed, path, table, message, "held"),
-            Outcome::Loaded => info!(
-                batch,
-                feed,
-                path,
-                table,
-                rows_read = line.rows_read,
-                rows_loaded = line.rows_loaded,
-                rows_rejected = line.rows_rejected,
-                rows_left_out = line.rows_left_out,
-                seconds = millis(line.seconds),
-                "loaded"
-            ),
-            other => info!(batch, feed, path, table, message, "{}", other.word()),
-        }
+/// Logs what became of a file.
+fn file_ended(batch: i64, line: &ReceiptLine) {
+    let (path, feed, table) = (&line.path, line.feed.as_deref(), line.table.as_deref());
+    let message = line.message.as_deref();
+    match line.outcome {
+        Outcome::Failed => error!(batch, feed, path, table, message, "failed"),
+        Outcome::Held => warn!(batch, feed, path, table, message, "held"),
+        Outcome::Loaded => info!(
+            batch,
+            feed,
+            path,
+            table,
+            rows_read = line.rows_read,
+            rows_loaded = line.rows_loaded,
+            rows_rejected = line.rows_rejected,
+            rows_left_out = line.rows_left_out,
+            seconds = millis(line.seconds),
+            "loaded"
+        ),
+        other => info!(batch, feed, path, table, message, "{}", other.word()),
     }
+}
+
+/// Logs what came of a batch.
+fn batch_ended(receipt: &Receipt) {
+    let Some(batch) = receipt.batch else { return };
     let totals = &receipt.totals;
     info!(
         batch,

@@ -1,6 +1,6 @@
 //! Renderers: what people and programs see of events and results.
 
-pub mod count;
+pub mod draft;
 pub mod drift;
 pub mod grid;
 pub mod json;
@@ -10,6 +10,7 @@ pub mod moment;
 pub mod preview;
 pub mod progress;
 pub mod receipt;
+pub mod receipt_json;
 pub mod settle;
 pub mod survey;
 pub mod survey_json;

@@ -3,9 +3,10 @@
 use hypodoke_core::types::Type;
 
 use super::grid::{Grid, plain};
-use super::{Screen, Tone, count};
-use crate::engine::preview::Preview;
-use crate::failure::clean;
+use super::{Screen, Tone};
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::inspect::Preview;
 
 /// The least room that a column of text is given before columns are left out.
 const LEAST_TEXT: usize = 14;

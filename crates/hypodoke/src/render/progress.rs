@@ -3,11 +3,11 @@
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
-use hypodoke_core::event::{Event, Listener, Step};
+use hypodoke_engine::event::{Event, Listener, Step};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
-use super::count;
-use crate::failure::clean;
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
 
 /// How long a command runs before a bar is worth drawing.
 const PATIENCE: Duration = Duration::from_secs(1);
@@ -25,7 +25,7 @@ struct State {
     path: String,
     step: &'static str,
     /// The bytes to look at are in the sum already.
-    only_looking: bool,
+    only_profiling: bool,
 }
 
 impl Progress {
@@ -38,7 +38,7 @@ impl Progress {
             done: 0,
             path: String::new(),
             step: "",
-            only_looking: false,
+            only_profiling: false,
         };
         Progress { state: Mutex::new(state) }
     }
@@ -49,7 +49,7 @@ impl State {
         if self.bar.is_none() && self.began.elapsed() >= PATIENCE {
             let bar = ProgressBar::with_draw_target(Some(self.bytes), ProgressDrawTarget::stderr());
             let template =
-                "{prefix:>8} {wide_msg} {bar:24} {decimal_bytes:>10}/{decimal_total_bytes} {eta:>4}";
+                "{prefix:>9} {wide_msg} {bar:24} {decimal_bytes:>10}/{decimal_total_bytes} {eta:>4}";
             if let Ok(style) = ProgressStyle::with_template(template) {
                 bar.set_style(style.progress_chars("=> "));
             }
@@ -65,20 +65,21 @@ impl State {
 }
 
 impl Listener for Progress {
-    fn on(&self, event: Event) {
+    fn on(&self, event: &Event) {
         let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         match event {
-            Event::BatchBegan { bytes, step, .. } => {
+            Event::BatchBegan { bytes, .. } => state.bytes += bytes,
+            Event::SurveyBegan { bytes, .. } => {
                 state.bytes += bytes;
-                state.only_looking = step == Step::Looking;
+                state.only_profiling = true;
             }
             Event::FileBegan { path, step, bytes } => {
-                state.path = clean(&path);
+                state.path = clean(path);
                 state.step = match step {
-                    Step::Looking => "looking",
+                    Step::Profiling => "profiling",
                     Step::Loading => "loading",
                 };
-                if step == Step::Looking && !state.only_looking {
+                if *step == Step::Profiling && !state.only_profiling {
                     state.bytes += bytes;
                 }
             }
@@ -86,12 +87,15 @@ impl Listener for Progress {
                 state.done += bytes;
                 state.show();
             }
-            Event::BatchEnded => {
+            Event::BatchEnded { .. } | Event::SurveyEnded => {
                 if let Some(bar) = state.bar.take() {
                     bar.finish_and_clear();
                 }
             }
-            Event::FileEnded { .. } => {}
+            Event::FileEnded { .. }
+            | Event::Retrying { .. }
+            | Event::ConflictFound { .. }
+            | Event::Failed { .. } => {}
         }
     }
 }
@@ -111,20 +115,26 @@ impl Narrator {
 }
 
 impl Listener for Narrator {
-    fn on(&self, event: Event) {
+    fn on(&self, event: &Event) {
         let line = match event {
-            Event::BatchBegan { files, bytes, .. } => {
-                format!("{} to read, {}", count::files(files as u64), count::bytes(bytes))
+            Event::BatchBegan { files, bytes, .. } | Event::SurveyBegan { files, bytes } => {
+                format!("{} to read, {}", count::files(*files as u64), count::bytes(*bytes))
             }
             Event::FileBegan { path, step, bytes } if self.detailed => {
                 let verb = match step {
-                    Step::Looking => "looking at",
+                    Step::Profiling => "profiling",
                     Step::Loading => "loading",
                 };
-                format!("{verb} {} ({})", clean(&path), count::bytes(bytes))
+                format!("{verb} {} ({})", clean(path), count::bytes(*bytes))
             }
-            Event::FileEnded { path, outcome } => format!("{}: {}", clean(&path), outcome.word()),
-            Event::FileBegan { .. } | Event::Progress { .. } | Event::BatchEnded => return,
+            Event::FileEnded { line, .. } => format!("{}: {}", clean(&line.path), line.outcome.word()),
+            Event::Retrying { error, .. } => format!("trying again after: {error}"),
+            Event::FileBegan { .. }
+            | Event::Progress { .. }
+            | Event::ConflictFound { .. }
+            | Event::BatchEnded { .. }
+            | Event::SurveyEnded
+            | Event::Failed { .. } => return,
         };
         if self.detailed {
             eprintln!("{:>9.3} s  {line}", self.began.elapsed().as_secs_f64());

@@ -1,13 +1,14 @@
 //! Receipts on the terminal.
 
 use hypodoke_core::drift::{Action, Change, Drift};
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
 
-use super::count;
 use super::grid::{Grid, plain};
 use super::{Screen, Tone};
-use crate::engine::receipt::{Conflict, Receipt, ReceiptLine, Side};
-use crate::failure::clean;
+use crate::wording::line_advice;
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Side};
 
 /// A receipt as text.
 pub fn text(receipt: &Receipt, screen: Screen) -> String {
@@ -116,7 +117,7 @@ fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
         }
     }
     remarks.extend(others.into_iter().map(|drift| (tone_of_drift(drift), clean(&drift.words()))));
-    remarks.extend(line.advice.iter().map(|advice| (Tone::Plain, format!("→ {advice}"))));
+    remarks.extend(line_advice(line).map(|advice| (Tone::Plain, format!("→ {advice}"))));
     remarks
 }
 

@@ -2,10 +2,44 @@
 
 use hypodoke_core::drift::Action;
 
-use super::{Screen, Tone, count};
-use crate::commands::settle::{HeldLine, Settled};
-use crate::engine::decision::quoted;
-use crate::failure::clean;
+use super::{Screen, Tone};
+use crate::wording::{options, quoted};
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::decide::Settlement;
+use hypodoke_engine::receipt::ReceiptLine;
+use serde::Serialize;
+
+/// A file that is held.
+#[derive(Clone, Debug, Serialize)]
+pub struct HeldLine {
+    /// Its path.
+    pub path: String,
+    /// Its feed.
+    pub feed: Option<String>,
+    /// Its table.
+    pub table: Option<String>,
+    /// The batch that met it first.
+    pub batch: i64,
+    /// Why, a line each.
+    pub why: Vec<String>,
+}
+
+/// A decision with its effect.
+pub struct Settled {
+    /// The decision.
+    pub settlement: Settlement,
+    /// What the next load would do.
+    pub effect: ReceiptLine,
+    /// Whether it was written down.
+    pub decided: bool,
+    /// The lasting part of it, as a change of the configuration.
+    pub diff: Option<String>,
+    /// Whether that was made.
+    pub written: bool,
+    /// Whether the file came by a feed of the configuration.
+    pub has_feed: bool,
+}
 
 /// What is held, and why.
 pub fn held(lines: &[HeldLine], screen: Screen) -> String {
@@ -41,7 +75,7 @@ pub fn held(lines: &[HeldLine], screen: Screen) -> String {
 pub fn settled(told: &Settled, screen: Screen) -> String {
     let effect = &told.effect;
     let mut out = String::new();
-    let head = format!("{} with {}", clean(&effect.path), clean(&told.decision.words()));
+    let head = format!("{} with {}", clean(&effect.path), clean(&options(&told.settlement.remedies())));
     out.push_str(&format!("{}\n", screen.paint(Tone::Heading, &head)));
     let rejected = match effect.rows_rejected {
         0 => String::new(),

@@ -7,11 +7,13 @@ use hypodoke_formats::text::TextShape;
 use hypodoke_formats::workbook::WorkbookShape;
 
 use super::grid::{Grid, Piece, plain};
-use super::{Screen, Tone, count};
-use crate::failure::clean;
-use crate::survey::group::{Conflict, Group};
-use crate::survey::warnings::{nearly_typed, open_choice};
-use crate::survey::{FileReport, Found, FoundTable, Survey};
+use super::{Screen, Tone};
+use crate::wording::advice;
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::inspect::{
+    Conflict, FileReport, FoundFormat, FoundTable, Group, Survey, nearly_typed, open_choice,
+};
 
 /// The most warnings that are shown of one thing; the rest is counted.
 const MOST_WARNINGS: usize = 12;
@@ -30,8 +32,8 @@ pub fn text(survey: &Survey, single: bool, screen: Screen) -> String {
         out.push_str(&layout(group, survey, screen));
     }
     for report in &failed {
-        if let Err(failure) = &report.found {
-            out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &failure.message)));
+        if let Err(error) = &report.found {
+            out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &error.to_string())));
         }
     }
     let files = count::files(survey.files.len() as u64);
@@ -49,9 +51,9 @@ fn file(report: &FileReport, screen: Screen) -> String {
     let path = clean(&report.path);
     let found = match &report.found {
         Ok(found) => found,
-        Err(failure) => {
-            let advice = failure.advice.as_ref().map(|advice| format!("  → {advice}\n")).unwrap_or_default();
-            return format!("{}\n{advice}\n", screen.paint(Tone::Bad, &failure.message));
+        Err(error) => {
+            let advice = advice(error).map(|advice| format!("  → {advice}\n")).unwrap_or_default();
+            return format!("{}\n{advice}\n", screen.paint(Tone::Bad, &error.to_string()));
         }
     };
     let mut out = format!("{}  {}\n", screen.paint(Tone::Heading, &path), facts(report, found));
@@ -79,7 +81,7 @@ fn table_line(table: &FoundTable, screen: Screen) -> String {
     format!("{}  {}\n", screen.paint(Tone::Heading, &format!("  {name}")), count::rows(table.rows))
 }
 
-fn facts(report: &FileReport, found: &Found) -> String {
+fn facts(report: &FileReport, found: &FoundFormat) -> String {
     let mut facts = vec![found.kind.clone(), count::bytes(report.bytes), count::rows(found.rows())];
     match &found.shape {
         Shape::Text(shape) => facts.extend(text_facts(shape)),

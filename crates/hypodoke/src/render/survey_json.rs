@@ -6,9 +6,7 @@ use hypodoke_formats::Shape;
 use hypodoke_formats::text::{Delimiter, Escape, TextShape};
 use serde::Serialize;
 
-use crate::survey::group::Group;
-use crate::survey::warnings::{nearly_typed, open_choice};
-use crate::survey::{FileReport, FoundTable, Survey};
+use hypodoke_engine::inspect::{FileReport, FoundTable, Group, Survey, nearly_typed, open_choice};
 
 /// The version of the document.
 ///
@@ -116,7 +114,7 @@ fn file(report: &FileReport) -> File {
         error: None,
     };
     match &report.found {
-        Err(failure) => line.error = Some(failure.message.clone()),
+        Err(error) => line.error = Some(error.to_string()),
         Ok(found) => {
             line.kind = Some(kind_word(&found.shape));
             line.encoding = found.encoding.map(str::to_owned);
@@ -124,7 +122,7 @@ fn file(report: &FileReport) -> File {
             if let Shape::Text(shape) = &found.shape {
                 line.dialect = Some(dialect(shape, found.footer.len()));
             }
-            let name = crate::engine::naming::table_name(std::path::Path::new(&report.path));
+            let name = hypodoke_engine::discover::table_name(std::path::Path::new(&report.path));
             line.warnings.extend(found.columns().filter_map(open_choice));
             line.warnings.extend(found.columns().filter_map(nearly_typed));
             line.tables = found.tables.iter().map(|table| table_line(&name, table)).collect();

@@ -1,9 +1,10 @@
 //! A tally on the terminal.
 
 use super::grid::{Grid, plain};
-use super::{Screen, Tone, count};
-use crate::engine::tally::{TallyLine, Verdict};
-use crate::failure::clean;
+use super::{Screen, Tone};
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::maintain::{Agreement, TallyLine};
 
 /// One line per file, what differs below, and a summary.
 pub fn text(lines: &[TallyLine], screen: Screen) -> String {
@@ -16,9 +17,9 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
     for line in lines {
         let figure = |value: Option<u64>| plain(value.map_or("·".to_owned(), count::number));
         let (word, tone) = match line.verdict {
-            Verdict::Agrees => ("agrees", Tone::Good),
-            Verdict::Explained => ("explained", Tone::Faint),
-            Verdict::Differs => ("differs", Tone::Bad),
+            Agreement::Agrees => ("agrees", Tone::Good),
+            Agreement::Explained => ("explained", Tone::Faint),
+            Agreement::Differs => ("differs", Tone::Bad),
         };
         let same = line.sums.iter().filter(|sum| sum.same).count();
         let sums =
@@ -40,7 +41,7 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
     // What is said of many files is said once.
     let mut said: Vec<(&str, Tone, Vec<&TallyLine>)> = Vec::new();
     for line in lines {
-        let tone = if line.verdict == Verdict::Differs { Tone::Bad } else { Tone::Faint };
+        let tone = if line.verdict == Agreement::Differs { Tone::Bad } else { Tone::Faint };
         for remark in &line.remarks {
             match said.iter_mut().find(|(known, known_tone, _)| known == remark && *known_tone == tone) {
                 Some((.., files)) => files.push(line),
@@ -56,7 +57,7 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
         };
         out.push_str(&format!("{who}: {}\n", screen.paint(tone, &clean(remark))));
     }
-    let differing = lines.iter().filter(|line| line.verdict == Verdict::Differs).count() as u64;
+    let differing = lines.iter().filter(|line| line.verdict == Agreement::Differs).count() as u64;
     let (rows, tables) = lines
         .iter()
         .fold((0, 0), |(rows, tables), line| (rows + line.loaded, tables + line.in_table.unwrap_or(0)));

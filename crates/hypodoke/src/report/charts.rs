@@ -8,7 +8,7 @@ use plotters::drawing::DrawingAreaErrorKind;
 use plotters::prelude::*;
 
 use super::figures::{Point, Usual};
-use crate::render::count;
+use hypodoke_core::count;
 
 /// The size of a chart: it is scaled to the width it gets.
 const SIZE: (u32, u32) = (310, 190);
@@ -212,7 +212,7 @@ fn linked(svg: &str, tag: &str, colors: &[&str], titles: Vec<(i64, String)>) -> 
         let is_mark = line.starts_with(tag) && colors.iter().any(|color| line.contains(color));
         match is_mark.then(|| titles.next()).flatten() {
             Some((file, title)) => {
-                let title = maud::html! { title { (crate::failure::clean(&title)) } }.into_string();
+                let title = maud::html! { title { (hypodoke_core::sanitize::clean(&title)) } }.into_string();
                 let open = line.trim_end().trim_end_matches("/>");
                 let tag = tag.trim_matches(['<', ' ']);
                 out.push_str(&format!("<a href=\"#file-{file}\">{open}>{title}</{tag}></a>\n"));

@@ -1,6 +1,6 @@
 //! What is usual in a feed, and which files are odd.
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::FileEntry;
 
 /// So many files are enough to know what is usual.

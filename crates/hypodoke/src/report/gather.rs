@@ -1,18 +1,17 @@
 //! What the ledger holds for a report.
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::inspect::{History, histories, last_of_each};
+use hypodoke_engine::maintain::{RejectGroup, reject_groups};
 use hypodoke_stores::{FileEntry, FileQuery, Store};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 use super::figures::{Point, points};
-use crate::commands::drift::{History, histories};
-use crate::commands::ledger::last_of_each;
-use crate::commands::rejects::{Group, groups};
-use crate::engine::due::{self, Lateness};
-use crate::engine::window::midnight;
 use crate::failure::Failure;
+use crate::schedule::{Lateness, late_feeds};
 use crate::settings::Settings;
+use crate::window::midnight;
 
 /// The most files of one feed that are on the page, the newest.
 const MOST_FILES: usize = 2_000;
@@ -45,7 +44,7 @@ pub struct FeedReport {
     /// Its files as they are drawn, by the time they were written.
     pub points: Vec<Point>,
     /// Its rejects, by reason.
-    pub rejects: Vec<Group>,
+    pub rejects: Vec<RejectGroup>,
     /// What changed in its layout.
     pub drift: Vec<History>,
     /// Files are due and have not come.
@@ -66,8 +65,8 @@ impl Report {
         let since = now.as_microsecond() - i64::from(days) * 86_400_000_000;
         let entries = store.files(&FileQuery { since: Some(since), ..FileQuery::default() })?;
         let held = store.loaded_files()?.into_iter().filter(|entry| entry.outcome == Outcome::Held);
-        let mut late =
-            settings.map(|settings| due::feeds(store, settings, now)).transpose()?.unwrap_or_default();
+        let late = settings.map(|settings| late_feeds(store, settings.schedules(), now));
+        let mut late = late.transpose()?.unwrap_or_default();
         let mut all: std::collections::BTreeMap<String, Vec<FileEntry>> = Default::default();
         for feed in settings.iter().flat_map(|settings| &settings.feeds) {
             all.entry(feed.name.clone()).or_default();
@@ -79,7 +78,7 @@ impl Report {
         for entry in held.filter(|entry| entry.ended < since) {
             all.entry(name_of(&entry)).or_default().push(entry);
         }
-        let mut history = histories(store, None)?;
+        let mut history = histories(store)?;
         let mut feeds = Vec::new();
         for (name, mut files) in all {
             let points = points(&files, MOST_FILES);
@@ -100,7 +99,7 @@ fn name_of(entry: &FileEntry) -> String {
     entry.feed.clone().or_else(|| entry.table.clone()).unwrap_or_default()
 }
 
-fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<Group>, Failure> {
+fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<RejectGroup>, Failure> {
     let mut found = Vec::new();
     let with_rejects = files.iter().filter(|entry| entry.rejected > 0 && entry.replaced_by.is_none());
     for entry in with_rejects.take(MOST_REJECTED) {
@@ -108,7 +107,7 @@ fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<Group>, Fai
         rejects.retain(|reject| reject.mended.is_none());
         found.push((entry.clone(), rejects));
     }
-    Ok(groups(&found))
+    Ok(reject_groups(&found))
 }
 
 impl FeedReport {

@@ -1,15 +1,16 @@
 //! The page itself.
 
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::FileEntry;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 use super::gather::{FeedReport, Report};
 use super::{charts, style};
-use crate::commands::rejects::Group;
-use crate::engine::decision::quoted;
-use crate::failure::clean;
-use crate::render::{count, drift, moment};
+use crate::render::{drift, moment};
+use crate::wording::quoted;
+use hypodoke_core::count;
+use hypodoke_core::sanitize::clean;
+use hypodoke_engine::maintain::RejectGroup;
 
 /// The report as one page.
 pub fn page(report: &Report) -> String {
@@ -174,7 +175,7 @@ fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
 
 fn rejects(feed: &FeedReport, name: &str) -> Markup {
     let most = feed.rejects.iter().map(|group| group.rows).max().unwrap_or(1);
-    let file_of = |group: &Group| {
+    let file_of = |group: &RejectGroup| {
         feed.files.iter().find(|entry| entry.arrival.path == group.path).map_or(0, |entry| entry.file)
     };
     html! {

@@ -4,10 +4,10 @@ use hypodoke_core::evidence::Forced;
 use hypodoke_core::layout::{ColumnRule, Expected, Otherwise};
 use hypodoke_core::types::{TYPE_WORDS, Type};
 
-use super::feed::format;
 use super::reader::{Section, suggest};
-use crate::engine::{KeepRule, KeepTest};
 use crate::failure::Failure;
+use crate::values::format;
+use hypodoke_engine::job::{KeepRule, KeepTest};
 
 /// What may become of rows that are not as expected.
 const OTHERWISE: [(&str, Otherwise); 4] = [

@@ -4,8 +4,8 @@ use hypodoke_core::drift::Policy;
 use hypodoke_core::layout::Otherwise;
 
 use super::reader::{Placed, Section};
-use crate::engine::expect::{Control, Expectations, Most, RejectLimit};
 use crate::failure::Failure;
+use hypodoke_engine::job::{Control, Expectations, RejectLimit, RejectMaximum};
 
 /// What may become of a file that is not as expected.
 const OTHERWISE: [(&str, Otherwise); 3] =
@@ -103,11 +103,11 @@ fn control_of(word: String) -> Control {
     }
 }
 
-fn most(section: &Section<'_>, found: &Placed<String>) -> Result<Most, Failure> {
+fn most(section: &Section<'_>, found: &Placed<String>) -> Result<RejectMaximum, Failure> {
     if let Ok(rows) = found.value.parse() {
-        return Ok(Most::Rows(rows));
+        return Ok(RejectMaximum::Rows(rows));
     }
-    share(&found.value).map(Most::Share).ok_or_else(|| {
+    share(&found.value).map(RejectMaximum::Share).ok_or_else(|| {
         let what = format!("`{}` is no limit; write a number of rows, 100, or a share, \"1%\"", found.value);
         section.wrong(found, what)
     })

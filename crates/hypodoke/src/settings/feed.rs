@@ -1,22 +1,19 @@
 //! Feeds in the configuration.
 
-use hypodoke_core::evidence::Forced;
 use hypodoke_core::names::{Convention, Namer};
-use hypodoke_core::pattern::{Part, PartValue, Pattern};
-use hypodoke_core::spelling::{DateOrder, NumberStyle};
+use hypodoke_core::pattern::Pattern;
+use hypodoke_engine::job::{ChangedFile, Feed, FeedSource, SameContent};
 use hypodoke_formats::Wishes;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::{Delimiter, DialectWishes, Escape, FixedField, TableWishes, TextWishes};
+use hypodoke_formats::text::{DialectWishes, Escape, TableWishes, TextWishes};
 
 use hypodoke_stores::Mode;
 
 use super::reader::{Section, suggest};
 use super::{columns, drift, formats, schedule};
-use crate::cli::ReadingArguments;
-use crate::engine::Feed;
-use crate::engine::feed::{ChangedFile, SameContent};
 use crate::failure::Failure;
-use crate::watch::schedule::Schedule;
+use crate::schedule::Schedule;
+use crate::values::{delimiter, fixed_fields, mark};
 
 /// A feed, with where its files land.
 #[derive(Clone, Debug)]
@@ -34,20 +31,9 @@ pub struct FeedSettings {
 }
 
 impl FeedSettings {
-    /// Columns that hold the same in every row: they are to the engine what parts of a file's name
-    /// are.
-    pub fn constants(&self) -> impl Iterator<Item = (Part, PartValue)> {
-        let part = |(name, value): &(String, String)| (Part::plain(name), PartValue::Text(value.clone()));
-        self.feed.constants.iter().map(part)
-    }
-
-    /// The feed as the engine needs it, the command line's wishes over the configuration's.
-    pub fn to_feed(&self, reading: &ReadingArguments) -> Result<Feed, Failure> {
-        Ok(Feed {
-            rules: reading.rules(&self.feed.rules)?,
-            wishes: reading.over(self.feed.wishes.clone())?,
-            ..self.feed.clone()
-        })
+    /// What the engine needs of it.
+    pub fn source(&self) -> FeedSource {
+        FeedSource { place: self.place.clone(), files: self.files.clone(), feed: self.feed.clone() }
     }
 }
 
@@ -198,58 +184,4 @@ fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
         max_expansion,
         max_record,
     })
-}
-
-/// A delimiter as people write it: a character, or one of some words.
-pub fn delimiter(text: &str) -> Result<Delimiter, String> {
-    let mut chars = text.chars();
-    Ok(match (text, chars.next(), chars.next()) {
-        ("comma", ..) => Delimiter::Char(','),
-        ("semicolon", ..) => Delimiter::Char(';'),
-        ("tab" | "\\t", ..) => Delimiter::Char('\t'),
-        ("pipe", ..) => Delimiter::Char('|'),
-        ("space", ..) => Delimiter::Char(' '),
-        ("blanks", ..) => Delimiter::Blanks,
-        (_, Some(c), None) if !matches!(c, '\n' | '\r' | '"') => Delimiter::Char(c),
-        _ => {
-            return Err(format!(
-                "`{text}` is no delimiter; write one character, or comma, semicolon, tab, pipe, space or blanks"
-            ));
-        }
-    })
-}
-
-/// How a column is written: a number as an example (`1.234,5`), or an order of dates.
-pub fn format(text: &str) -> Result<Forced, String> {
-    if let Some(style) = NumberStyle::ALL.into_iter().find(|style| style.example() == text) {
-        return Ok(Forced { style: Some(style), order: None });
-    }
-    if let Some(order) = DateOrder::ALL.into_iter().find(|order| order.words() == text) {
-        return Ok(Forced { style: None, order: Some(order) });
-    }
-    let styles = NumberStyle::ALL.map(NumberStyle::example).join(", ");
-    let orders = DateOrder::ALL.map(DateOrder::words).join(", ");
-    Err(format!("`{text}` is no format; write numbers as one of {styles}; dates as one of {orders}"))
-}
-
-/// Fields of fixed width: `name:width`.
-pub fn fixed_fields(list: &[String]) -> Result<Vec<FixedField>, String> {
-    let field = |text: &String| {
-        let (name, width) = text.rsplit_once(':')?;
-        let width: usize = width.trim().parse().ok().filter(|width| *width > 0)?;
-        Some(FixedField { name: name.trim().to_owned(), width })
-    };
-    let read = |text: &String| {
-        field(text).ok_or_else(|| format!("`{text}` is no field; write its name and width, berth:4"))
-    };
-    list.iter().map(read).collect()
-}
-
-/// A quote or comment mark: one ASCII character, or `none`.
-pub fn mark(text: &str) -> Result<Option<u8>, String> {
-    match text.as_bytes() {
-        b"none" => Ok(None),
-        [byte] if byte.is_ascii() => Ok(Some(*byte)),
-        _ => Err(format!("`{text}` is no mark; write one character, or none")),
-    }
 }

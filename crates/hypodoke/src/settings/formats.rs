@@ -1,28 +1,13 @@
 //! What a feed says of its JSON files and workbooks.
 
-use hypodoke_formats::json::{JsonPath, JsonWishes, Nested, PlainLists};
-use hypodoke_formats::workbook::{ErrorCells, SheetPick, WorkbookWishes};
+use hypodoke_formats::json::{JsonPath, JsonWishes};
+use hypodoke_formats::workbook::WorkbookWishes;
 
 use super::reader::Section;
 use crate::failure::Failure;
+use crate::values::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
 
-/// What may become of nested objects.
-pub const NESTED: [(&str, Nested); 2] = [("tables", Nested::Tables), ("json", Nested::Json)];
-
-/// What may become of lists of plain values.
-pub const LISTS: [(&str, PlainLists); 2] = [("json", PlainLists::Json), ("tables", PlainLists::Tables)];
-
-/// What strings may be taken for.
-pub const STRINGS: [(&str, bool); 2] = [("typed", false), ("text", true)];
-
-/// What may become of cells that hold an error.
-pub const ERROR_CELLS: [(&str, ErrorCells); 2] = [("null", ErrorCells::Null), ("reject", ErrorCells::Reject)];
-
-/// Which sheets these words name.
-pub fn sheets(names: Vec<String>) -> SheetPick {
-    if names == ["all"] { SheetPick::All } else { SheetPick::Named(names) }
-}
-
+/// Reads what is said of JSON.
 pub fn json_wishes(section: &mut Section<'_>) -> Result<JsonWishes, Failure> {
     let rows_at = match section.text("rows_at")? {
         Some(path) => Some(JsonPath::parse(&path.value).map_err(|why| section.wrong(&path, why))?),
@@ -37,6 +22,7 @@ pub fn json_wishes(section: &mut Section<'_>) -> Result<JsonWishes, Failure> {
     })
 }
 
+/// Reads what is said of workbooks.
 pub fn workbook_wishes(section: &mut Section<'_>) -> Result<WorkbookWishes, Failure> {
     Ok(WorkbookWishes {
         sheets: section.texts("sheets")?.map(|names| sheets(names.value)),

@@ -8,9 +8,9 @@ use similar::TextDiff;
 use toml_edit::{DocumentMut, Item, Table, value};
 
 use super::FILE_NAME;
-use crate::engine::Feed;
-use crate::engine::decision::Decision;
 use crate::failure::Failure;
+use hypodoke_engine::decide::Settlement;
+use hypodoke_engine::job::Feed;
 
 /// A rule that a decision leaves for the files to come.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -25,8 +25,8 @@ pub enum Rule {
     Sheet(String, String),
 }
 
-/// The lasting rules in a decision. `table` is the table's layout until now.
-pub fn of(decision: &Decision, feed: &Feed, table: Option<&Layout>) -> Vec<Rule> {
+/// The lasting rules in a settlement. `table` is the table's layout until now.
+pub fn of(settlement: &Settlement, feed: &Feed, table: Option<&Layout>) -> Vec<Rule> {
     let rename = |(old, new): &(String, String)| {
         let is_sheet = table.is_some_and(|table| table.parts.iter().any(|part| part.path == *old));
         if is_sheet {
@@ -39,9 +39,9 @@ pub fn of(decision: &Decision, feed: &Feed, table: Option<&Layout>) -> Vec<Rule>
         let name = known.map_or_else(|| feed.namer.name(old), |column| column.name.clone());
         Rule::Name(new.clone(), name)
     };
-    let texts = decision.as_text.iter().cloned().map(Rule::Text);
-    let skips = decision.ignore_column.iter().cloned().map(Rule::Skip);
-    decision.rename.iter().map(rename).chain(texts).chain(skips).collect()
+    let texts = settlement.as_text.iter().cloned().map(Rule::Text);
+    let skips = settlement.ignore_column.iter().cloned().map(Rule::Skip);
+    settlement.rename.iter().map(rename).chain(texts).chain(skips).collect()
 }
 
 /// A change of the configuration, not made yet.

@@ -12,20 +12,21 @@ mod schedule;
 pub mod watch;
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
+use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
 use hypodoke_places::sftp::{Secret, Spool};
 use hypodoke_stores::StoreUrl;
 
-pub use feed::{FeedSettings, delimiter, fixed_fields, format, mark};
+pub use feed::FeedSettings;
 pub use places::PlaceSettings;
 
-pub use formats::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
 use notify::NotifySettings;
 use reader::{Placed, Section, Text, suggest};
 use watch::WatchSettings;
 
 use crate::failure::Failure;
+use crate::schedule::Schedule;
+use crate::values::duration;
 
 /// The file that is looked for where none is named.
 pub const FILE_NAME: &str = "hypodoke.toml";
@@ -101,6 +102,27 @@ impl Settings {
         Ok(Settings { file, text, store, connections, places, spool, feeds, notify, watch })
     }
 
+    /// What the engine is to do by it.
+    pub fn job(&self) -> Job {
+        let place = |place: &PlaceSettings| PlaceSource {
+            place: place.place.clone(),
+            completeness: place.completeness.clone(),
+            put_away: place.put_away.clone(),
+        };
+        Job {
+            store: self.store.clone(),
+            connections: self.connections,
+            places: self.places.iter().map(place).collect(),
+            feeds: self.feeds.iter().map(FeedSettings::source).collect(),
+            internal: internal_files(Some(&self.store), vec![self.spool.folder.clone()]),
+        }
+    }
+
+    /// The feeds' schedules, by their names.
+    pub fn schedules(&self) -> impl Iterator<Item = (&str, &Schedule)> {
+        self.feeds.iter().map(|feed| (feed.name.as_str(), &feed.schedule))
+    }
+
     /// The feeds of these names; all where none is named.
     pub fn feeds_named(&self, names: &[String]) -> Result<Vec<&FeedSettings>, Failure> {
         if names.is_empty() {
@@ -115,6 +137,13 @@ impl Settings {
         };
         names.iter().map(find).collect()
     }
+}
+
+/// Files of the program's own: its configuration and databases, and what stands in these folders.
+pub fn internal_files(store: Option<&StoreUrl>, folders: Vec<PathBuf>) -> InternalFiles {
+    let default = StoreUrl::parse(DEFAULT_DATABASE, Path::new("")).ok();
+    let stores = store.cloned().into_iter().chain(default).collect();
+    InternalFiles::new(vec![FILE_NAME.to_owned()], stores, folders)
 }
 
 fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<usize>), Failure> {
@@ -183,19 +212,4 @@ fn secret(section: &mut Section<'_>, key: &'static str, base: &Path) -> Result<O
         return Err(section.wrong(&text, what));
     }
     Ok(Some(Secret::new(expand(section, &text)?)))
-}
-
-/// Reads `10s`, `5m`, `2h` or `1d`.
-pub fn duration(text: &str) -> Option<Duration> {
-    let (number, unit) = text.split_at(text.find(|c: char| !c.is_ascii_digit())?);
-    let number: u64 = number.parse().ok()?;
-    let millis = match unit {
-        "ms" => 1,
-        "s" => 1000,
-        "m" => 60_000,
-        "h" => 3_600_000,
-        "d" => 86_400_000,
-        _ => return None,
-    };
-    Some(Duration::from_millis(number.checked_mul(millis)?))
 }

@@ -7,7 +7,44 @@ use hypodoke_places::sftp::Secret;
 use super::reader::{Placed, Section, suggest};
 use super::{expand, secret};
 use crate::failure::Failure;
-use crate::tell::Event;
+
+/// What people may be told of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum NotificationKind {
+    /// A file failed, or a place or the database is out of reach.
+    Failure,
+    /// A file is held.
+    Hold,
+    /// Rows were rejected.
+    Rejects,
+    /// All of a batch was loaded.
+    Success,
+    /// Files that are due have not come.
+    Silence,
+}
+
+impl NotificationKind {
+    /// All of them, the worst first.
+    pub const ALL: [NotificationKind; 5] = [
+        NotificationKind::Failure,
+        NotificationKind::Hold,
+        NotificationKind::Silence,
+        NotificationKind::Rejects,
+        NotificationKind::Success,
+    ];
+
+    /// The event in one word, as the configuration has it.
+    pub fn word(self) -> &'static str {
+        match self {
+            NotificationKind::Failure => "failure",
+            NotificationKind::Hold => "hold",
+            NotificationKind::Rejects => "rejects",
+            NotificationKind::Success => "success",
+            NotificationKind::Silence => "silence",
+        }
+    }
+}
 
 /// Somebody who is told.
 #[derive(Clone, Debug)]
@@ -17,7 +54,7 @@ pub struct NotifySettings {
     /// The way to them.
     pub way: Way,
     /// Of what they are told.
-    pub on: Vec<Event>,
+    pub on: Vec<NotificationKind>,
     /// Of which feeds; of all if empty.
     pub feeds: Vec<String>,
 }
@@ -79,13 +116,18 @@ pub fn read(
     base: &Path,
     feeds: &[&str],
 ) -> Result<NotifySettings, Failure> {
-    let words: Vec<&str> = Event::ALL.iter().map(|event| event.word()).collect();
+    let words: Vec<&str> = NotificationKind::ALL.iter().map(|event| event.word()).collect();
     let on = match section.texts("on")? {
-        None => vec![Event::Failure, Event::Hold, Event::Rejects, Event::Silence],
+        None => vec![
+            NotificationKind::Failure,
+            NotificationKind::Hold,
+            NotificationKind::Rejects,
+            NotificationKind::Silence,
+        ],
         Some(found) => {
             let mut on = Vec::new();
             for word in &found.value {
-                let event = Event::ALL.into_iter().find(|event| event.word() == word);
+                let event = NotificationKind::ALL.into_iter().find(|event| event.word() == word);
                 on.push(event.ok_or_else(|| {
                     let what = format!("`{word}` is none of {}", words.join(", "));
                     suggest(section.wrong(&found, what), word, &words)

@@ -7,8 +7,9 @@ use hypodoke_places::sftp::{Remote, SftpAddress, Spool};
 use hypodoke_places::{Completeness, Place, PutAway};
 
 use super::reader::{Placed, Section};
-use super::{duration, expand, secret};
+use super::{expand, secret};
 use crate::failure::Failure;
+use crate::values::duration;
 
 /// How much room the spool has, unless it is said: 2 GB.
 const USUAL_ROOM: u64 = 2_000_000_000;

@@ -4,11 +4,11 @@ use jiff::Timestamp;
 use jiff::civil::Time;
 use jiff::tz::{TimeZone, db};
 
-use super::duration;
 use super::reader::{Placed, Section, suggest};
 use crate::failure::Failure;
-use crate::watch::cron::Cron;
-use crate::watch::schedule::Schedule;
+use crate::schedule::Schedule;
+use crate::schedule::cron::Cron;
+use crate::values::duration;
 
 /// Reads `[feed.NAME.schedule]`.
 pub fn read(section: &mut Section<'_>) -> Result<Schedule, Failure> {

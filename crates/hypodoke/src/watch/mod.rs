@@ -1,18 +1,16 @@
 //! Watching: every feed on a thread of its own, loaded as files arrive and by the clock.
 //!
-//! [`rota`] says when, [`keeper`] does a round, [`board`] keeps what became of it, and [`serve`]
+//! [`scheduler`] says when, [`feed_worker`] does a round, [`status`] keeps what became of it, and [`serve`]
 //! tells it to whoever asks. A feed is looked after by one process at a time, on however many
 //! machines; what waits for a server that does not answer is its own thread only.
 
-pub mod board;
-pub mod cron;
-mod ears;
-mod keeper;
-mod later;
+mod feed_worker;
+mod file_watcher;
 mod reload;
-mod rota;
-pub mod schedule;
+mod retries;
+mod scheduler;
 pub mod serve;
+pub mod status;
 pub mod unit;
 
 use std::collections::HashSet;
@@ -24,16 +22,16 @@ use hypodoke_places::Place;
 use hypodoke_stores::StoreUrl;
 use tracing::{error, info, warn};
 
-use crate::engine::means::Stop;
 use crate::exit;
 use crate::failure::Failure;
+use crate::notifications;
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
-use crate::tell;
-use board::Board;
-use ears::Ears;
-use keeper::Keeper;
+use feed_worker::FeedWorker;
+use file_watcher::FileSystemWatcher;
+use hypodoke_engine::load::StopSignal;
 use reload::Reload;
-use rota::{Bell, MachineClock, Rota, Task};
+use scheduler::{MachineClock, Scheduler, Task, Wakeup};
+use status::Status;
 
 /// A place on a server is looked at so often, unless it says otherwise.
 const POLL_SERVER: Duration = Duration::from_secs(60);
@@ -61,12 +59,12 @@ const TELL_AGAIN: Duration = Duration::from_secs(60);
 
 /// Watches until it is asked to stop. A configuration that changes is taken over between two
 /// files, if it is right.
-pub fn run(mut settings: Settings, feeds: &[String], board: &Arc<Board>) -> Result<(), Failure> {
+pub fn run(mut settings: Settings, feeds: &[String], status: &Arc<Status>) -> Result<(), Failure> {
     loop {
         settings.feeds_named(feeds)?;
         prepare(&mut settings);
         let file = settings.file.clone();
-        match watch(settings, feeds, board) {
+        match watch(settings, feeds, status) {
             Some(changed) => {
                 info!(file = %file.display(), "the configuration has changed and is taken over");
                 settings = changed;
@@ -92,36 +90,36 @@ fn prepare(settings: &mut Settings) {
 /// What the threads of one configuration share.
 struct Round {
     settings: Settings,
-    board: Arc<Board>,
-    stop: Stop,
+    status: Arc<Status>,
+    stop: StopSignal,
     /// Files that no feed wants and that were told of.
     strangers: Mutex<HashSet<String>>,
     /// Rung when there is something to tell.
-    mail: Bell,
+    mail: Wakeup,
 }
 
 /// Watches by one configuration; gives the one that takes its place, if there is one.
-fn watch(settings: Settings, feeds: &[String], board: &Arc<Board>) -> Option<Settings> {
+fn watch(settings: Settings, feeds: &[String], status: &Arc<Status>) -> Option<Settings> {
     let is_wanted = |feed: &&FeedSettings| feeds.is_empty() || feeds.contains(&feed.name);
     let wanted: Vec<String> = settings.feeds.iter().filter(is_wanted).map(|feed| feed.name.clone()).collect();
-    board.begin(wanted.iter().map(String::as_str));
-    let (stop, mail) = (Stop::never(), Bell::default());
-    let round = Arc::new(Round { settings, board: board.clone(), stop, strangers: Mutex::default(), mail });
-    let mut bells = Vec::new();
+    status.begin(wanted.iter().map(String::as_str));
+    let (stop, mail) = (StopSignal::default(), Wakeup::default());
+    let round = Arc::new(Round { settings, status: status.clone(), stop, strangers: Mutex::default(), mail });
+    let mut wakeups = Vec::new();
     let mut threads = Vec::new();
     for feed in wanted {
-        let (bell, round) = (Arc::new(Bell::default()), round.clone());
-        bells.push(bell.clone());
-        threads.push(std::thread::spawn(move || keep(&round, &feed, &bell)));
+        let (wakeup, round) = (Arc::new(Wakeup::default()), round.clone());
+        wakeups.push(wakeup.clone());
+        threads.push(std::thread::spawn(move || keep(&round, &feed, &wakeup)));
     }
     if !round.settings.notify.is_empty() {
         let round = round.clone();
         threads.push(std::thread::spawn(move || tell_people(&round)));
     }
     let changed = until_changed(&round.settings, feeds);
-    round.stop.want();
-    bells.iter().for_each(|bell| bell.ring());
-    round.mail.ring();
+    round.stop.request();
+    wakeups.iter().for_each(|wakeup| wakeup.wake());
+    round.mail.wake();
     match changed {
         // Who waits for a server is not waited for: its feed is free when it gives up.
         Some(_) => {
@@ -163,31 +161,31 @@ fn until_changed(settings: &Settings, feeds: &[String]) -> Option<Settings> {
 }
 
 /// Looks after one feed.
-fn keep(round: &Round, name: &str, bell: &Arc<Bell>) {
-    let Round { settings, board, stop, strangers, mail } = round;
+fn keep(round: &Round, name: &str, wakeup: &Arc<Wakeup>) {
+    let Round { settings, status, stop, strangers, mail } = round;
     let Some(feed) = settings.feeds.iter().find(|feed| feed.name == name) else { return };
     let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else { return };
-    let (_ears, poll) = listen(place, bell);
+    let (_watcher, poll) = listen(place, wakeup);
     let schedule = &feed.schedule;
     info!(feed = feed.name, place = place.place.shown(), on_arrival = schedule.on_arrival, "watching");
     let settle = place.completeness.quiet_for.unwrap_or(QUIET).min(poll) + Duration::from_millis(50);
     let new_stranger =
         |path: &str| strangers.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_owned());
-    let mut keeper = Keeper::new(settings, feed, board, stop, &new_stranger, mail);
-    let rota = Rota { schedule, poll, settle };
-    rota.run(&MachineClock, bell, stop, &mut |task, now| match task {
-        Task::Load => keeper.load(now, settle),
-        Task::Due => keeper.ask_for_what_is_due(now),
+    let mut worker = FeedWorker::new(settings, feed, status, stop, &new_stranger, mail);
+    let scheduler = Scheduler { schedule, poll, settle };
+    scheduler.run(&MachineClock, wakeup, stop, &mut |task, now| match task {
+        Task::Load => worker.load(now, settle),
+        Task::Due => worker.ask_for_what_is_due(now),
     });
 }
 
 /// Listens at a place, if it can be listened at, and says how often to look besides.
-fn listen(place: &PlaceSettings, bell: &Arc<Bell>) -> (Option<Ears>, Duration) {
+fn listen(place: &PlaceSettings, wakeup: &Arc<Wakeup>) -> (Option<FileSystemWatcher>, Duration) {
     let Place::Folder { folder, .. } = &place.place else {
         return (None, place.poll.unwrap_or(POLL_SERVER));
     };
-    match Ears::open(folder.clone(), bell.clone()) {
-        Ok(ears) => (Some(ears), place.poll.unwrap_or(POLL_FOLDER)),
+    match FileSystemWatcher::open(folder.clone(), wakeup.clone()) {
+        Ok(file_watcher) => (Some(file_watcher), place.poll.unwrap_or(POLL_FOLDER)),
         Err(why) => {
             warn!(
                 place = place.name,
@@ -202,9 +200,9 @@ fn listen(place: &PlaceSettings, bell: &Arc<Bell>) -> (Option<Ears>, Duration) {
 fn tell_people(round: &Round) {
     let Round { settings, stop, mail, .. } = round;
     loop {
-        let ends = stop.is_wanted();
+        let ends = stop.is_requested();
         let sent = hypodoke_stores::open(&settings.store)
-            .and_then(|mut store| tell::deliver(store.as_mut(), &settings.notify, TELL_AGAIN));
+            .and_then(|mut store| notifications::deliver(store.as_mut(), &settings.notify, TELL_AGAIN));
         match sent {
             Ok(troubles) => {
                 troubles.iter().for_each(|trouble| warn!(error = trouble.message, "nobody was told"));

@@ -77,7 +77,8 @@ mod tests {
         #[case] seen: &[(u64, Option<&str>)],
         #[case] expected: &[(u64, &str)],
     ) {
-        let expected: Vec<(u64, String)> = expected.iter().map(|(at, text)| (*at, (*text).to_owned())).collect();
+        let expected: Vec<(u64, String)> =
+            expected.iter().map(|(at, text)| (*at, (*text).to_owned())).collect();
         assert_eq!(given(seen), expected);
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use tiny_http::{Header, Method, Response, Server};
 
-use super::board::Board;
+use super::status::Status;
 use crate::exit::Exit;
 use crate::failure::Failure;
 
@@ -14,7 +14,7 @@ const METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-
 
 /// Answers on a port as long as the process lives; gives the address, with the port the system chose
 /// where it was asked to.
-pub fn open(listen: SocketAddr, board: Arc<Board>) -> Result<SocketAddr, Failure> {
+pub fn open(listen: SocketAddr, status: Arc<Status>) -> Result<SocketAddr, Failure> {
     let server = Server::http(listen).map_err(|error| {
         let what = format!("{listen} cannot be listened on: {error}");
         let failure = Failure { exit: Exit::Usage, ..Failure::usage(what) };
@@ -28,10 +28,10 @@ pub fn open(listen: SocketAddr, board: Arc<Board>) -> Result<SocketAddr, Failure
             let (status, kind, body) = match path {
                 _ if !is_read => (405, "text/plain", "only GET\n".to_owned()),
                 "/healthz" => {
-                    let (healthy, body) = board.health();
+                    let (healthy, body) = status.health();
                     (if healthy { 200 } else { 503 }, "application/json", body)
                 }
-                "/metrics" => (200, METRICS, board.metrics()),
+                "/metrics" => (200, METRICS, status.metrics()),
                 _ => (404, "text/plain", "there are /healthz and /metrics\n".to_owned()),
             };
             let mut response = Response::from_string(body).with_status_code(status);

@@ -301,7 +301,7 @@ fn what_is_done_is_told_when_asked() {
     shop.write("movements.csv", MOVEMENTS);
     let run = shop.ok("load movements.csv -vv");
     for part in
-        ["1 file to read", "looking at movements.csv", "loading movements.csv", "movements.csv: loaded"]
+        ["1 file to read", "profiling movements.csv", "loading movements.csv", "movements.csv: loaded"]
     {
         assert!(run.err.contains(part), "{part} in {}", run.err);
     }

@@ -13,13 +13,14 @@ mod expected;
 mod json;
 mod load;
 mod manual;
-mod mended;
+
 mod morning;
 mod nested;
 mod older;
 mod open;
 mod others_tables;
 mod private;
+mod resubmit;
 mod server;
 mod sftp;
 mod staging;

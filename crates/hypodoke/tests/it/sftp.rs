@@ -482,7 +482,7 @@ fn a_server_that_goes_away_leaves_its_files_for_later() {
     let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     assert_eq!(output.status.code(), Some(4), "{out}{err}");
     assert!(
-        err.contains("place `office` went away: ") && err.contains(" files left for later"),
+        err.contains("place `office` became unreachable: ") && err.contains(" files left for later"),
         "{out}{err}"
     );
     assert!(out.contains("here.csv"), "the other place is no less loaded: {out}");

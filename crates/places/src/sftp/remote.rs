@@ -362,7 +362,7 @@ impl Remote {
             };
             match came {
                 Ok(()) => break,
-                Err(trouble) if trouble.is_passing() && attempt < ATTEMPTS => {
+                Err(trouble) if trouble.is_transient() && attempt < ATTEMPTS => {
                     self.forget_session(used.as_ref());
                     tokio::time::sleep(pause).await;
                     pause *= 2;

@@ -3,7 +3,7 @@
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
 use tokio_postgres::{Client, Error, Row};
 
 use crate::ledger::{BatchEntry, FileEntry, FileQuery, LEDGER_VERSION, PartEntry, RejectEntry};

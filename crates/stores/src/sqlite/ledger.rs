@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_core::event::Outcome;
+use hypodoke_core::outcome::Outcome;
 use rusqlite::{Connection, Result, Row, named_params, params};
 
 use super::notices;

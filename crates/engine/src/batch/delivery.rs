@@ -1,0 +1,150 @@
+//! The files of one delivery: all of them are kept, or none.
+
+use std::time::Instant;
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::StoreError;
+
+use super::file::{Began, FileInBatch};
+use super::lines::{TableDrift, failed_line};
+use super::retry::{RetryPolicy, with_retry};
+use super::state::{Batch, Profiled};
+use crate::decide::FailReason;
+use crate::error::EngineError;
+use crate::event::Event;
+use crate::job::{Candidate, Feed};
+use crate::load::NotLoaded;
+use crate::plan::TargetState;
+use crate::receipt::ReceiptLine;
+
+/// A delivery to load.
+pub struct Delivery<'d> {
+    /// Its feed.
+    pub feed: &'d Feed,
+    /// Its files, in the order in which they are loaded.
+    pub files: Vec<&'d Candidate>,
+    /// Its files are loaded whatever the ledger knows of them.
+    pub again: bool,
+    /// What the table holds stays: others of the same delivery were loaded before, or it is loaded
+    /// again.
+    pub continues: bool,
+}
+
+/// What came of the files of a delivery.
+struct Attempted {
+    lines: Vec<ReceiptLine>,
+    differences: Vec<TableDrift>,
+    /// One of them failed or is held, and none was kept.
+    failed: bool,
+}
+
+impl Batch<'_> {
+    /// Loads a delivery. What fails for a reason that passes is waited for, and the whole of it begun
+    /// again. Gives the lines of its files.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn load_delivery(
+        &mut self,
+        delivery: &Delivery<'_>,
+        mut profiles: Vec<Profiled>,
+        target: &mut TargetState,
+    ) -> Result<Vec<ReceiptLine>, EngineError> {
+        let before = (target.clone(), self.known.clone());
+        let mut retry = RetryPolicy::default();
+        let began = Began::now();
+        let attempted = loop {
+            let error = match self.attempt_delivery(delivery, profiles, target) {
+                Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
+                Ok(attempted) => break attempted,
+                Err(NotLoaded::Store(error)) if !error.is_unreachable() => {
+                    self.store.end_delivery(false)?;
+                    break delivery.all_failed(&error.into());
+                }
+                Err(NotLoaded::Failed(error)) => return Err(error),
+                Err(NotLoaded::Store(error)) => return Err(error.into()),
+                Err(NotLoaded::Held(_) | NotLoaded::Skipped(_)) => return Ok(Vec::new()),
+            };
+            let undone = self.store.end_delivery(false);
+            // What was learnt of its files was taken back with them.
+            (*target, self.known) = before.clone();
+            profiles = delivery.files.iter().map(|_| None).collect();
+            retry.wait(&error);
+            if matches!(error, StoreError::Lost { .. }) || undone.is_err() {
+                retry.reconnect(self.store)?;
+            }
+            self.context.listener.on(&Event::Retrying { path: None, error: error.into() });
+            with_retry(self.store, |store| target.refresh(store, delivery.feed))?;
+        };
+        let Attempted { mut lines, differences, failed } = attempted;
+        if failed {
+            (*target, self.known) = before;
+            for ((line, file), drift) in lines.iter_mut().zip(&delivery.files).zip(&differences) {
+                if line.outcome == Outcome::Loaded {
+                    let error = EngineError::unloadable(&file.shown, FailReason::OtherOfDelivery);
+                    *line = failed_line(delivery.feed, file, error);
+                }
+                self.record(line, delivery.one(file, false), began, drift)?;
+            }
+        }
+        Ok(lines)
+    }
+
+    /// Loads the files of a delivery in one transaction, which is kept if none of them failed.
+    fn attempt_delivery(
+        &mut self,
+        delivery: &Delivery<'_>,
+        profiles: Vec<Profiled>,
+        target: &mut TargetState,
+    ) -> Result<Attempted, NotLoaded> {
+        self.store.begin_delivery()?;
+        let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: false };
+        let mut empties = !delivery.continues;
+        for (file, profiled) in delivery.files.iter().zip(profiles) {
+            let began = Instant::now();
+            let one = delivery.one(file, empties);
+            let result = match profiled {
+                Some(Err(error)) => Err(NotLoaded::Failed(error)),
+                Some(Ok(profile)) => self.load(one, target, Some(profile)),
+                None => self.load(one, target, None),
+            };
+            if let Err(NotLoaded::Store(error)) = result {
+                if error.is_unreachable() || error.is_transient() {
+                    return Err(NotLoaded::Store(error));
+                }
+                attempted.add(failed_line(delivery.feed, file, error.into()), Vec::new(), began);
+                continue;
+            }
+            let (line, drift) = self.line_of_result(result, one)?;
+            empties &= line.outcome != Outcome::Loaded;
+            attempted.add(line, drift, began);
+        }
+        self.store.end_delivery(!attempted.failed)?;
+        Ok(attempted)
+    }
+}
+
+impl Attempted {
+    fn add(&mut self, mut line: ReceiptLine, drift: TableDrift, began: Instant) {
+        line.seconds = began.elapsed().as_secs_f64();
+        self.failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
+        self.lines.push(line);
+        self.differences.push(drift);
+    }
+}
+
+impl<'d> Delivery<'d> {
+    fn all_failed(&self, error: &EngineError) -> Attempted {
+        let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: true };
+        for file in &self.files {
+            let line = failed_line(self.feed, file, error.clone());
+            attempted.add(line, Vec::new(), Instant::now());
+        }
+        attempted
+    }
+
+    fn one(&self, file: &'d Candidate, first_of_delivery: bool) -> FileInBatch<'d> {
+        FileInBatch { feed: self.feed, file, again: self.again, first_of_delivery }
+    }
+}

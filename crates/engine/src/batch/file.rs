@@ -1,0 +1,295 @@
+//! One file of a batch: decided by what the ledger knows of it, loaded, and recorded.
+
+use std::time::Instant;
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::{FileEntry, FileQuery, StoreError};
+
+use super::lines::{
+    TableDrift, entry_of, failed_line, held_line, line_of, loaded_line, recorded_line, skipped_line,
+};
+use super::retry::{RetryPolicy, with_retry};
+use super::state::{Batch, Profiled};
+use crate::clock;
+use crate::decide::{
+    ArrivalFacts, DeliveryFacts, LedgerMatch, SkipReason, Verdict, on_arrival, on_delivery, on_digest,
+};
+use crate::error::EngineError;
+use crate::event::Event;
+use crate::job::{Candidate, Feed};
+use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
+use crate::plan::TargetState;
+use crate::profile::{FileProfile, digest_facts};
+use crate::receipt::ReceiptLine;
+
+/// One file to load in a batch.
+#[derive(Clone, Copy)]
+pub struct FileInBatch<'f> {
+    /// Its feed.
+    pub feed: &'f Feed,
+    /// The file.
+    pub file: &'f Candidate,
+    /// It is loaded whatever the ledger knows of it.
+    pub again: bool,
+    /// It is the first file of a delivery: what the table holds goes, where the mode is to replace it.
+    pub first_of_delivery: bool,
+}
+
+/// When a file was begun.
+#[derive(Clone, Copy)]
+pub struct Began {
+    instant: Instant,
+    micros: i64,
+}
+
+impl Began {
+    /// Now.
+    pub fn now() -> Began {
+        Began { instant: Instant::now(), micros: clock::now() }
+    }
+}
+
+/// What a sender states of the file itself: the remarks of a file that is as stated, or loaded all the
+/// same.
+///
+/// # Errors
+///
+/// The file is not what its sender states, or cannot be read.
+pub fn check_digest(file: &Candidate, feed: &Feed) -> Result<Vec<String>, NotLoaded> {
+    let Some(facts) = digest_facts(file, &feed.expect)? else { return Ok(Vec::new()) };
+    let terms = NotLoaded::by(on_digest(&feed.expect, facts), file, HeldFile::default)?;
+    Ok(terms.warnings.iter().map(ToString::to_string).collect())
+}
+
+impl Batch<'_> {
+    /// One file by itself, tried again where a reason passed, and recorded where it is not loaded.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn load_one(
+        &mut self,
+        one: FileInBatch<'_>,
+        target: &mut TargetState,
+        profiled: Profiled,
+    ) -> Result<ReceiptLine, EngineError> {
+        let began = Began::now();
+        let result = match profiled {
+            Some(Err(error)) => Err(NotLoaded::Failed(error)),
+            Some(Ok(profile)) => self.load_with_retry(one, target, Some(profile)),
+            None => self.load_with_retry(one, target, None),
+        };
+        self.close(one, result, began)
+    }
+
+    /// A file whose delivery comes after `newer`, which was loaded: held, unless a person waived it.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn hold_late(
+        &mut self,
+        one: FileInBatch<'_>,
+        newer: &Candidate,
+        waived: bool,
+    ) -> Result<Option<ReceiptLine>, EngineError> {
+        let verdict = on_delivery(DeliveryFacts { newer: Some(&newer.shown), waived });
+        match NotLoaded::by(verdict, one.file, HeldFile::default) {
+            Ok(_) => Ok(None),
+            Err(not_loaded) => self.close(one, Err(not_loaded), Began::now()).map(Some),
+        }
+    }
+
+    /// The line of a file, also of one that is not loaded, and how it differs from its tables. If its
+    /// server is unreachable, the others of that place are left for later.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn line_of_result(
+        &self,
+        result: Result<ReceiptLine, NotLoaded>,
+        one: FileInBatch<'_>,
+    ) -> Result<(ReceiptLine, TableDrift), EngineError> {
+        let (feed, file) = (one.feed, one.file);
+        match result {
+            Ok(line) => Ok((line, Vec::new())),
+            Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
+            Err(NotLoaded::Failed(error @ EngineError::Store(_))) if error.is_unreachable() => Err(error),
+            Err(NotLoaded::Store(error)) => Ok((failed_line(feed, file, error.into()), Vec::new())),
+            Err(NotLoaded::Failed(error)) => {
+                self.unreachable.learn(file, &error);
+                Ok((failed_line(feed, file, error), Vec::new()))
+            }
+            Err(NotLoaded::Held(held)) => Ok((held_line(feed, file, &held), held.drift)),
+            Err(NotLoaded::Skipped(reason)) => Ok((skipped_line(feed, file, &reason), Vec::new())),
+        }
+    }
+
+    fn close(
+        &mut self,
+        one: FileInBatch<'_>,
+        result: Result<ReceiptLine, NotLoaded>,
+        began: Began,
+    ) -> Result<ReceiptLine, EngineError> {
+        let (mut line, drift) = self.line_of_result(result, one)?;
+        line.seconds = began.instant.elapsed().as_secs_f64();
+        if matches!(line.outcome, Outcome::Failed | Outcome::Held) {
+            self.record(&line, one, began, &drift)?;
+        }
+        if one.file.member.is_none() {
+            one.file.seen.release();
+        }
+        Ok(line)
+    }
+
+    /// Records a file that is not loaded. One that is held day after day for the same reason is
+    /// recorded once.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn record(
+        &mut self,
+        line: &ReceiptLine,
+        one: FileInBatch<'_>,
+        began: Began,
+        drift: &TableDrift,
+    ) -> Result<(), EngineError> {
+        let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));
+        let before = self.known.held(&one.file.seen.arrival, &one.feed.table);
+        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
+        if is_recorded {
+            return Ok(());
+        }
+        with_retry(self.store, |store| Ok(store.note_file(&entry, drift)?))
+    }
+
+    fn load_with_retry(
+        &mut self,
+        one: FileInBatch<'_>,
+        target: &mut TargetState,
+        mut profile: Option<FileProfile>,
+    ) -> Result<ReceiptLine, NotLoaded> {
+        let mut retry = RetryPolicy::default();
+        loop {
+            let error = match self.load(one, target, profile.take()) {
+                Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
+                other => return other,
+            };
+            retry.wait(&error);
+            if matches!(error, StoreError::Lost { .. }) {
+                retry.reconnect(self.store)?;
+            }
+            let path = Some(one.file.shown.clone());
+            self.context.listener.on(&Event::Retrying { path, error: error.into() });
+            with_retry(self.store, |store| target.refresh(store, one.feed))?;
+        }
+    }
+
+    /// Loads a file, once.
+    ///
+    /// # Errors
+    ///
+    /// Why it is not loaded.
+    pub fn load(
+        &mut self,
+        one: FileInBatch<'_>,
+        target: &mut TargetState,
+        profile: Option<FileProfile>,
+    ) -> Result<ReceiptLine, NotLoaded> {
+        let file = one.file;
+        let began = Began::now();
+        let settlement = self.known.settlement(&file.seen.arrival, &one.feed.table);
+        let settled = settlement.map(|settlement| settlement.applied(one.feed, target.main.layout()));
+        let (feed, profile) = match &settled {
+            // What was found before the decision was found by other rules.
+            Some(feed) => (feed, None),
+            None => (one.feed, profile),
+        };
+        let ledger = if one.again {
+            self.known.matched_again(file, &feed.table)?
+        } else {
+            self.known.matched(file, &feed.table)?
+        };
+        let verdict = on_arrival(&ArrivalFacts {
+            path: &file.seen.arrival.path,
+            ledger: &ledger,
+            again: one.again,
+            same_content: feed.same_content,
+            changed_file: feed.changed_file,
+            waived: feed.expect.waived,
+            table: &feed.table,
+            has_lineage: target.main.lineage(false).is_kept() || !target.parts.is_empty(),
+        });
+        if let Verdict::Skip(reason) = verdict {
+            return self.skip(FileInBatch { feed, ..one }, &reason, ledger, began);
+        }
+        let terms = NotLoaded::by(verdict, file, HeldFile::default)?;
+        let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
+        let remarks = check_digest(file, feed)?;
+        let rows_before = self.known.rows_before(&feed.table);
+        let request = FileRequest {
+            replaces: terms.replaces,
+            began: began.micros,
+            first_of_delivery: one.first_of_delivery,
+            remarks,
+            rows_before: &rows_before,
+            ..FileRequest::of(feed, file, self.number, self.context.listener)
+        };
+        let loaded = match load_file(self.store, &request, target, profile) {
+            Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
+            other => other?,
+        };
+        let line =
+            ReceiptLine { again: unchanged, ..loaded_line(feed, file, &loaded, terms.replaces.is_some()) };
+        // A later file of this batch with the same path or content is decided by this entry.
+        let entry = entry_of(&line, feed, file, (self.number, began.micros));
+        self.known.learn(FileEntry { file: loaded.number, hash: Some(loaded.hash), ..entry });
+        Ok(line)
+    }
+
+    /// The line of a file of which there is nothing to load, recorded where the ledger did not know it.
+    fn skip(
+        &mut self,
+        one: FileInBatch<'_>,
+        reason: &SkipReason,
+        ledger: LedgerMatch,
+        began: Began,
+    ) -> Result<ReceiptLine, NotLoaded> {
+        let line = skipped_line(one.feed, one.file, reason);
+        if matches!(reason, SkipReason::SameContent { .. } | SkipReason::ChangeIgnored) {
+            let hash = match ledger {
+                LedgerMatch::Same { hash, .. } => Some(hash),
+                _ => None,
+            };
+            let is_same = hash.is_some();
+            let entry =
+                FileEntry { hash, ..entry_of(&line, one.feed, one.file, (self.number, began.micros)) };
+            self.store.note_file(&entry, &[])?;
+            if is_same {
+                self.known.learn(entry);
+            }
+        }
+        Ok(line)
+    }
+
+    /// The ledger says that a file is loaded: by another process, or by this one just before the
+    /// connection broke, so that the answer was lost.
+    fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, NotLoaded> {
+        let query = FileQuery { batch: Some(self.number), ..FileQuery::default() };
+        let arrival = &file.seen.arrival;
+        let own = self.store.files(&query)?.into_iter().find(|entry| {
+            entry.outcome == Outcome::Loaded
+                && entry.arrival.path == arrival.path
+                && entry.arrival.place == arrival.place
+        });
+        match own {
+            Some(entry) => Ok(recorded_line(feed, file, &entry)),
+            None => Ok(ReceiptLine {
+                message: SkipReason::LoadedMeanwhile.sentence(),
+                ..line_of(feed, file, Outcome::Known)
+            }),
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! The first files of a feed: they are profiled before there is a table.
+
+use super::file::check_digest;
+use super::state::{Batch, PendingFeed, Profiled};
+use crate::error::EngineError;
+use crate::event::Event;
+use crate::job::{Candidate, Feed};
+use crate::load::LARGE;
+use crate::plan::{TargetState, conflicts};
+use crate::profile::{FileProfile, FormatHints, MOST_KEPT, ProfileOptions, profile_file, profile_files};
+
+impl Batch<'_> {
+    /// Profiles all files for a table that is not there yet, and joins their layouts before the first
+    /// is loaded, so that their order does not matter.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn profile_first(
+        &mut self,
+        pending: &PendingFeed<'_>,
+        target: &mut TargetState,
+    ) -> Result<Vec<Profiled>, EngineError> {
+        let (feed, files) = (pending.feed, &pending.new);
+        if let [file] = files[..]
+            && is_loaded_by_sample(file)
+        {
+            return Ok(vec![None]);
+        }
+        let mut profiles = self.profile_each(feed, files);
+        self.profile_again(feed, files, &mut profiles);
+        let good = || {
+            let both = files.iter().zip(&profiles);
+            both.filter_map(|(file, profile)| Some((*file, profile.as_ref()?.as_ref().ok()?)))
+        };
+        for conflict in conflicts(feed, good()) {
+            self.context.listener.on(&Event::ConflictFound { feed: pending.number, conflict });
+        }
+        target.add_profiles(self.store, feed, good().map(|(_, profile)| profile))?;
+        Ok(profiles)
+    }
+
+    fn profile_each(&self, feed: &Feed, files: &[&Candidate]) -> Vec<Profiled> {
+        let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
+        let is_slow = |at: usize| files.get(at).is_some_and(|file| is_named_as_workbook(file));
+        // What is not what its sender says it is has no say in the layout.
+        let finish = |at: usize, profile: Result<FileProfile, EngineError>| {
+            let is_as_sent = files.get(at).is_some_and(|file| check_digest(file, feed).is_ok());
+            is_as_sent.then(|| profile.map(without_evidence))
+        };
+        profile_files(&wanted, is_slow, MOST_KEPT, self.context.listener, finish)
+    }
+
+    /// Profiles files again of which others tell more: an object where other files have a list; `1.234`
+    /// where others have `1.234,50`.
+    fn profile_again(&self, feed: &Feed, files: &[&Candidate], profiles: &mut [Profiled]) {
+        let good = || profiles.iter().flatten().flatten();
+        let lists: Vec<String> = good().flat_map(|profile| profile.lists()).map(str::to_owned).collect();
+        let hints = FormatHints::among(good()).with_lists(lists.clone());
+        let is_told_more = |profile: &FileProfile| {
+            profile.would_join(&lists) || profile.tables.iter().any(|table| hints.is_broken_by(table))
+        };
+        for (profile, file) in profiles.iter_mut().zip(files) {
+            if matches!(profile, Some(Ok(profile)) if is_told_more(profile)) {
+                let again = profile_file(file, feed, ProfileOptions::whole(), &hints, self.context.listener);
+                *profile = Some(again.map(without_evidence));
+            }
+        }
+    }
+}
+
+/// The evidence has served its purpose once the layout is decided.
+fn without_evidence(mut profile: FileProfile) -> FileProfile {
+    profile.tables.iter_mut().for_each(|table| table.evidence = Default::default());
+    profile
+}
+
+/// Whether a file is loaded while it is profiled: what can only be read once is profiled first.
+fn is_loaded_by_sample(file: &Candidate) -> bool {
+    file.seen.arrival.bytes >= LARGE && !is_named_as_workbook(file)
+}
+
+/// Whether a file is called a workbook: its records may be kept, and it is hashed as it is read.
+fn is_named_as_workbook(file: &Candidate) -> bool {
+    let path = file.seen.arrival.path.to_lowercase();
+    [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
+}

@@ -1,0 +1,19 @@
+//! Batches: the new files of all feeds, loaded, recorded and put away.
+
+mod collector;
+mod delivery;
+mod feeds;
+mod file;
+mod first_profile;
+mod job;
+mod lines;
+mod parallel;
+mod put_away;
+mod retry;
+mod run;
+mod state;
+mod unreachable;
+
+pub use job::{LoadReport, run_job};
+pub use lines::{line_of, loaded_line};
+pub use run::{BatchEnd, NotTaken, run_batch};

@@ -1,0 +1,72 @@
+//! Trying again what failed for a reason that passes: with pauses that grow, and not for ever.
+
+use std::time::Duration;
+
+use hypodoke_stores::{Store, StoreError};
+
+use crate::error::EngineError;
+
+/// How often something is tried again.
+const MOST_TRIES: u32 = 6;
+
+/// The first pause; each is twice as long as the one before.
+const FIRST_PAUSE: Duration = Duration::from_millis(250);
+
+/// How often something was tried again, and may be yet.
+#[derive(Debug, Default)]
+pub struct RetryPolicy {
+    tries: u32,
+}
+
+impl RetryPolicy {
+    /// Whether to try again after this error.
+    pub fn allows(&self, error: &StoreError) -> bool {
+        error.is_transient() && self.tries < MOST_TRIES
+    }
+
+    /// Pauses, longer each time. A table that somebody else changed needs no pause.
+    pub fn wait(&mut self, error: &StoreError) {
+        if !matches!(error, StoreError::Changed { .. }) {
+            std::thread::sleep(FIRST_PAUSE * 2u32.pow(self.tries));
+        }
+        self.tries += 1;
+    }
+
+    /// Connects anew, as often as the policy allows.
+    ///
+    /// # Errors
+    ///
+    /// The database cannot be reached.
+    pub fn reconnect(&mut self, store: &mut dyn Store) -> Result<(), StoreError> {
+        loop {
+            match store.reconnect() {
+                Ok(()) => return Ok(()),
+                Err(error) if self.tries >= MOST_TRIES => return Err(error),
+                Err(error) => self.wait(&error),
+            }
+        }
+    }
+}
+
+/// Does what may be done twice, over a connection made anew where it was lost.
+///
+/// # Errors
+///
+/// The work fails for another reason, or the connection stays lost.
+pub fn with_retry<T>(
+    store: &mut dyn Store,
+    mut work: impl FnMut(&mut dyn Store) -> Result<T, EngineError>,
+) -> Result<T, EngineError> {
+    let mut retry = RetryPolicy::default();
+    loop {
+        match work(store) {
+            Err(EngineError::Store(error))
+                if matches!(*error, StoreError::Lost { .. }) && retry.allows(&error) =>
+            {
+                retry.wait(&error);
+                retry.reconnect(store)?;
+            }
+            ended => return ended,
+        }
+    }
+}

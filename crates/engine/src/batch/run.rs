@@ -1,0 +1,138 @@
+//! A batch: every new file of every feed, loaded one by one, each in its own transaction; on
+//! several connections side by side where the database takes that.
+
+use std::sync::Arc;
+use std::time::Instant;
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_stores::{FileEntry, Store};
+
+use super::collector::Collector;
+use super::retry::with_retry;
+use super::state::{Batch, PendingFeed};
+use super::unreachable::UnreachablePlaces;
+use crate::clock;
+use crate::discover::KnownFiles;
+use crate::error::EngineError;
+use crate::event::{All, Event};
+use crate::job::{Candidate, FeedFiles};
+use crate::load::LoadContext;
+use crate::receipt::{RECEIPT_VERSION, Receipt};
+
+/// So few files are asked for one by one.
+const FEW: usize = 100;
+
+/// A batch that is over.
+pub struct BatchEnd {
+    /// The account of what was done.
+    pub receipt: Receipt,
+    /// What ended it before its time: the database became unreachable, or the ledger is damaged.
+    pub broken_off: Option<EngineError>,
+    /// Places that became unreachable, whose files are left for later.
+    pub unreachable: Vec<EngineError>,
+}
+
+/// Files that a batch does not load, for its receipt.
+#[derive(Clone, Debug, Default)]
+pub struct NotTaken {
+    /// Files that no feed takes.
+    pub unmatched: Vec<String>,
+    /// Files that are still arriving.
+    pub waiting: Vec<String>,
+}
+
+/// Loads all that is new. The last event is the receipt.
+///
+/// # Errors
+///
+/// The ledger cannot be read. What happens later is part of the end.
+pub fn run_batch(
+    store: &mut dyn Store,
+    context: LoadContext<'_>,
+    feeds: &[FeedFiles],
+    not_taken: NotTaken,
+) -> Result<BatchEnd, EngineError> {
+    let (began, began_at) = (Instant::now(), clock::now());
+    let entries = if store.has_ledger()? { entries(store, feeds)? } else { Vec::new() };
+    let decisions = if entries.is_empty() { Vec::new() } else { store.decisions()? };
+    let known = KnownFiles::of(entries).settled(decisions)?;
+    let (pending, known_count) = pending_feeds(&known, feeds);
+    let unreachable = UnreachablePlaces::default();
+    let collector = Collector::default();
+    let all = All(vec![&collector, context.listener]);
+    let database = store.shown();
+    let (mut number, mut broken_off) = (None, None);
+    if !pending.is_empty() {
+        let context = LoadContext { listener: &all, ..context };
+        let mut batch = Batch { store, context, known, unreachable: &unreachable, number: 0 };
+        broken_off = batch.load_all(&pending, began_at, &mut number).err();
+    }
+    pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
+    let (files, conflicts) = collector.finish();
+    let receipt = Receipt {
+        version: RECEIPT_VERSION,
+        batch: number,
+        database,
+        began_at: clock::rfc3339(began_at),
+        seconds: began.elapsed().as_secs_f64(),
+        totals: Receipt::total(&files),
+        files,
+        known: known_count,
+        unmatched: not_taken.unmatched,
+        waiting: not_taken.waiting,
+        conflicts,
+    };
+    context.listener.on(&Event::BatchEnded { receipt: Arc::new(receipt.clone()) });
+    let unreachable = unreachable.errors();
+    for error in unreachable.iter().chain(&broken_off) {
+        context.listener.on(&Event::Failed { error: error.clone() });
+    }
+    Ok(BatchEnd { receipt, broken_off, unreachable })
+}
+
+/// The feeds that have new files, and how many files are known.
+fn pending_feeds<'a>(known: &KnownFiles, feeds: &'a [FeedFiles]) -> (Vec<PendingFeed<'a>>, u64) {
+    let (mut pending, mut known_count) = (Vec::new(), 0);
+    for (number, FeedFiles { feed, files, again }) in feeds.iter().enumerate() {
+        let is_old = |file: &&Candidate| !again && known.is_known(&file.seen.arrival, &feed.table);
+        let (old, new): (Vec<_>, Vec<_>) = files.iter().partition(is_old);
+        known_count += old.len() as u64;
+        hypodoke_places::dismiss(old.iter().map(|file| &file.seen));
+        if !new.is_empty() {
+            pending.push(PendingFeed { number, feed, old, new, again: *again });
+        }
+    }
+    hypodoke_places::expect(pending.iter().flat_map(|pending| &pending.new).map(|file| &file.seen));
+    (pending, known_count)
+}
+
+/// What the ledger has to say of these files. Of few files it is asked for what may be them; what
+/// is usual is known by all that came before.
+fn entries(store: &mut dyn Store, feeds: &[FeedFiles]) -> Result<Vec<FileEntry>, EngineError> {
+    let arrivals: Vec<&Arrival> =
+        feeds.iter().flat_map(|feed| &feed.files).map(|file| &file.seen.arrival).collect();
+    let by_all = feeds.iter().any(|files| files.feed.expect.usual_rows.is_some());
+    let all = arrivals.len() > FEW || by_all;
+    Ok(if all { store.loaded_files()? } else { store.files_like(&arrivals)? })
+}
+
+impl Batch<'_> {
+    fn load_all(
+        &mut self,
+        pending: &[PendingFeed<'_>],
+        at: i64,
+        number: &mut Option<i64>,
+    ) -> Result<(), EngineError> {
+        self.number = with_retry(self.store, |store| {
+            store.open_ledger()?;
+            Ok(store.begin_batch(at)?)
+        })?;
+        *number = Some(self.number);
+        let files = pending.iter().map(|pending| pending.new.len()).sum();
+        let bytes = pending.iter().flat_map(|feed| &feed.new).map(|file| file.seen.arrival.bytes).sum();
+        self.context.listener.on(&Event::BatchBegan { batch: self.number, files, bytes });
+        self.load_feeds(pending)?;
+        let number = self.number;
+        with_retry(self.store, |store| Ok(store.end_batch(number, clock::now())?))
+    }
+}

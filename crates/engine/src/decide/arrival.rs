@@ -1,0 +1,159 @@
+//! Decisions about a file by what the ledger knows of it, before it is read for its values.
+
+use super::{FailReason, HoldReason, SkipReason, Terms, Verdict};
+use crate::job::{ChangedFile, SameContent};
+
+/// What a file is to the ledger.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum LedgerMatch {
+    /// It is known, and as it was.
+    Known,
+    /// The same content is loaded.
+    Same {
+        /// The batch that loaded it.
+        batch: i64,
+        /// The path it was loaded from.
+        path: String,
+        /// The hash of the content.
+        hash: String,
+    },
+    /// It is not loaded.
+    New,
+    /// Another content was loaded from this path, by the number of its entry.
+    Changed(i64),
+}
+
+/// What is known of a file before it is read.
+#[derive(Clone, Debug)]
+pub struct ArrivalFacts<'a> {
+    /// Its path.
+    pub path: &'a str,
+    /// What it is to the ledger.
+    pub ledger: &'a LedgerMatch,
+    /// It is to be loaded whatever the ledger knows of it.
+    pub again: bool,
+    /// What becomes of content that is loaded already.
+    pub same_content: SameContent,
+    /// What becomes of a file whose content is new.
+    pub changed_file: ChangedFile,
+    /// A person has decided to load it whatever is wrong with it.
+    pub waived: bool,
+    /// The table, and whether its rows lead back to their files.
+    pub table: &'a str,
+    /// See `table`.
+    pub has_lineage: bool,
+}
+
+/// Decides by what the ledger knows.
+pub fn on_arrival(facts: &ArrivalFacts<'_>) -> Verdict {
+    let replaces = match facts.ledger {
+        LedgerMatch::Known => return Verdict::Skip(SkipReason::Known),
+        LedgerMatch::Same { batch, path, .. } if facts.same_content == SameContent::Skip => {
+            let path = (path != facts.path).then(|| path.clone());
+            return Verdict::Skip(SkipReason::SameContent { batch: *batch, path });
+        }
+        LedgerMatch::Same { .. } | LedgerMatch::New => None,
+        LedgerMatch::Changed(earlier) if facts.again => Some(*earlier),
+        LedgerMatch::Changed(earlier) => match facts.changed_file {
+            ChangedFile::Replace => Some(*earlier),
+            ChangedFile::Append => None,
+            ChangedFile::Ignore => return Verdict::Skip(SkipReason::ChangeIgnored),
+            ChangedFile::Hold if facts.waived => Some(*earlier),
+            ChangedFile::Hold => return Verdict::Hold(vec![HoldReason::ChangedFile]),
+        },
+    };
+    if replaces.is_some() && !facts.has_lineage {
+        return Verdict::Fail(FailReason::RowsNotFound { table: facts.table.to_owned() });
+    }
+    Verdict::Load(Terms { replaces, ..Terms::default() })
+}
+
+/// What is known of the delivery that a file belongs to, where its rows replace those of the table.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct DeliveryFacts<'a> {
+    /// A file loaded before that is newer, as people know it.
+    pub newer: Option<&'a str>,
+    /// A person has decided to load all its files whatever is wrong with them.
+    pub waived: bool,
+}
+
+/// Decides about a delivery: one that comes after a newer one does not take its place unseen.
+pub fn on_delivery(facts: DeliveryFacts<'_>) -> Verdict {
+    match facts.newer {
+        Some(newer) if !facts.waived => Verdict::Hold(vec![HoldReason::Late { newer: newer.to_owned() }]),
+        _ => Verdict::load(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn facts(ledger: &LedgerMatch) -> ArrivalFacts<'_> {
+        ArrivalFacts {
+            path: "a.csv",
+            ledger,
+            again: false,
+            same_content: SameContent::Skip,
+            changed_file: ChangedFile::Replace,
+            waived: false,
+            table: "berths",
+            has_lineage: true,
+        }
+    }
+
+    fn same() -> LedgerMatch {
+        LedgerMatch::Same { batch: 3, path: "b.csv".into(), hash: "00".into() }
+    }
+
+    fn replacing(entry: i64) -> Verdict {
+        Verdict::Load(Terms { replaces: Some(entry), ..Terms::default() })
+    }
+
+    #[rstest]
+    #[case::known(LedgerMatch::Known, Verdict::Skip(SkipReason::Known))]
+    #[case::new(LedgerMatch::New, Verdict::load())]
+    #[case::changed(LedgerMatch::Changed(7), replacing(7))]
+    #[case::same(same(), Verdict::Skip(SkipReason::SameContent { batch: 3, path: Some("b.csv".into()) }))]
+    fn a_file_goes_by_what_the_ledger_knows(#[case] ledger: LedgerMatch, #[case] expected: Verdict) {
+        assert_eq!(on_arrival(&facts(&ledger)), expected);
+    }
+
+    #[rstest]
+    #[case::append(ChangedFile::Append, false, Verdict::load())]
+    #[case::ignore(ChangedFile::Ignore, false, Verdict::Skip(SkipReason::ChangeIgnored))]
+    #[case::hold(ChangedFile::Hold, false, Verdict::Hold(vec![HoldReason::ChangedFile]))]
+    #[case::waived(ChangedFile::Hold, true, replacing(7))]
+    fn a_changed_file_goes_by_the_feed(
+        #[case] changed_file: ChangedFile,
+        #[case] waived: bool,
+        #[case] expected: Verdict,
+    ) {
+        let ledger = LedgerMatch::Changed(7);
+        assert_eq!(on_arrival(&ArrivalFacts { changed_file, waived, ..facts(&ledger) }), expected);
+    }
+
+    #[test]
+    fn rows_that_lead_nowhere_cannot_be_replaced() {
+        let ledger = LedgerMatch::Changed(7);
+        let verdict = on_arrival(&ArrivalFacts { has_lineage: false, ..facts(&ledger) });
+        assert_eq!(verdict, Verdict::Fail(FailReason::RowsNotFound { table: "berths".into() }));
+        let same = same();
+        let load = ArrivalFacts { has_lineage: false, same_content: SameContent::Load, ..facts(&same) };
+        assert_eq!(on_arrival(&load), Verdict::load());
+    }
+
+    #[rstest]
+    #[case(None, false, false)]
+    #[case(Some("new.csv"), false, true)]
+    #[case(Some("new.csv"), true, false)]
+    fn a_late_delivery_is_held_until_somebody_decides(
+        #[case] newer: Option<&str>,
+        #[case] waived: bool,
+        #[case] held: bool,
+    ) {
+        assert_eq!(matches!(on_delivery(DeliveryFacts { newer, waived }), Verdict::Hold(_)), held);
+    }
+}

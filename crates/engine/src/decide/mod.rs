@@ -1,0 +1,67 @@
+//! Whether a file is loaded, held, failed or skipped. Every reason is a variant here, and every
+//! decision is a function of data: nothing is read, asked or written.
+//!
+//! The decisions fall in the order in which facts become known: [`on_delivery`] before a file is
+//! touched, [`on_arrival`] once the ledger is asked, [`on_digest`], [`on_header`], [`on_layout`] and
+//! [`on_width`] before its rows are sent, and [`on_rows`] before they are committed.
+
+mod arrival;
+mod layout;
+mod reason;
+mod rows;
+mod settlement;
+
+use hypodoke_core::layout::Otherwise;
+
+pub use arrival::{ArrivalFacts, DeliveryFacts, LedgerMatch, on_arrival, on_delivery};
+pub use layout::{LayoutFacts, NewPart, PartFacts, goes_by_place, new_part, on_header, on_layout, on_width};
+pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
+pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
+pub use settlement::Settlement;
+
+/// What is to become of a file.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Verdict {
+    /// It is loaded.
+    Load(Terms),
+    /// It waits for a person's decision.
+    Hold(Vec<HoldReason>),
+    /// It cannot be loaded as it is.
+    Fail(FailReason),
+    /// There is nothing to load.
+    Skip(SkipReason),
+}
+
+/// How a file is loaded that is loaded.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Terms {
+    /// The entry of the ledger whose rows its rows replace.
+    pub replaces: Option<i64>,
+    /// What it does not meet and is loaded all the same.
+    pub warnings: Vec<Violation>,
+}
+
+impl Verdict {
+    /// Loaded, replacing nothing, with nothing to say.
+    pub fn load() -> Verdict {
+        Verdict::Load(Terms::default())
+    }
+
+    /// The verdict on violations, each with what is to become of its file: failing comes before
+    /// holding, and holding before loading.
+    fn on_violations(violations: Vec<(Otherwise, Violation)>) -> Verdict {
+        let (mut holds, mut fails, mut warnings) = (Vec::new(), Vec::new(), Vec::new());
+        for (otherwise, violation) in violations {
+            match otherwise {
+                Otherwise::Fail => fails.push(violation),
+                Otherwise::Warn => warnings.push(violation),
+                Otherwise::Hold | Otherwise::Reject => holds.push(HoldReason::Unmet(violation)),
+            }
+        }
+        match (fails.is_empty(), holds.is_empty()) {
+            (false, _) => Verdict::Fail(FailReason::Unmet(fails)),
+            (true, false) => Verdict::Hold(holds),
+            (true, true) => Verdict::Load(Terms { replaces: None, warnings }),
+        }
+    }
+}

@@ -1,0 +1,483 @@
+//! The reasons to hold, fail or skip a file, as data. `Display` gives each in one sentence.
+
+use std::fmt;
+
+use hypodoke_core::cast::Unmet;
+use hypodoke_core::count;
+use hypodoke_core::drift::{HeldChange, Remedy};
+use hypodoke_core::spelling::Number;
+use hypodoke_stores::{Mode, Takes};
+use serde::ser::{Serialize, SerializeStruct, Serializer};
+
+/// Why a file is held.
+#[derive(Clone, Debug, PartialEq)]
+pub enum HoldReason {
+    /// A change that the feed's policy does not let through.
+    Change(HeldChange),
+    /// Files of the feed had a header, and this one has none.
+    HeaderGone,
+    /// Files of the feed had no header, and this one has one.
+    HeaderAppeared,
+    /// Without a header, it has another number of columns.
+    OtherWidth {
+        /// Its columns.
+        now: usize,
+        /// The columns of the file before.
+        before: usize,
+    },
+    /// Without a header, two or more columns hold other kinds of values than before.
+    ColumnsChangedPlaces(Vec<String>),
+    /// A sheet is gone and one with the same columns is new.
+    RenamedPart {
+        /// The one that is gone.
+        gone: String,
+        /// The new one.
+        new: String,
+    },
+    /// A sheet or a list that the tables know nothing of.
+    NewPart {
+        /// Its path.
+        path: String,
+        /// It was an object until now, with columns in the main table.
+        was_object: bool,
+    },
+    /// It is older than what the table holds, and would take its place.
+    Late {
+        /// The newer file, as people know it.
+        newer: String,
+    },
+    /// Its content has changed since it was loaded.
+    ChangedFile,
+    /// It does not meet an expectation of the feed.
+    Unmet(Violation),
+}
+
+impl HoldReason {
+    /// What a person can decide about it, the likeliest first.
+    pub fn remedies(&self) -> Vec<Remedy> {
+        match self {
+            HoldReason::Change(change) => change.remedies(),
+            HoldReason::RenamedPart { gone, new } => {
+                vec![Remedy::Rename(gone.clone(), new.clone()), Remedy::LoadAnyway]
+            }
+            HoldReason::Late { .. } | HoldReason::ChangedFile => vec![Remedy::LoadAnyway, Remedy::Discard],
+            HoldReason::HeaderGone
+            | HoldReason::HeaderAppeared
+            | HoldReason::OtherWidth { .. }
+            | HoldReason::ColumnsChangedPlaces(_)
+            | HoldReason::NewPart { .. }
+            | HoldReason::Unmet(_) => vec![Remedy::LoadAnyway],
+        }
+    }
+}
+
+impl fmt::Display for HoldReason {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            HoldReason::Change(change) => change.fmt(out),
+            HoldReason::HeaderGone => out.write_str(
+                "its header is gone: the first line is a row, and columns can only be told by their place",
+            ),
+            HoldReason::HeaderAppeared => out.write_str(
+                "it has a header, which the files before it had not: columns can only be told by their place",
+            ),
+            HoldReason::OtherWidth { now, before } => {
+                write!(out, "{now} columns instead of {before}, and without a header nobody can say which")
+            }
+            HoldReason::ColumnsChangedPlaces(columns) => {
+                let names: Vec<String> = columns.iter().map(|name| format!("`{name}`")).collect();
+                write!(
+                    out,
+                    "{} hold other kinds of values than before, and without a header columns that changed places cannot be told",
+                    names.join(" and ")
+                )
+            }
+            HoldReason::RenamedPart { gone, new } => {
+                write!(out, "`{gone}` is gone and `{new}` is new, with the same columns: probably a rename")
+            }
+            HoldReason::NewPart { path, was_object: true } => {
+                write!(
+                    out,
+                    "`{path}` was an object until now and is a list here, which takes a table of its own"
+                )
+            }
+            HoldReason::NewPart { path, was_object: false } => {
+                write!(out, "`{path}` is new in it, and takes a table of its own")
+            }
+            HoldReason::Late { newer } => {
+                write!(
+                    out,
+                    "it is older than {newer}, whose rows the table holds, and would take their place"
+                )
+            }
+            HoldReason::ChangedFile => out.write_str("it has changed since it was loaded"),
+            HoldReason::Unmet(violation) => violation.fmt(out),
+        }
+    }
+}
+
+impl Serialize for HoldReason {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut hold = serializer.serialize_struct("Hold", 2)?;
+        hold.serialize_field("why", &self.to_string())?;
+        hold.serialize_field("ways", &self.remedies())?;
+        hold.end()
+    }
+}
+
+/// Why there is nothing to load of a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SkipReason {
+    /// The ledger knows it as it is.
+    Known,
+    /// Its content is loaded already.
+    SameContent {
+        /// The batch that loaded it.
+        batch: i64,
+        /// The path it was loaded from, where that is another.
+        path: Option<String>,
+    },
+    /// It has changed since it was loaded, and the feed leaves such files as they were loaded.
+    ChangeIgnored,
+    /// Another process loaded it meanwhile.
+    LoadedMeanwhile,
+}
+
+impl SkipReason {
+    /// The reason in a sentence, where there is one to give.
+    pub fn sentence(&self) -> Option<String> {
+        Some(match self {
+            SkipReason::Known => return None,
+            SkipReason::SameContent { batch, path: None } => {
+                format!("same content as loaded in batch {batch}")
+            }
+            SkipReason::SameContent { batch, path: Some(path) } => {
+                format!("same content as {path}, loaded in batch {batch}")
+            }
+            SkipReason::ChangeIgnored => {
+                "it has changed since it was loaded, which the feed ignores".to_owned()
+            }
+            SkipReason::LoadedMeanwhile => "another hypodoke loaded it meanwhile".to_owned(),
+        })
+    }
+}
+
+/// Why a file, readable as it is, cannot be loaded.
+#[derive(Clone, Debug, PartialEq)]
+pub enum FailReason {
+    /// It does not meet expectations that fail a file.
+    Unmet(Vec<Violation>),
+    /// It has changed, and the table cannot tell the rows of the first version.
+    RowsNotFound {
+        /// The table.
+        table: String,
+    },
+    /// It has more columns than a table may have.
+    TooManyColumns {
+        /// Its columns.
+        columns: usize,
+        /// The most that a table holds, lineage columns included.
+        most: usize,
+        /// The database.
+        database: String,
+    },
+    /// Its content changed while it was read.
+    ChangedWhileRead,
+    /// Its columns are matched by their place, and it has another number of them.
+    OtherWidth {
+        /// Its columns.
+        now: usize,
+        /// The columns of the file before.
+        before: usize,
+    },
+    /// The mode tells rows apart by a key, which rows of nested lists have not.
+    KeyOfList {
+        /// The mode.
+        mode: Mode,
+        /// The list.
+        path: String,
+    },
+    /// It lacks a column of the key.
+    NoKeyColumn {
+        /// The column.
+        column: String,
+        /// The columns there are.
+        there: Vec<String>,
+    },
+    /// It does not fit a table that somebody else made.
+    OtherColumns {
+        /// The table.
+        table: String,
+        /// Columns of the file that the table lacks.
+        unknown: Vec<String>,
+        /// Columns that the table requires and the file lacks.
+        required: Vec<String>,
+    },
+    /// What stands in the table's place takes no rows in this way.
+    TakesNoRows {
+        /// The table.
+        table: String,
+        /// How it takes rows.
+        takes: Takes,
+    },
+    /// A rule of the feed does not fit the columns.
+    Constraint(ConstraintProblem),
+    /// Another file of the same delivery failed or is held.
+    OtherOfDelivery,
+    /// A library failed in a way it must not.
+    Panicked(String),
+}
+
+impl FailReason {
+    /// The reason in a sentence that names the file.
+    pub fn sentence(&self, path: &str) -> String {
+        let list = |names: &[String]| names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(", ");
+        match self {
+            FailReason::RowsNotFound { table } => {
+                format!(
+                    "{path} changed after it was loaded, and `{table}` has no lineage columns to find its rows by"
+                )
+            }
+            FailReason::OtherColumns { table, unknown, required } => {
+                let mut parts = Vec::new();
+                if !unknown.is_empty() {
+                    parts.push(format!("the table has no {}", list(unknown)));
+                }
+                if !required.is_empty() {
+                    parts.push(format!("the file has no {}, which the table requires", list(required)));
+                }
+                format!("{path} does not fit the table `{table}`: {}", parts.join("; "))
+            }
+            FailReason::TakesNoRows { .. } | FailReason::OtherOfDelivery => self.to_string(),
+            reason => format!("{path}: {reason}"),
+        }
+    }
+}
+
+impl fmt::Display for FailReason {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            FailReason::Unmet(violations) => {
+                let all: Vec<String> = violations.iter().map(Violation::to_string).collect();
+                out.write_str(&all.join("; "))
+            }
+            FailReason::RowsNotFound { .. } | FailReason::OtherColumns { .. } => {
+                out.write_str(&self.sentence("the file"))
+            }
+            FailReason::TooManyColumns { columns, most, database } => {
+                let (columns, most) = (count::number(*columns as u64), count::number(*most as u64));
+                write!(out, "{columns} columns; a table of {database} holds {most}, lineage columns included")
+            }
+            FailReason::ChangedWhileRead => out.write_str("it changed while it was read"),
+            FailReason::OtherWidth { now, before } => write!(
+                out,
+                "{now} columns, where the file before had {before}: they cannot be matched by their place"
+            ),
+            FailReason::KeyOfList { mode, path } => {
+                write!(out, "mode `{}` cannot keep the list `{path}` beside its records", mode.word())
+            }
+            FailReason::NoKeyColumn { column, there } => {
+                write!(out, "no column `{column}`, which is in the key; there are {}", there.join(", "))
+            }
+            FailReason::TakesNoRows { table, takes } => match takes {
+                Takes::Statements => write!(
+                    out,
+                    "`{table}` is a view, and rows go into one in bulk only by an INSTEAD OF INSERT trigger"
+                ),
+                Takes::Rows | Takes::Nothing => write!(out, "`{table}` is a view that takes no rows"),
+            },
+            FailReason::Constraint(problem) => problem.fmt(out),
+            FailReason::OtherOfDelivery => {
+                out.write_str("not loaded: another file of the same delivery failed or is held")
+            }
+            FailReason::Panicked(what) => write!(out, "reading it failed unexpectedly: {what}"),
+        }
+    }
+}
+
+/// A rule of a feed that does not fit the columns it is about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ConstraintProblem {
+    /// A text of the rule is not of the column's type.
+    OtherType {
+        /// Why, in the words of the type.
+        why: String,
+        /// The column.
+        column: String,
+    },
+    /// A text that rows are kept by is not of its column's type.
+    OtherTypeOfKept {
+        /// Why, in the words of the type.
+        why: String,
+        /// The column.
+        column: String,
+    },
+    /// Rows are kept by a column that the file lacks.
+    NoKeptColumn {
+        /// The column.
+        column: String,
+    },
+}
+
+impl fmt::Display for ConstraintProblem {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ConstraintProblem::OtherType { why, column } => {
+                write!(out, "{why}, which the column `{column}` is")
+            }
+            ConstraintProblem::OtherTypeOfKept { why, column } => {
+                write!(out, "{why}, by which rows are kept, as `{column}` is")
+            }
+            ConstraintProblem::NoKeptColumn { column } => {
+                write!(out, "rows are kept by the column `{column}`, which is not in it")
+            }
+        }
+    }
+}
+
+/// One thing that a file does not meet.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Violation {
+    /// It has fewer records than it must have.
+    TooFewRows {
+        /// Its records.
+        read: u64,
+        /// The fewest.
+        least: u64,
+    },
+    /// It has more records than it may have.
+    TooManyRows {
+        /// Its records.
+        read: u64,
+        /// The most.
+        most: u64,
+    },
+    /// It has far more or fewer records than is usual.
+    UnusualRows {
+        /// Its records.
+        read: u64,
+        /// The median of the files before.
+        usual: u64,
+        /// How many files that is the median of.
+        files: usize,
+    },
+    /// Values of a column do not meet a rule.
+    Values(Unmet),
+    /// Too many of its records are rejected.
+    TooManyRejects {
+        /// Records rejected.
+        rejected: u64,
+        /// Its records.
+        read: u64,
+        /// The most, in words: a number or a percentage.
+        most: String,
+    },
+    /// Its companion file cannot be read.
+    CompanionUnreadable {
+        /// The companion's path.
+        companion: String,
+        /// Why.
+        why: String,
+    },
+    /// Its companion file states no digest of it.
+    NoDigest {
+        /// The companion's path.
+        companion: String,
+    },
+    /// Its content has another digest than its companion states.
+    OtherDigest {
+        /// The companion's path.
+        companion: String,
+        /// The digest that is stated.
+        stated: String,
+        /// The digest of its content.
+        found: String,
+    },
+    /// It has no trailer, where its control figures are expected.
+    NoTrailer,
+    /// There are fewer control figures than are expected.
+    TooFewFigures {
+        /// Where they stand: `its trailer`, or `its companion NAME`.
+        source: String,
+        /// How many there are.
+        found: usize,
+        /// How many are expected.
+        expected: usize,
+        /// The line they stand on.
+        line: String,
+    },
+    /// A column whose sum is stated holds no numbers.
+    NoSum {
+        /// The column.
+        column: String,
+        /// Where the sum is stated.
+        source: String,
+    },
+    /// A control figure differs from what the file holds.
+    OtherFigure {
+        /// The column whose sum it is; without one it is the number of rows.
+        column: Option<String>,
+        /// Where it is stated.
+        source: String,
+        /// The figure that is stated.
+        stated: Number,
+        /// What the file holds.
+        found: Number,
+        /// How many records were rejected, which may be why.
+        rejected: u64,
+    },
+}
+
+impl fmt::Display for Violation {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (rows, number) = (count::rows, count::number);
+        match self {
+            Violation::TooFewRows { read, least } => {
+                write!(out, "{}, at least {} expected", rows(*read), number(*least))
+            }
+            Violation::TooManyRows { read, most } => {
+                write!(out, "{}, at most {} expected", rows(*read), number(*most))
+            }
+            Violation::UnusualRows { read, usual, files } => write!(
+                out,
+                "{}, where this feed usually brings {} (the middle of the last {files})",
+                rows(*read),
+                number(*usual)
+            ),
+            Violation::Values(unmet) => {
+                let Unmet { column, what, rows: many, line } = unmet;
+                write!(out, "`{column}`: {what} in {}, first on line {line}", rows(*many))
+            }
+            Violation::TooManyRejects { rejected, read, most } => {
+                write!(out, "{} of {} rejected, at most {most} allowed", number(*rejected), rows(*read))
+            }
+            Violation::CompanionUnreadable { companion, why } => {
+                write!(out, "its companion {companion}: {why}")
+            }
+            Violation::NoDigest { companion } => {
+                write!(out, "its companion {companion} states no digest of it")
+            }
+            Violation::OtherDigest { companion, stated, found } => {
+                write!(out, "its companion {companion} says {stated}, its content has {found}")
+            }
+            Violation::NoTrailer => {
+                out.write_str("it has no trailer, where its control figures are expected")
+            }
+            Violation::TooFewFigures { source, found, expected, line } => {
+                let found = count::of(*found as u64, "number", "numbers");
+                write!(out, "{source} has {found} (`{}`), {expected} expected", line.trim())
+            }
+            Violation::NoSum { column, source } => {
+                write!(out, "`{column}` is no column of numbers in it, and {source} gives its sum")
+            }
+            Violation::OtherFigure { column, source, stated, found, rejected } => {
+                match column {
+                    Some(column) => write!(out, "the sum of `{column}`")?,
+                    None => out.write_str("rows")?,
+                }
+                write!(out, ": {source} says {stated}, the file holds {found}")?;
+                if *rejected > 0 { write!(out, "; {} rejected", rows(*rejected)) } else { Ok(()) }
+            }
+        }
+    }
+}

@@ -1,0 +1,177 @@
+//! What the ledger knows: whether a file is new, and which rows its rows replace.
+
+use std::collections::{HashMap, HashSet};
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::{DecisionEntry, FileEntry};
+
+use crate::decide::{LedgerMatch, Settlement};
+use crate::error::EngineError;
+use crate::job::Candidate;
+use crate::profile::content_hash;
+
+/// How many files are enough to know what is usual.
+const MOST_USUAL: usize = 30;
+
+/// Place, path and table: one file may go to several tables, and is known to each apart.
+type Path = (String, String, String);
+
+/// Size and modified time: what tells the files apart that came under one path.
+type Version = (u64, i64);
+
+fn version_of(arrival: &Arrival) -> Version {
+    (arrival.bytes, arrival.modified)
+}
+
+fn path_of(arrival: &Arrival, table: &str) -> Path {
+    (arrival.place.clone(), arrival.path.clone(), table.to_owned())
+}
+
+/// What a person decided, of an entry of the ledger.
+///
+/// # Errors
+///
+/// The entry does not hold a decision.
+pub fn settlement_of(entry: &DecisionEntry) -> Result<Settlement, EngineError> {
+    Settlement::parse(&entry.decision)
+        .map_err(|why| EngineError::ledger("decision", &entry.arrival.path, why))
+}
+
+/// The files whose rows are in the tables now, found by path and by content.
+#[derive(Clone, Debug, Default)]
+pub struct KnownFiles {
+    /// The newest entry of each place, path and table, as a look at the file would find it.
+    by_path: HashMap<Path, FileEntry>,
+    /// The entries whose rows are in the table, of each place, path and table, the newest last: each
+    /// with the size and time of the file as it was then.
+    rows_of: HashMap<Path, Vec<(Version, i64)>>,
+    /// Loaded content, per table.
+    by_hash: HashMap<(String, String), FileEntry>,
+    sizes: HashMap<u64, u32>,
+    /// How many records each file had that is in a table, the oldest first.
+    rows: HashMap<String, Vec<u64>>,
+    /// What people decided about held files: the arrival it was made for, and the decision.
+    settlements: HashMap<Path, (Arrival, Settlement)>,
+    /// Content that is about to be loaded on another connection, per table.
+    claimed: HashSet<(String, String)>,
+}
+
+impl KnownFiles {
+    /// What the ledger's entries say.
+    pub fn of(entries: Vec<FileEntry>) -> KnownFiles {
+        let mut known = KnownFiles::default();
+        entries.into_iter().for_each(|entry| known.learn(entry));
+        known
+    }
+
+    /// Takes in what people decided. The latest decision about a file stands.
+    ///
+    /// # Errors
+    ///
+    /// An entry does not hold a decision.
+    pub fn settled(mut self, entries: Vec<DecisionEntry>) -> Result<KnownFiles, EngineError> {
+        for entry in entries {
+            let settlement = settlement_of(&entry)?;
+            self.settlements.insert(path_of(&entry.arrival, &entry.table), (entry.arrival, settlement));
+        }
+        Ok(self)
+    }
+
+    /// What was decided about a file as it is now.
+    pub fn settlement(&self, arrival: &Arrival, table: &str) -> Option<&Settlement> {
+        let (settled, settlement) = self.settlements.get(&path_of(arrival, table))?;
+        settled.looks_like(arrival).then_some(settlement)
+    }
+
+    /// The entry of a file that is held as it is now.
+    pub fn held(&self, arrival: &Arrival, table: &str) -> Option<&FileEntry> {
+        let entry = self.by_path.get(&path_of(arrival, table))?;
+        (entry.outcome == Outcome::Held && arrival.looks_like(&entry.arrival)).then_some(entry)
+    }
+
+    /// How many records the latest files of a table had.
+    pub fn rows_before(&self, table: &str) -> Vec<u64> {
+        let all = self.rows.get(table).map(Vec::as_slice).unwrap_or_default();
+        all.iter().skip(all.len().saturating_sub(MOST_USUAL)).copied().collect()
+    }
+
+    /// Takes in one more entry.
+    pub fn learn(&mut self, entry: FileEntry) {
+        let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
+        if entry.outcome == Outcome::Loaded {
+            let version = version_of(&entry.arrival);
+            let versions = self.rows_of.entry(path.clone()).or_default();
+            versions.retain(|(known, _)| *known != version);
+            versions.push((version, entry.file));
+            self.rows.entry(path.2.clone()).or_default().push(entry.read);
+            if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
+                *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
+                self.by_hash.insert((table.clone(), hash.clone()), entry.clone());
+            }
+        }
+        self.by_path.insert(path, entry);
+    }
+
+    /// Whether the ledger knows a file by its path, size and time: nothing is read for this.
+    pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
+        let path = path_of(arrival, table);
+        let is_settled = |entry: &&FileEntry| entry.outcome != Outcome::Held;
+        self.by_path.get(&path).filter(is_settled).is_some_and(|entry| arrival.looks_like(&entry.arrival))
+    }
+
+    /// Whether something of that size was loaded before.
+    pub fn has_size(&self, bytes: u64) -> bool {
+        self.sizes.contains_key(&bytes)
+    }
+
+    /// Whether a file's content is new: not loaded before, and not asked for before. It is read
+    /// for this.
+    pub fn claim_content(&mut self, file: &Candidate, table: &str) -> bool {
+        let Ok(hash) = content_hash(file) else { return false };
+        let key = (table.to_owned(), hash);
+        !self.by_hash.contains_key(&key) && self.claimed.insert(key)
+    }
+
+    /// The entry whose rows a file's replace: its own, or else the newest of its path.
+    fn rows_of(&self, arrival: &Arrival, table: &str) -> Option<i64> {
+        let versions = self.rows_of.get(&path_of(arrival, table))?;
+        let own = versions.iter().find(|(version, _)| *version == version_of(arrival));
+        own.or_else(|| versions.last()).map(|(_, file)| *file)
+    }
+
+    /// What a file is to the ledger that is to be loaded again: its rows are replaced, or it comes back.
+    ///
+    /// # Errors
+    ///
+    /// The file cannot be read.
+    pub fn matched_again(&self, file: &Candidate, table: &str) -> Result<LedgerMatch, EngineError> {
+        let path = path_of(&file.seen.arrival, table);
+        let rows_of = self.rows_of(&file.seen.arrival, table);
+        match (rows_of, self.by_path.get(&path).map(|entry| entry.outcome)) {
+            (Some(entry), _) => Ok(LedgerMatch::Changed(entry)),
+            (None, Some(Outcome::Retracted | Outcome::Discarded)) => Ok(LedgerMatch::New),
+            _ => self.matched(file, table),
+        }
+    }
+
+    /// What a file is to the ledger. It is read only where something of its size was loaded before.
+    ///
+    /// # Errors
+    ///
+    /// The file cannot be read.
+    pub fn matched(&self, file: &Candidate, table: &str) -> Result<LedgerMatch, EngineError> {
+        let arrival = &file.seen.arrival;
+        if self.is_known(arrival, table) {
+            return Ok(LedgerMatch::Known);
+        }
+        if self.sizes.contains_key(&arrival.bytes) {
+            let hash = content_hash(file)?;
+            if let Some(entry) = self.by_hash.get(&(table.to_owned(), hash.clone())) {
+                let path = entry.arrival.path.clone();
+                return Ok(LedgerMatch::Same { batch: entry.batch, path, hash });
+            }
+        }
+        Ok(self.rows_of(arrival, table).map_or(LedgerMatch::New, LedgerMatch::Changed))
+    }
+}

@@ -1,0 +1,154 @@
+//! Finding files: what is listed at the places of a job, whose feed it is, whether the ledger knows
+//! it, and in which order files are loaded.
+
+mod archive;
+mod known;
+mod named;
+mod order;
+mod table_name;
+mod window;
+
+use std::collections::{HashMap, HashSet};
+
+use hypodoke_places::{Place, PutAway, Seen, beside};
+
+use crate::clock;
+use crate::error::EngineError;
+use crate::job::{Candidate, FeedFiles, FeedSource, Job, PlaceSource};
+
+pub use archive::unfold;
+pub use known::{KnownFiles, settlement_of};
+pub use named::{BY_HAND, NamedAs, NamedFiles, named_files};
+pub use order::{LoadUnit, load_units, overtaken_by, same_delivery};
+pub use table_name::table_name;
+pub use window::Window;
+
+/// The files that are there for the feeds of a job.
+#[derive(Clone, Default)]
+pub struct Discovered {
+    /// The feeds that were asked for, with their files.
+    pub feeds: Vec<FeedFiles>,
+    /// Files that no feed takes.
+    pub unmatched: Vec<String>,
+    /// Files that are still arriving.
+    pub waiting: Vec<String>,
+    /// Files that were put away before.
+    pub archived: Vec<Seen>,
+    /// The places whose files are put away once they are done with.
+    pub put_away: Vec<(Place, PutAway)>,
+    /// What could not be listed or opened.
+    pub errors: Vec<EngineError>,
+}
+
+/// A file that no feed takes, with its path as people know it.
+type Unmatched = (String, Seen);
+
+/// Lists the places of the feeds of these names, of all feeds where none is named, and gives each
+/// file to the first feed that it fits.
+///
+/// # Errors
+///
+/// A place could not be reached, and there is no file of any other to go on with. What else could not
+/// be listed is among the errors of what was found.
+pub fn discover(job: &Job, names: &[String]) -> Result<Discovered, EngineError> {
+    let is_wanted = |source: &FeedSource| {
+        names.is_empty() || source.feed.name.as_ref().is_some_and(|name| names.contains(name))
+    };
+    let mut found = Discovered::default();
+    let mut feeds: Vec<FeedFiles> = job.feeds.iter().map(without_files).collect();
+    let mut unmatched: Vec<Unmatched> = Vec::new();
+    for place in &job.places {
+        let name = place.place.name();
+        if names.is_empty() || job.feeds.iter().any(|source| is_wanted(source) && source.place == name) {
+            let files = found.list(job, place);
+            unmatched.extend(give_to_feeds(job, files, &mut feeds));
+        }
+    }
+    take_companions(&mut feeds, &mut unmatched);
+    found.unmatched.extend(unmatched.into_iter().map(|(shown, _)| shown));
+    let wanted = feeds.into_iter().zip(&job.feeds).filter(|(_, source)| is_wanted(source));
+    found.feeds = wanted.map(|(files, _)| files).collect();
+    let has_files = found.feeds.iter().any(|feed| !feed.files.is_empty());
+    if !has_files && found.errors.iter().any(EngineError::is_unreachable) {
+        return Err(found.errors.remove(0));
+    }
+    Ok(found)
+}
+
+fn without_files(source: &FeedSource) -> FeedFiles {
+    FeedFiles { feed: source.feed.clone(), files: Vec::new(), again: false }
+}
+
+impl Discovered {
+    /// The files of a place that are there to be read.
+    fn list(&mut self, job: &Job, place: &PlaceSource) -> Vec<Candidate> {
+        let name = place.place.name();
+        let listing = match place.place.list() {
+            Ok(listing) => listing,
+            Err(error) => {
+                self.errors.push(EngineError::listing(name, error));
+                return Vec::new();
+            }
+        };
+        self.errors.extend(listing.errors.into_iter().map(EngineError::from));
+        let (ready, waiting) = place.completeness.sort(listing.seen, clock::now());
+        self.waiting.extend(waiting.iter().map(|seen| format!("{name}/{}", seen.arrival.path)));
+        let is_put_away =
+            |seen: &Seen| place.put_away.as_ref().is_some_and(|away| away.holds(&seen.arrival.path));
+        if let Some(away) = &place.put_away {
+            self.put_away.push((place.place.clone(), away.clone()));
+        }
+        let (archived, ready): (Vec<Seen>, Vec<Seen>) = ready.into_iter().partition(is_put_away);
+        self.archived.extend(archived);
+        let mut files = Vec::new();
+        for seen in ready.into_iter().filter(|seen| !job.internal.contains(seen)) {
+            match unfold(Candidate::of(seen)) {
+                Ok(found) => files.extend(found),
+                Err(error) => self.errors.push(error),
+            }
+        }
+        files
+    }
+}
+
+/// Gives each file to the first feed it fits; those that fit none are given back.
+fn give_to_feeds(job: &Job, files: Vec<Candidate>, feeds: &mut [FeedFiles]) -> Vec<Unmatched> {
+    let mut unmatched = Vec::new();
+    for file in files {
+        match job.feed_for(&file.seen.arrival).and_then(|(at, parts)| Some((feeds.get_mut(at)?, parts))) {
+            Some((feed, parts)) => feed.files.push(Candidate { parts, ..file }),
+            None => {
+                let arrival = &file.seen.arrival;
+                unmatched.push((format!("{}/{}", arrival.place, arrival.path), file.seen));
+            }
+        }
+    }
+    unmatched
+}
+
+/// Finds the control files that stand beside files of feeds among those that no feed takes: they are
+/// no arrivals, and go with their files.
+fn take_companions(feeds: &mut [FeedFiles], unmatched: &mut Vec<Unmatched>) {
+    for FeedFiles { feed, files, .. } in feeds {
+        let Some(pattern) = &feed.expect.control_file else { continue };
+        let places: HashMap<(&str, &str), usize> = unmatched
+            .iter()
+            .enumerate()
+            .map(|(at, (_, seen))| ((seen.arrival.place.as_str(), seen.arrival.path.as_str()), at))
+            .collect();
+        let mut taken = HashSet::new();
+        for file in files {
+            let path = beside(&file.container().arrival.path, pattern);
+            let at = places.get(&(file.seen.arrival.place.as_str(), path.as_str()));
+            if let Some((at, (_, seen))) = at.and_then(|at| Some((*at, unmatched.get(*at)?))) {
+                taken.insert(at);
+                file.control = Some(Box::new(seen.clone()));
+            }
+        }
+        let mut at = 0;
+        unmatched.retain(|_| {
+            at += 1;
+            !taken.contains(&(at - 1))
+        });
+    }
+}

@@ -1,0 +1,57 @@
+//! A file that a feed wants, and a feed with its files.
+
+use hypodoke_core::pattern::{Part, PartValue};
+use hypodoke_formats::bytes::archive::Member;
+use hypodoke_places::Seen;
+
+use super::Feed;
+
+/// A file that a feed wants.
+#[derive(Clone, Debug)]
+pub struct Candidate {
+    /// The file.
+    pub seen: Seen,
+    /// Where it stands in an archive, if `seen` is one of several members of it.
+    pub member: Option<Member>,
+    /// Its path as people know it.
+    pub shown: String,
+    /// What the named parts of the feed's pattern held.
+    pub parts: Vec<(Part, PartValue)>,
+    /// The file with its control figures, where the feed has such and it was listed with this one.
+    pub control: Option<Box<Seen>>,
+}
+
+impl Candidate {
+    /// A file as it was seen.
+    pub fn of(seen: Seen) -> Candidate {
+        let shown = seen.arrival.path.clone();
+        Candidate { seen, member: None, shown, parts: Vec::new(), control: None }
+    }
+
+    /// The file itself, also of one that is a member of it.
+    pub fn container(&self) -> Seen {
+        let mut seen = self.seen.clone();
+        if let Some(member) = &self.member
+            && let Some(path) = seen.arrival.path.strip_suffix(&format!("/{}", member.name))
+        {
+            seen.arrival.path = path.to_owned();
+        }
+        seen
+    }
+
+    /// The names of the parts of its path.
+    pub fn part_names(&self) -> Vec<String> {
+        self.parts.iter().map(|(part, _)| part.name.clone()).collect()
+    }
+}
+
+/// A feed with the files that are there for it.
+#[derive(Clone, Debug)]
+pub struct FeedFiles {
+    /// The feed.
+    pub feed: Feed,
+    /// Its files, in the order of their paths.
+    pub files: Vec<Candidate>,
+    /// They are loaded whatever the ledger knows of them.
+    pub again: bool,
+}

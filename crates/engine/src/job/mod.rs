@@ -1,0 +1,83 @@
+//! What is to be done, as plain data: which places, which feeds, into which database. A program
+//! resolves its configuration into a [`Job`]; nothing here reads one.
+
+mod candidate;
+mod expectations;
+mod feed;
+mod internal;
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::pattern::{Part, PartValue, Pattern};
+use hypodoke_places::{Completeness, Place, PutAway};
+use hypodoke_stores::StoreUrl;
+
+pub use candidate::{Candidate, FeedFiles};
+pub use expectations::{Control, Expectations, RejectLimit, RejectMaximum};
+pub use feed::{ChangedFile, Feed, KeepRule, KeepTest, SameContent};
+pub use internal::InternalFiles;
+
+/// Where files land, and what becomes of them there.
+#[derive(Clone, Debug)]
+pub struct PlaceSource {
+    /// Where it is. It knows its name.
+    pub place: Place,
+    /// When a file counts as complete.
+    pub completeness: Completeness,
+    /// Where files go once they are done with; without it they are left as they are.
+    pub put_away: Option<PutAway>,
+}
+
+/// A feed, with where its files land.
+#[derive(Clone, Debug)]
+pub struct FeedSource {
+    /// The name of the place.
+    pub place: String,
+    /// The paths of its files.
+    pub files: Pattern,
+    /// What the engine does with them.
+    pub feed: Feed,
+}
+
+/// What is to be done.
+#[derive(Clone, Debug)]
+pub struct Job {
+    /// The database.
+    pub store: StoreUrl,
+    /// How many connections load side by side, where the database takes that; without it as many as
+    /// there are cores, and a few more.
+    pub connections: Option<usize>,
+    /// The places.
+    pub places: Vec<PlaceSource>,
+    /// The feeds. A file goes to the first that it fits.
+    pub feeds: Vec<FeedSource>,
+    /// Files that are no arrivals even where they stand among them.
+    pub internal: InternalFiles,
+}
+
+impl Job {
+    /// A job without places and feeds.
+    pub fn new(store: StoreUrl) -> Job {
+        let internal = InternalFiles::new(Vec::new(), vec![store.clone()], Vec::new());
+        Job { store, connections: None, places: Vec::new(), feeds: Vec::new(), internal }
+    }
+
+    /// The first feed that a file fits, by its number among the feeds, and what the file's path tells.
+    pub fn feed_for(&self, arrival: &Arrival) -> Option<(usize, Vec<(Part, PartValue)>)> {
+        let mut feeds = self.feeds.iter().enumerate().filter(|(_, feed)| feed.place == arrival.place);
+        feeds.find_map(|(at, feed)| feed.parts_of(&arrival.path).map(|parts| (at, parts)))
+    }
+
+    /// The feed of that name.
+    pub fn feed_named(&self, name: &str) -> Option<&FeedSource> {
+        self.feeds.iter().find(|source| source.feed.name.as_deref() == Some(name))
+    }
+}
+
+impl FeedSource {
+    /// What a path tells of its file, if the feed takes it: the named parts of the pattern, and the
+    /// columns that hold the same in every row.
+    pub fn parts_of(&self, path: &str) -> Option<Vec<(Part, PartValue)>> {
+        let values = self.files.matches(path)?;
+        Some(self.files.parts().iter().cloned().zip(values).chain(self.feed.constant_parts()).collect())
+    }
+}

@@ -1,0 +1,67 @@
+//! The engine of Hypodoke as a library: it finds files, profiles them, decides, loads every row it can
+//! and keeps every row it cannot, and records what it did. It knows no command line, no terminal, no
+//! exit codes and no configuration file: a program resolves what it is told into a [`job::Job`], and
+//! renders the [`event::Event`]s it is given.
+//!
+//! Data travels one way: [`discover`] → [`profile`] → [`plan`] → [`decide`] → [`load`] → [`batch`].
+//! [`maintain`] is what is done with files that were loaded or are held, and [`inspect`] looks without
+//! loading.
+//!
+//! # Loading a folder
+//!
+//! ```
+//! use hypodoke_core::pattern::Pattern;
+//! use hypodoke_engine::batch::run_job;
+//! use hypodoke_engine::discover::discover;
+//! use hypodoke_engine::event::Silent;
+//! use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
+//! use hypodoke_engine::load::StopSignal;
+//! use hypodoke_places::{Completeness, Place};
+//! use hypodoke_stores::StoreUrl;
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let harbour = tempfile::tempdir()?;
+//! let folder = harbour.path().join("quay");
+//! std::fs::create_dir(&folder)?;
+//! std::fs::write(folder.join("berths_0302.csv"), "berth,draught\nN1,7.5\nN2,\n")?;
+//!
+//! let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
+//! job.places.push(PlaceSource {
+//!     place: Place::Folder { name: "quay".into(), folder },
+//!     completeness: Completeness::default(),
+//!     put_away: None,
+//! });
+//! job.feeds.push(FeedSource {
+//!     place: "quay".into(),
+//!     files: Pattern::parse("berths_*.csv")?,
+//!     feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
+//! });
+//!
+//! let load = || -> Result<u64, Box<dyn std::error::Error>> {
+//!     let found = discover(&job, &[])?;
+//!     let mut store = hypodoke_stores::open(&job.store)?;
+//!     let report = run_job(&job, &found, store.as_mut(), &Silent, &StopSignal::default())?;
+//!     Ok(report.receipt.totals.rows_loaded)
+//! };
+//! assert_eq!(load()?, 2);
+//! // The same again changes nothing.
+//! assert_eq!(load()?, 0);
+//! # Ok(())
+//! # }
+//! ```
+
+pub mod batch;
+pub mod clock;
+pub mod decide;
+pub mod discover;
+pub mod error;
+pub mod event;
+pub mod file_format;
+pub mod inspect;
+pub mod isolate;
+pub mod job;
+pub mod load;
+pub mod maintain;
+pub mod plan;
+pub mod profile;
+pub mod receipt;

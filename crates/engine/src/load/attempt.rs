@@ -1,0 +1,359 @@
+//! One attempt to load a file: plan it, run it, verify what came of it, commit it.
+
+use hypodoke_core::cast::Unmet;
+use hypodoke_core::count;
+use hypodoke_core::layout::{Layout, Otherwise};
+use hypodoke_core::spelling::Number;
+use hypodoke_core::types::{Digits, Domain};
+use hypodoke_stores::{FileSummary, Finished, LoadPlan, Loader, PartSummary, Store};
+
+use super::pipeline::{self, Interrupted, PipelineResult, Stages};
+use super::reconcile::{Reconciled, format_of};
+use super::request::{FileRequest, HeldFile, Loaded, NotLoaded};
+use super::sums;
+use super::verification::{Verification, with_all_values};
+use crate::clock;
+use crate::decide::{FailReason, RowFacts, SkipReason, on_rows};
+use crate::error::EngineError;
+use crate::file_format::FileFormat;
+use crate::job::{Control, Feed};
+use crate::plan::{TableMapping, TargetState};
+use crate::profile::{Source, control_line};
+use crate::receipt::PartLine;
+
+/// What an attempt goes by.
+#[derive(Clone, Copy)]
+pub enum Strategy<'v> {
+    /// By the table's layout: the first value that does not fit it ends the attempt.
+    ByLayout,
+    /// By what the file's beginning shows, until it is known what all of it holds.
+    BySample(&'v Verification),
+    /// By the file's profile.
+    ByProfile,
+    /// By the file's profile, in small lots, since the database refused some row.
+    InSmallLots,
+}
+
+/// How an attempt ended that did not fail.
+pub enum Ended {
+    /// The file is loaded.
+    Loaded(Box<Loaded>),
+    /// Its values are not what the strategy took them for; nothing of it was kept.
+    Surprised,
+}
+
+/// One attempt to load a file.
+pub struct Attempt<'a, 'r> {
+    /// The file.
+    pub request: &'a FileRequest<'r>,
+    /// How its tables go in.
+    pub reconciled: &'a Reconciled,
+    /// What it goes by.
+    pub strategy: Strategy<'a>,
+}
+
+/// What was verified of an attempt before it is committed.
+struct Verified {
+    summary: FileSummary,
+    notes: Vec<String>,
+    footer: Vec<String>,
+}
+
+impl Attempt<'_, '_> {
+    /// Makes the attempt. Where it is committed, the tables are known from now on as it left them.
+    ///
+    /// # Errors
+    ///
+    /// The file cannot be read, does not meet expectations, or the database does not take it.
+    pub fn run(
+        &self,
+        store: &mut dyn Store,
+        target: &mut TargetState,
+        mut source: Source<'_>,
+    ) -> Result<Ended, NotLoaded> {
+        let format = self.format(&source);
+        let plan = self.plan(&source, &format)?;
+        let Some(mut loader) = store.begin_load(&plan)? else {
+            return Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile));
+        };
+        let result = match self.send(&mut source, loader.as_mut())? {
+            Some(result) => result,
+            None => return Ok(Ended::Surprised),
+        };
+        let all_values = match self.strategy {
+            Strategy::BySample(verification) => match verification.confirmed() {
+                Some(layout) => Some(layout),
+                None => return Ok(Ended::Surprised),
+            },
+            _ => None,
+        };
+        let verified = self.verify(&source, &result, all_values.as_ref())?;
+        let finished = loader.finish(&verified.summary)?;
+        self.adopt(target, &verified.summary, format);
+        Ok(Ended::Loaded(Box::new(self.loaded(&source, result, verified, finished))))
+    }
+
+    fn mappings(&self) -> &[TableMapping] {
+        &self.reconciled.mappings
+    }
+
+    /// How the file is written, for the ledger.
+    fn format(&self, source: &Source<'_>) -> FileFormat {
+        let mut format = format_of(source);
+        if let Some(names) = &self.reconciled.by_place {
+            (format.names, format.by_place) = (names.clone(), true);
+        }
+        format.formats = self.mappings().iter().flat_map(TableMapping::column_formats).collect();
+        format
+    }
+
+    fn plan(&self, source: &Source<'_>, format: &FileFormat) -> Result<LoadPlan, NotLoaded> {
+        let FileRequest { feed, file, .. } = self.request;
+        let shape = format.to_json().map_err(|why| EngineError::not_recorded("format", &file.shown, why))?;
+        Ok(LoadPlan {
+            batch: self.request.batch,
+            arrival: file.seen.arrival.clone(),
+            feed: feed.name.clone(),
+            tables: self.mappings().iter().map(|mapping| mapping.plan(feed.mode)).collect(),
+            shape: Some(shape),
+            mends: None,
+            retracts: false,
+            replaces: self.request.replaces,
+            kind: source.kind(),
+            began: self.request.began,
+            first_of_delivery: self.request.first_of_delivery,
+            sql_before: feed.sql_before.clone(),
+            sql_after: feed.sql_after.clone(),
+            careful: matches!(self.strategy, Strategy::InSmallLots),
+        })
+    }
+
+    /// Sends all rows; `None` where a value came that the strategy was not made for.
+    fn send(
+        &self,
+        source: &mut Source<'_>,
+        loader: &mut dyn Loader,
+    ) -> Result<Option<PipelineResult>, NotLoaded> {
+        let FileRequest { feed, file, .. } = self.request;
+        let mappings = self.mappings();
+        let rows_at: Vec<Option<String>> =
+            (0..mappings.len()).map(|table| source.reader.rows_at(table)).collect();
+        let place = |table: usize, line: u64, offset: Option<u64>| {
+            place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
+        };
+        let casters = mappings.iter().map(|mapping| mapping.caster(file, feed)).collect::<Result<_, _>>();
+        let strategy = self.strategy;
+        let stages = Stages {
+            casters: casters.map_err(|problem| NotLoaded::failed(file, FailReason::Constraint(problem)))?,
+            sums: vec![self.summed()],
+            heads: mappings.iter().map(|mapping| mapping.head.clone()).collect(),
+            stops_at_surprise: matches!(strategy, Strategy::ByLayout | Strategy::BySample(_)),
+            is_refuted: &|| matches!(strategy, Strategy::BySample(verification) if verification.is_refuted()),
+            place: &place,
+        };
+        match pipeline::run(source.reader.as_mut(), stages, loader, file.seen.arrival.bytes) {
+            Ok(result) => Ok(Some(result)),
+            Err(Interrupted::Surprise) => Ok(None),
+            Err(Interrupted::Read(error)) => Err(EngineError::reading(&file.shown, error).into()),
+            Err(Interrupted::Store(error)) => Err(NotLoaded::Store(error)),
+        }
+    }
+
+    /// The columns of the main table whose sums are wanted, by their places in its layout.
+    fn summed(&self) -> Vec<usize> {
+        let Some(main) = self.mappings().first() else { return Vec::new() };
+        if self.request.sum_all {
+            let columns = main.fit.layout.columns.iter().enumerate();
+            return columns.filter(|(_, c)| sums::scale_of(c.ty()).is_some()).map(|(at, _)| at).collect();
+        }
+        control_columns(self.request.feed, main).into_iter().flatten().collect()
+    }
+
+    /// Holds what came against what the feed expects.
+    fn verify(
+        &self,
+        source: &Source<'_>,
+        result: &PipelineResult,
+        all_values: Option<&Layout>,
+    ) -> Result<Verified, NotLoaded> {
+        let hash = source.hash()?;
+        let footer = source.reader.footer();
+        let mut notes: Vec<String> = self.request.remarks.iter().cloned().chain(source.notes()).collect();
+        notes.extend(self.mappings().iter().flat_map(|mapping| mapping.open.iter().cloned()));
+        notes.extend(footer_note(&footer));
+        let (read, loaded) = self.records(result);
+        if !self.request.sum_all {
+            notes.extend(self.check_rows(source, result, read, &footer)?);
+        }
+        let part = |(mapping, table): (&TableMapping, &pipeline::TableResult)| {
+            let layout = mapping.fit.layout.clone();
+            let layout = all_values.map_or(layout.clone(), |all| with_all_values(layout, all));
+            PartSummary { read: table.read, loaded: table.loaded, layout: with_digits(layout, &table.digits) }
+        };
+        let summary = FileSummary {
+            hash,
+            read,
+            loaded,
+            rejected: result.rejected,
+            left_out: result.tables.iter().map(|table| table.left_out).sum(),
+            message: (!notes.is_empty()).then(|| notes.join("\n")),
+            parts: self.mappings().iter().zip(&result.tables).map(part).collect(),
+            ended: clock::now(),
+            mended: Vec::new(),
+        };
+        Ok(Verified { summary, notes, footer })
+    }
+
+    /// Decides by what the rows came to; gives what is only to be said.
+    fn check_rows(
+        &self,
+        source: &Source<'_>,
+        result: &PipelineResult,
+        read: u64,
+        footer: &[String],
+    ) -> Result<Vec<String>, NotLoaded> {
+        let FileRequest { feed, file, rows_before, .. } = self.request;
+        let mut totals = result.tables.first().map(|main| main.sums.iter()).into_iter().flatten();
+        let sums: Vec<Option<Number>> = match self.mappings().first() {
+            Some(main) => control_columns(feed, main)
+                .into_iter()
+                .map(|at| {
+                    let ty = main.fit.layout.columns.get(at?)?.ty();
+                    sums::number(totals.next().copied().unwrap_or(0), ty)
+                })
+                .collect(),
+            None => Vec::new(),
+        };
+        let of_table = |(mapping, table): (&TableMapping, &pipeline::TableResult)| {
+            let with_rule = |unmet: &Unmet| (unmet.clone(), mapping.otherwise(&unmet.column, feed));
+            table.unmet.iter().map(with_rule).collect::<Vec<_>>()
+        };
+        let unmet: Vec<(Unmet, Otherwise)> =
+            self.mappings().iter().zip(&result.tables).flat_map(of_table).collect();
+        let facts = RowFacts {
+            read,
+            rejected: result.rejected,
+            sums: &sums,
+            control: control_line(file, &feed.expect, footer),
+            unmet: &unmet,
+            before: rows_before,
+        };
+        let terms = NotLoaded::by(on_rows(&feed.expect, &facts), file, || HeldFile {
+            drift: HeldFile::drift_of(self.mappings()),
+            kind: Some(source.kind()),
+            read,
+            ..HeldFile::default()
+        })?;
+        Ok(terms.warnings.iter().map(ToString::to_string).collect())
+    }
+
+    /// Records read and loaded, children not counted: they are parts of records.
+    fn records(&self, result: &PipelineResult) -> (u64, u64) {
+        let own = self.mappings().iter().zip(&result.tables).filter(|(mapping, _)| !mapping.head.is_child);
+        own.fold((0, 0), |(read, loaded), (_, table)| (read + table.read, loaded + table.loaded))
+    }
+
+    /// The tables are known from now on, with the layouts that the file left them.
+    fn adopt(&self, target: &mut TargetState, summary: &FileSummary, format: FileFormat) {
+        for (at, (mapping, part)) in self.mappings().iter().zip(&summary.parts).enumerate() {
+            if at == 0 {
+                target.main.adopt(part.layout.clone(), mapping.lineage);
+            } else if let Some((_, state)) =
+                target.parts.iter_mut().find(|(known, _)| known.path == mapping.head.path)
+            {
+                state.adopt(part.layout.clone(), mapping.lineage);
+            }
+        }
+        target.last_format = Some(format);
+    }
+
+    fn loaded(
+        &self,
+        source: &Source<'_>,
+        result: PipelineResult,
+        verified: Verified,
+        finished: Finished,
+    ) -> Loaded {
+        let Verified { summary, mut notes, footer } = verified;
+        let Finished { file: number, counts } = finished;
+        notes.extend(counts.note());
+        let totals = result.tables.first().map(|main| main.sums.clone()).unwrap_or_default();
+        let columns = self.mappings().first().map(|main| main.fit.layout.columns.as_slice());
+        let sum = |(at, sum): (usize, i128)| {
+            let column = columns?.get(at)?;
+            Some((column.name.clone(), column.ty(), sum))
+        };
+        let parts = self.mappings().iter().zip(&result.tables).skip(1);
+        Loaded {
+            number,
+            read: summary.read,
+            loaded: summary.loaded - counts.left_out.min(summary.loaded),
+            rejected: result.rejected,
+            left_out: summary.left_out + counts.left_out,
+            counts,
+            parts: parts
+                .map(|(mapping, table)| PartLine {
+                    table: mapping.table.clone(),
+                    path: mapping.head.path.clone(),
+                    rows_read: table.read,
+                    rows_loaded: table.loaded,
+                })
+                .collect(),
+            kind: source.kind(),
+            hash: summary.hash,
+            drift: self.mappings().iter().flat_map(|mapping| mapping.drift.iter().cloned()).collect(),
+            footer,
+            notes,
+            sums: self.summed().into_iter().zip(totals).filter_map(sum).collect(),
+        }
+    }
+}
+
+/// For each figure of the control line, the column of the main table whose sum it is.
+fn control_columns(feed: &Feed, main: &TableMapping) -> Vec<Option<usize>> {
+    let column = |control: &Control| match control {
+        Control::Rows | Control::Digest => None,
+        Control::Sum(name) => {
+            let columns = &main.fit.layout.columns;
+            let by_source = columns.iter().position(|column| column.source == *name);
+            let at = by_source.or_else(|| main.fit.layout.find(name))?;
+            sums::scale_of(columns.get(at)?.ty()).map(|_| at)
+        }
+    };
+    feed.expect.control.iter().map(column).collect()
+}
+
+/// Where a reject stands, in words of its format.
+fn place_of(rows_at: Option<&str>, line: u64, offset: Option<u64>) -> Option<String> {
+    let byte = offset.map(|byte| format!("byte {byte}"));
+    match (rows_at, byte) {
+        (Some(path), Some(byte)) => {
+            let path = match path.strip_suffix("[*]") {
+                Some(list) => format!("{list}[{}]", line.saturating_sub(1)),
+                None => format!("{path}, record {line}"),
+            };
+            Some(format!("{path}, {byte}"))
+        }
+        (Some(sheet), None) => Some(format!("{sheet}, row {line}")),
+        (None, byte) => byte,
+    }
+}
+
+/// What is said of the lines after the table, so that the ledger accounts for them too.
+fn footer_note(footer: &[String]) -> Option<String> {
+    let first = footer.first()?;
+    let lines = count::of(footer.len() as u64, "line", "lines");
+    Some(format!("{lines} after the table left out: {first}"))
+}
+
+/// The layout with the digits that were met: what evidence would have said of them.
+fn with_digits(mut layout: Layout, digits: &[Digits]) -> Layout {
+    for (column, met) in layout.columns.iter_mut().zip(digits) {
+        if let Domain::Number(digits) = &mut column.domain
+            && column.pinned.is_none()
+        {
+            *digits = digits.join(*met);
+        }
+    }
+    layout
+}

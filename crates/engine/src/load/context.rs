@@ -1,0 +1,50 @@
+//! What a batch has to work with: connections, a listener, and a way to be stopped.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use hypodoke_stores::{Store, StoreError};
+
+use crate::event::Listener;
+
+/// More connections to the database.
+pub struct Connections<'a> {
+    /// Opens one more.
+    pub open: &'a (dyn Fn() -> Result<Box<dyn Store>, StoreError> + Sync),
+    /// How many there may be in all.
+    pub most: usize,
+}
+
+/// What a batch has to work with.
+#[derive(Clone, Copy)]
+pub struct LoadContext<'a> {
+    /// More connections, where the database takes that.
+    pub connections: Option<&'a Connections<'a>>,
+    /// Who is told of events.
+    pub listener: &'a dyn Listener,
+    /// Whether to go on.
+    pub stop: &'a StopSignal,
+}
+
+impl<'a> LoadContext<'a> {
+    /// One connection, and nobody who stops the batch.
+    pub fn single(listener: &'a dyn Listener) -> LoadContext<'a> {
+        static NEVER: StopSignal = StopSignal(AtomicBool::new(false));
+        LoadContext { connections: None, listener, stop: &NEVER }
+    }
+}
+
+/// A request to stop: the file in hand is finished, and the next is not begun.
+#[derive(Debug, Default)]
+pub struct StopSignal(AtomicBool);
+
+impl StopSignal {
+    /// Asks to stop.
+    pub fn request(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether somebody has asked to stop.
+    pub fn is_requested(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}

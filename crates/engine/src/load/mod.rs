@@ -1,0 +1,18 @@
+//! The load of one file: how its columns go into its tables, the pipeline that reads, casts and sends
+//! its rows, and the attempts that are made until it is committed or given a reason.
+
+mod attempt;
+mod context;
+mod file_load;
+mod pipeline;
+mod reconcile;
+mod request;
+mod speculative;
+mod sums;
+mod verification;
+
+pub use context::{Connections, LoadContext, StopSignal};
+pub use file_load::load_file;
+pub use request::{FileRequest, HeldFile, Loaded, NotLoaded};
+pub use speculative::LARGE;
+pub use sums::{number as exact_sum, scale_of};

@@ -1,0 +1,285 @@
+//! The pipeline of one file: reading, casting and sending, each on a thread of its own, over batches
+//! that go round and are filled again.
+
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+use hypodoke_core::cast::{Caster, Rows, Unmet, settle};
+use hypodoke_core::record::Records;
+use hypodoke_core::types::Digits;
+use hypodoke_formats::{ReadError, RecordReader, TableHead};
+use hypodoke_stores::{Loader, StoreError};
+
+use super::sums;
+use crate::isolate::helping;
+
+/// How many batches go round: one being read, cast and sent each, and one waiting.
+const BATCHES: usize = 4;
+
+/// Files smaller than this are result on one thread, which is quicker than starting two.
+const SMALL: u64 = 1 << 20;
+
+/// What was result into one table.
+#[derive(Clone, Debug, Default)]
+pub struct TableResult {
+    /// Records read.
+    pub read: u64,
+    /// Rows loaded.
+    pub loaded: u64,
+    /// The digits that the numbers of each column needed.
+    pub digits: Vec<Digits>,
+    /// The sums asked for, of the rows loaded.
+    pub sums: Vec<i128>,
+    /// Records that the feed does not keep.
+    pub left_out: u64,
+    /// What values did not meet in rows that were loaded all the same.
+    pub unmet: Vec<Unmet>,
+}
+
+/// What was result.
+#[derive(Clone, Debug, Default)]
+pub struct PipelineResult {
+    /// Per table.
+    pub tables: Vec<TableResult>,
+    /// Records rejected.
+    pub rejected: u64,
+}
+
+/// Why the pipeline stopped.
+#[derive(Debug)]
+pub enum Interrupted {
+    /// The file could not be read to its end.
+    Read(ReadError),
+    /// The database did not take it.
+    Store(StoreError),
+    /// A value does not fit a type that might be widened, or a column or list came that nobody
+    /// has seen: evidence is wanted first.
+    Surprise,
+}
+
+/// The stages that a file's records go through.
+pub struct Stages<'a> {
+    /// Casts the records of each table.
+    pub casters: Vec<Caster>,
+    /// The tables as far as they are known: more than these are a surprise.
+    pub heads: Vec<TableHead>,
+    /// For each table, the columns whose sums are wanted.
+    pub sums: Vec<Vec<usize>>,
+    /// The first surprise stops it.
+    pub stops_at_surprise: bool,
+    /// Whether it is known by now that the rows will not be kept.
+    pub is_refuted: &'a (dyn Fn() -> bool + Sync),
+    /// Says where in the file a reject stands: its table, record number and byte.
+    pub place: &'a (dyn Fn(usize, u64, Option<u64>) -> Option<String> + Sync),
+}
+
+/// A batch on its way: what was read of each table, and the rows made of it.
+#[derive(Default)]
+struct Batch {
+    records: Vec<Records>,
+    rows: Vec<Rows>,
+    /// For each table, the columns whose sums are wanted.
+    sums: Vec<Vec<usize>>,
+    /// A table or column came that was not known.
+    strange: bool,
+}
+
+impl Batch {
+    fn fill(&mut self, reader: &mut dyn RecordReader, heads: &[TableHead]) -> Result<bool, ReadError> {
+        // The buffers of the last round come back to be filled again.
+        for (records, rows) in self.records.iter_mut().zip(&mut self.rows) {
+            std::mem::swap(records, &mut rows.records);
+        }
+        let more = reader.next(&mut self.records)?;
+        let tables = reader.tables();
+        self.strange = tables.len() > heads.len()
+            || tables.iter().zip(heads).any(|(now, known)| now.names.len() > known.names.len());
+        Ok(more)
+    }
+
+    fn cast(&mut self, stages: &mut Stages<'_>) -> Result<(), Interrupted> {
+        if self.strange {
+            return Err(Interrupted::Surprise);
+        }
+        self.rows.resize_with(self.records.len(), Rows::default);
+        if self.sums.len() != stages.sums.len() {
+            self.sums.clone_from(&stages.sums);
+        }
+        for ((caster, rows), records) in stages.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records)
+        {
+            std::mem::swap(&mut rows.records, records);
+            caster.cast(rows);
+        }
+        if (stages.stops_at_surprise && stages.casters.iter().any(|caster| caster.surprises() > 0))
+            || (stages.is_refuted)()
+        {
+            return Err(Interrupted::Surprise);
+        }
+        if self.rows.len() > 1 {
+            let paths: Vec<String> = stages.heads.iter().map(|head| head.path.clone()).collect();
+            settle(&mut self.rows, &paths);
+        }
+        for (table, rows) in self.rows.iter_mut().enumerate() {
+            for reject in &mut rows.rejects {
+                let offset = rows.records.offset_of(reject.record as usize);
+                reject.place = (stages.place)(table, reject.line, offset);
+            }
+        }
+        Ok(())
+    }
+
+    fn send(&mut self, loader: &mut dyn Loader, result: &mut PipelineResult) -> Result<(), Interrupted> {
+        result.tables.resize_with(self.rows.len().max(result.tables.len()), TableResult::default);
+        for at in 0..self.rows.len() {
+            let rows = &mut self.rows[at];
+            let figures = &mut result.tables[at];
+            figures.read += rows.records.len() as u64;
+            let rejects = rows.rejects.len();
+            figures.loaded += loader.rows(at, rows).map_err(Interrupted::Store)?;
+            if let Some(columns) = self.sums.get(at).filter(|columns| !columns.is_empty()) {
+                figures.sums.resize(columns.len(), 0);
+                sums::add(rows, columns, &mut figures.sums);
+            }
+            result.rejected += rows.rejects.len() as u64;
+            if at == 0 && rows.rejects.len() > rejects && self.rows.len() > 1 {
+                self.drop_refused(rejects);
+            }
+        }
+        Ok(())
+    }
+
+    /// What the database refused of the main table takes its children with it.
+    fn drop_refused(&mut self, before: usize) {
+        let (main, children) = self.rows.split_at_mut(1);
+        let refused: Vec<u32> = main[0].rejects[before..].iter().map(|reject| reject.record).collect();
+        for rows in children {
+            let Rows { kept, records, .. } = rows;
+            let owner = |at: &u32| records.links().get(*at as usize).map(|link| link.owner);
+            kept.retain(|at| owner(at).is_none_or(|owner| !refused.contains(&owner)));
+        }
+    }
+}
+
+/// Sends the records of a file to the loader. `bytes` is the size of the file.
+///
+/// # Errors
+///
+/// The file cannot be read to its end, the database does not take its rows, or a value came that the
+/// stages were not made for.
+pub fn run(
+    reader: &mut dyn RecordReader,
+    stages: Stages<'_>,
+    loader: &mut dyn Loader,
+    bytes: u64,
+) -> Result<PipelineResult, Interrupted> {
+    if bytes < SMALL {
+        run_in_one_thread(reader, stages, loader)
+    } else {
+        run_overlapped(reader, stages, loader)
+    }
+}
+
+fn run_in_one_thread(
+    reader: &mut dyn RecordReader,
+    mut stages: Stages<'_>,
+    loader: &mut dyn Loader,
+) -> Result<PipelineResult, Interrupted> {
+    let mut result = PipelineResult::default();
+    let mut batch = Batch::default();
+    while batch.fill(reader, &stages.heads).map_err(Interrupted::Read)? {
+        batch.cast(&mut stages)?;
+        batch.send(loader, &mut result)?;
+    }
+    if batch.strange {
+        return Err(Interrupted::Surprise);
+    }
+    Ok(with_findings(result, &stages.casters))
+}
+
+fn with_findings(mut result: PipelineResult, casters: &[Caster]) -> PipelineResult {
+    result.tables.resize_with(casters.len().max(result.tables.len()), TableResult::default);
+    for (table, caster) in result.tables.iter_mut().zip(casters) {
+        table.digits = caster.digits();
+        table.left_out = caster.left_out();
+        table.unmet = caster.unmet().to_vec();
+    }
+    result
+}
+
+fn run_overlapped(
+    reader: &mut dyn RecordReader,
+    mut stages: Stages<'_>,
+    loader: &mut dyn Loader,
+) -> Result<PipelineResult, Interrupted> {
+    let (empty_in, empty_out) = sync_channel::<Batch>(BATCHES);
+    let (read_in, read_out) = sync_channel::<Result<Batch, Interrupted>>(1);
+    let (cast_in, cast_out) = sync_channel::<Result<Batch, Interrupted>>(1);
+    for _ in 0..BATCHES {
+        // The channel holds as many as there are.
+        let _ = empty_in.send(Batch::default());
+    }
+    let heads = stages.heads.clone();
+    std::thread::scope(|scope| {
+        let reading = scope.spawn(move || helping(|| read_all(reader, &heads, &empty_out, &read_in)));
+        let casting = scope.spawn(move || {
+            helping(|| cast_all(&mut stages, &read_out, &cast_in));
+            stages.casters
+        });
+        let result = send_all(&cast_out, &empty_in, loader);
+        // Whoever still waits to hand something over is let go.
+        drop((cast_out, empty_in));
+        // A reader that panicked has read half a file: its panic is passed on before anything is kept.
+        reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        let casters = casting.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        result.map(|result| with_findings(result, &casters))
+    })
+}
+
+fn read_all(
+    reader: &mut dyn RecordReader,
+    heads: &[TableHead],
+    empty: &Receiver<Batch>,
+    out: &SyncSender<Result<Batch, Interrupted>>,
+) {
+    while let Ok(mut batch) = empty.recv() {
+        let message = match batch.fill(reader, heads) {
+            Ok(true) => Ok(batch),
+            // Keys that were only ever null come to light at the end.
+            Ok(false) if batch.strange => Err(Interrupted::Surprise),
+            Ok(false) => return,
+            Err(error) => Err(Interrupted::Read(error)),
+        };
+        let failed = message.is_err();
+        if out.send(message).is_err() || failed {
+            return;
+        }
+    }
+}
+
+fn cast_all(
+    stages: &mut Stages<'_>,
+    read: &Receiver<Result<Batch, Interrupted>>,
+    out: &SyncSender<Result<Batch, Interrupted>>,
+) {
+    while let Ok(message) = read.recv() {
+        let message = message.and_then(|mut batch| batch.cast(stages).map(|()| batch));
+        let failed = message.is_err();
+        if out.send(message).is_err() || failed {
+            return;
+        }
+    }
+}
+
+fn send_all(
+    cast: &Receiver<Result<Batch, Interrupted>>,
+    empty: &SyncSender<Batch>,
+    loader: &mut dyn Loader,
+) -> Result<PipelineResult, Interrupted> {
+    let mut result = PipelineResult::default();
+    while let Ok(message) = cast.recv() {
+        let mut batch = message?;
+        batch.send(loader, &mut result)?;
+        // The reader may be at its end already.
+        let _ = empty.send(batch);
+    }
+    Ok(result)
+}

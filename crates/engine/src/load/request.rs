@@ -1,0 +1,171 @@
+//! What is asked of the load of one file, and what comes of it.
+
+use hypodoke_core::drift::{Action, Drift};
+use hypodoke_core::types::Type;
+use hypodoke_stores::{Counts, StoreError};
+
+use crate::clock;
+use crate::decide::{FailReason, HoldReason, SkipReason, Terms, Verdict};
+use crate::error::EngineError;
+use crate::event::Listener;
+use crate::job::{Candidate, Feed};
+use crate::plan::TableMapping;
+use crate::receipt::PartLine;
+
+/// One file to load.
+#[derive(Clone)]
+pub struct FileRequest<'a> {
+    /// Its feed.
+    pub feed: &'a Feed,
+    /// The file.
+    pub file: &'a Candidate,
+    /// Its batch.
+    pub batch: i64,
+    /// The entry whose rows these replace.
+    pub replaces: Option<i64>,
+    /// Who is told of events.
+    pub listener: &'a dyn Listener,
+    /// When it was begun: microseconds since 1970.
+    pub began: i64,
+    /// It is the first file of a delivery.
+    pub first_of_delivery: bool,
+    /// What there is to say of it before it is read.
+    pub remarks: Vec<String>,
+    /// How many records the files before had, for what is usual.
+    pub rows_before: &'a [u64],
+    /// The sums of all columns of numbers are wanted, and no expectation is checked.
+    pub sum_all: bool,
+}
+
+impl<'a> FileRequest<'a> {
+    /// A file by itself that replaces nothing.
+    pub fn of(
+        feed: &'a Feed,
+        file: &'a Candidate,
+        batch: i64,
+        listener: &'a dyn Listener,
+    ) -> FileRequest<'a> {
+        FileRequest {
+            feed,
+            file,
+            batch,
+            replaces: None,
+            listener,
+            began: clock::now(),
+            first_of_delivery: false,
+            remarks: Vec::new(),
+            rows_before: &[],
+            sum_all: false,
+        }
+    }
+}
+
+/// Why a file is not loaded.
+#[derive(Debug)]
+pub enum NotLoaded {
+    /// The file cannot be read, or does not fit.
+    Failed(EngineError),
+    /// A person has to decide first.
+    Held(Box<HeldFile>),
+    /// There is nothing to load.
+    Skipped(SkipReason),
+    /// The database did not take it.
+    Store(StoreError),
+}
+
+impl From<StoreError> for NotLoaded {
+    fn from(error: StoreError) -> NotLoaded {
+        NotLoaded::Store(error)
+    }
+}
+
+impl From<EngineError> for NotLoaded {
+    fn from(error: EngineError) -> NotLoaded {
+        NotLoaded::Failed(error)
+    }
+}
+
+impl NotLoaded {
+    /// A file that cannot be loaded.
+    pub fn failed(file: &Candidate, reason: FailReason) -> NotLoaded {
+        NotLoaded::Failed(EngineError::unloadable(&file.shown, reason))
+    }
+
+    /// The terms of a verdict that lets a file be loaded; or why it is not. `held` is what else is
+    /// known of a file that is held.
+    ///
+    /// # Errors
+    ///
+    /// The verdict is to hold, fail or skip the file.
+    pub fn by(
+        verdict: Verdict,
+        file: &Candidate,
+        held: impl FnOnce() -> HeldFile,
+    ) -> Result<Terms, NotLoaded> {
+        match verdict {
+            Verdict::Load(terms) => Ok(terms),
+            Verdict::Hold(reasons) => Err(NotLoaded::Held(Box::new(HeldFile { reasons, ..held() }))),
+            Verdict::Fail(reason) => Err(NotLoaded::failed(file, reason)),
+            Verdict::Skip(reason) => Err(NotLoaded::Skipped(reason)),
+        }
+    }
+}
+
+/// A file that is held.
+#[derive(Clone, Debug, Default)]
+pub struct HeldFile {
+    /// Why.
+    pub reasons: Vec<HoldReason>,
+    /// How it differs from its tables, by their names.
+    pub drift: Vec<(String, Drift)>,
+    /// The file in a few words.
+    pub kind: Option<String>,
+    /// Records read, where all of it was.
+    pub read: u64,
+}
+
+impl HeldFile {
+    /// How the file would have differed: what a load would have changed was not changed.
+    pub fn drift_of(mappings: &[TableMapping]) -> Vec<(String, Drift)> {
+        let undone = |drift: Drift| match drift.action {
+            Action::Held => drift,
+            _ => Drift { action: Action::Noted, ..drift },
+        };
+        let of_table = |mapping: &TableMapping| {
+            let table = mapping.table.clone();
+            mapping.drift.clone().into_iter().map(move |drift| (table.clone(), undone(drift)))
+        };
+        mappings.iter().flat_map(of_table).collect()
+    }
+}
+
+/// A file that was loaded.
+#[derive(Clone, Debug, Default)]
+pub struct Loaded {
+    /// Its number in the ledger.
+    pub number: i64,
+    /// Records read, what is nested in them not counted.
+    pub read: u64,
+    /// Rows loaded of them.
+    pub loaded: u64,
+    /// Rows rejected of them.
+    pub rejected: u64,
+    /// Rows left out by rule.
+    pub left_out: u64,
+    /// What became of the rows in their tables.
+    pub counts: Counts,
+    /// What went to its other tables.
+    pub parts: Vec<PartLine>,
+    /// The file in a few words.
+    pub kind: String,
+    /// The hash of its content.
+    pub hash: String,
+    /// How it differs from its tables, with what was done about it.
+    pub drift: Vec<Drift>,
+    /// Lines after the table that were left out.
+    pub footer: Vec<String>,
+    /// What else there is to say.
+    pub notes: Vec<String>,
+    /// The sums of the main table's columns, where they were asked for.
+    pub sums: Vec<(String, Type, i128)>,
+}

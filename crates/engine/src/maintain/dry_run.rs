@@ -1,0 +1,172 @@
+//! A store that keeps nothing: what a load would do, found out by doing it.
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::cast::Rows;
+use hypodoke_core::drift::Drift;
+use hypodoke_core::types::Type;
+use std::collections::HashSet;
+
+use hypodoke_stores::{
+    About, BatchEntry, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry, FileFigures, FileQuery,
+    FileSummary, Finished, LayoutEntry, LoadPlan, Loader, Mode, NoticeEntry, PartEntry, RejectEntry,
+    SampleRows, Store, StoreError, TableShape,
+};
+
+/// Reads from a store and writes nothing to it.
+pub struct DryRunStore<'a> {
+    store: &'a mut dyn Store,
+}
+
+impl<'a> DryRunStore<'a> {
+    /// A dry run on what is in a store.
+    pub fn on(store: &'a mut dyn Store) -> DryRunStore<'a> {
+        DryRunStore { store }
+    }
+}
+
+/// Takes rows and keeps none.
+struct Discard;
+
+impl Loader for Discard {
+    fn rows(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        Ok(rows.len() as u64)
+    }
+
+    fn finish(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
+        Ok(Finished { file: 0, counts: Counts { inserted: summary.loaded, ..Counts::default() } })
+    }
+}
+
+impl Store for DryRunStore<'_> {
+    fn begin_load<'b>(&'b mut self, _: &'b LoadPlan) -> Result<Option<Box<dyn Loader + 'b>>, StoreError> {
+        Ok(Some(Box::new(Discard)))
+    }
+
+    fn open_ledger(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn begin_batch(&mut self, _: i64) -> Result<i64, StoreError> {
+        Ok(0)
+    }
+
+    fn end_batch(&mut self, _: i64, _: i64) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn note_file(&mut self, _: &FileEntry, _: &[(String, Drift)]) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn untold(&mut self, _: &str, _: &[String]) -> Result<HashSet<String>, StoreError> {
+        Ok(HashSet::new())
+    }
+
+    fn note_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {
+        Ok(Vec::new())
+    }
+
+    fn settle_notice(&mut self, _: i64, _: i64, _: Option<&str>) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn note_decision(&mut self, _: &DecisionEntry) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn shown(&self) -> String {
+        self.store.shown()
+    }
+
+    fn most_columns(&self) -> usize {
+        self.store.most_columns()
+    }
+
+    fn has_ledger(&mut self) -> Result<bool, StoreError> {
+        self.store.has_ledger()
+    }
+
+    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
+        self.store.table(name)
+    }
+
+    fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
+        self.store.layout(table)
+    }
+
+    fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
+        self.store.loaded_files()
+    }
+
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
+        self.store.files_like(arrivals)
+    }
+
+    fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {
+        self.store.ddl(plan)
+    }
+
+    fn about(&mut self) -> Result<About, StoreError> {
+        self.store.about()
+    }
+
+    fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
+        self.store.missing_rights(tables)
+    }
+
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
+        self.store.layouts(table)
+    }
+
+    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
+        self.store.drift()
+    }
+
+    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
+        self.store.decisions()
+    }
+
+    fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
+        self.store.column_sample(table, column)
+    }
+
+    fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError> {
+        self.store.file_figures(table, sums)
+    }
+
+    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
+        self.store.batches(most)
+    }
+
+    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
+        self.store.files(query)
+    }
+
+    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
+        self.store.parts(file)
+    }
+
+    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
+        self.store.rejects(file, most)
+    }
+
+    fn count_rows(&mut self, table: &str) -> Result<u64, StoreError> {
+        self.store.count_rows(table)
+    }
+
+    fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError> {
+        self.store.first_rows(table, most)
+    }
+}

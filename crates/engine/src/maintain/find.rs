@@ -1,0 +1,106 @@
+//! A file of the ledger found again: where it is now, and by which feed it is read.
+
+use std::path::PathBuf;
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_formats::Wishes;
+use hypodoke_places::Seen;
+use hypodoke_stores::FileEntry;
+
+use crate::discover::{BY_HAND, Discovered, NamedAs, discover, named_files, unfold};
+use crate::error::EngineError;
+use crate::job::{Candidate, Feed, InternalFiles, Job};
+
+/// A file of the ledger, as it is found now.
+#[derive(Clone, Debug)]
+pub struct FoundFile {
+    /// The feed that takes it.
+    pub feed: Feed,
+    /// The file.
+    pub file: Candidate,
+}
+
+/// Finds files that the ledger knows, listing each place once.
+pub struct Finder {
+    job: Option<Job>,
+    listed: Option<Discovered>,
+}
+
+impl Finder {
+    /// Finds files of a job, where there is one; without it, files that were named one by one.
+    pub fn new(job: Option<Job>) -> Finder {
+        Finder { job, listed: None }
+    }
+
+    /// The file of an entry, and its feed: as it was, where it still is or was put away; else what is
+    /// there now under its path; `None` if there is nothing.
+    ///
+    /// # Errors
+    ///
+    /// A place cannot be listed.
+    pub fn find(&mut self, entry: &FileEntry) -> Result<Option<FoundFile>, EngineError> {
+        let table = entry.table.clone().unwrap_or_default();
+        if entry.arrival.place == BY_HAND {
+            return by_its_path(entry, table);
+        }
+        let Some(job) = &self.job else { return Ok(None) };
+        let listed = match &mut self.listed {
+            Some(listed) => listed,
+            None => self.listed.insert(discover(job, &[])?),
+        };
+        let is_it = |file: &&Candidate| {
+            file.seen.arrival.place == entry.arrival.place && file.seen.arrival.path == entry.arrival.path
+        };
+        let of_table = listed.feeds.iter().filter(|files| files.feed.table == table);
+        let found = of_table
+            .filter_map(|files| files.files.iter().find(is_it).map(|file| (&files.feed, file)))
+            .next()
+            .map(|(feed, file)| FoundFile { feed: feed.clone(), file: file.clone() });
+        match found {
+            Some(found) if found.file.seen.arrival == entry.arrival => Ok(Some(found)),
+            other => Ok(in_archive(job, &listed.archived, entry, &table)?.or(other)),
+        }
+    }
+}
+
+/// The file of an entry where it was put away. Moving it left its time as it was, by which it is
+/// told from others that came under its name.
+fn in_archive(
+    job: &Job,
+    archived: &[Seen],
+    entry: &FileEntry,
+    table: &str,
+) -> Result<Option<FoundFile>, EngineError> {
+    let wanted = &entry.arrival;
+    let place = job.places.iter().find(|source| source.place.name() == wanted.place);
+    let Some(away) = place.and_then(|source| source.put_away.as_ref()) else { return Ok(None) };
+    let is_like = |arrival: &Arrival| arrival.place == wanted.place && arrival.modified == wanted.modified;
+    for seen in archived.iter().filter(|seen| is_like(&seen.arrival)) {
+        let is_of_it = |own: &String| {
+            let rest = wanted.path.strip_prefix(own.as_str());
+            rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        let Some(own) = away.origins(&seen.arrival.path).into_iter().find(is_of_it) else { continue };
+        let mut seen = seen.clone();
+        seen.arrival.path = own;
+        let members = unfold(Candidate::of(seen))?;
+        let Some(file) = members.into_iter().find(|file| file.seen.arrival == *wanted) else { continue };
+        if let Some((at, parts)) = job.feed_for(wanted) {
+            let feed = job.feeds.get(at).map(|source| source.feed.clone()).filter(|feed| feed.table == table);
+            return Ok(feed.map(|feed| FoundFile { feed, file: Candidate { parts, ..file } }));
+        }
+    }
+    Ok(None)
+}
+
+fn by_its_path(entry: &FileEntry, table: String) -> Result<Option<FoundFile>, EngineError> {
+    let path = PathBuf::from(&entry.arrival.path);
+    // A member of an archive is found in the archive.
+    let Some(there) = path.ancestors().find(|path| path.is_file()).map(PathBuf::from) else {
+        return Ok(None);
+    };
+    let found = named_files(&[there], NamedAs::WholePath, &InternalFiles::default())?;
+    let feed = Feed::plain(table, Wishes::default(), Vec::new());
+    let file = found.files.into_iter().find(|file| file.seen.arrival.path == entry.arrival.path);
+    Ok(file.map(|file| FoundFile { feed, file }))
+}

@@ -1,0 +1,21 @@
+//! What is done with files that were loaded, or are held: tallied, replayed, retracted, settled, and
+//! their rejects exported and resubmitted.
+
+mod corrected;
+mod dry_run;
+mod find;
+mod rejects;
+mod replay;
+mod resubmit;
+mod retract;
+mod settle;
+mod tally;
+
+pub use dry_run::DryRunStore;
+pub use find::{Finder, FoundFile};
+pub use rejects::{ExportedReject, RejectGroup, export, exported, reject_groups};
+pub use replay::{Replay, plan_replay};
+pub use resubmit::{FeedOfEntry, Resubmission, candidate_of, resubmit};
+pub use retract::{check_retractable, retract};
+pub use settle::{Decider, Effect, as_it_was_held, discard, held_files, note_settlement, settlement_effect};
+pub use tally::{Agreement, SumLine, TallyLine, TallyRun};

@@ -1,0 +1,346 @@
+//! Corrected rejects, loaded as rows: they are cast as their file was, and loaded with the file and line
+//! they came from.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::io::Cursor;
+use std::path::{Path, PathBuf};
+
+use hypodoke_core::cast::Rows;
+use hypodoke_core::layout::Layout;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_core::record::{Field, Records};
+use hypodoke_formats::{ReadError, TableHead, Wishes};
+use hypodoke_places::Seen;
+use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store};
+
+use super::corrected::{CorrectedRow, read_corrected};
+use super::find::FoundFile;
+use super::rejects::{RECORD, format_of, names_of};
+use crate::clock;
+use crate::decide::FailReason;
+use crate::error::{EngineError, NotOpen, ResubmitProblem};
+use crate::file_format::FileFormat;
+use crate::job::Candidate;
+use crate::plan::{TableMapping, TableState, TargetState};
+use crate::profile::header;
+
+/// What came of corrected rows.
+#[derive(Clone, Debug, Default)]
+pub struct Resubmission {
+    /// Rows of the file.
+    pub read: u64,
+    /// Rows that are loaded now.
+    pub loaded: u64,
+    /// Rows that are still rejected: their reject, and why.
+    pub refused: Vec<(i64, String)>,
+}
+
+/// Gives the feed that the file of an entry came by, and the file.
+pub type FeedOfEntry<'f> = dyn Fn(&FileEntry) -> Result<FoundFile, EngineError> + 'f;
+
+/// A corrected row with its reject.
+type Corrected = (RejectEntry, CorrectedRow);
+
+/// Loads corrected rows. All rows are checked before the first is loaded; those of one file are
+/// one transaction.
+///
+/// # Errors
+///
+/// A row does not lead back to a reject that is one still, or its file's columns are no longer those
+/// of the table.
+pub fn resubmit(
+    store: &mut dyn Store,
+    path: &Path,
+    feed_of: &FeedOfEntry<'_>,
+) -> Result<Resubmission, EngineError> {
+    let rows = read_corrected(path)?;
+    let mut done = Resubmission { read: rows.len() as u64, ..Resubmission::default() };
+    for (entry, rows) in by_file(store, path, rows)? {
+        let found = feed_of(&entry)?;
+        let format = format_of(&entry)?;
+        let target = TargetState::of(store, &found.feed)?;
+        OfFile { entry: &entry, found: &found, format: &format, target: &target }
+            .resubmit(store, rows, &mut done)?;
+    }
+    Ok(done)
+}
+
+/// A file of the ledger as the engine names files. Its path tells no parts.
+pub fn candidate_of(entry: &FileEntry) -> Candidate {
+    let file = PathBuf::from(&entry.arrival.path);
+    Candidate::of(Seen { arrival: entry.arrival.clone(), file, remote: None })
+}
+
+/// The rows by the files they came from, each checked to be a reject still.
+fn by_file(
+    store: &mut dyn Store,
+    path: &Path,
+    rows: Vec<CorrectedRow>,
+) -> Result<Vec<(FileEntry, Vec<Corrected>)>, EngineError> {
+    let known = rejects_of(store, &rows)?;
+    let mut seen = HashSet::new();
+    let mut sorted: BTreeMap<i64, (FileEntry, Vec<Corrected>)> = BTreeMap::new();
+    for row in rows {
+        let found = known.values().find_map(|(entry, all)| Some((entry, all.get(&row.reject)?)));
+        let why = match &found {
+            _ if !seen.insert(row.reject) => Some(NotOpen::Twice),
+            None => Some(NotOpen::Unknown),
+            Some((_, reject)) if reject.mended.is_some() => Some(NotOpen::Loaded),
+            Some((entry, _)) if entry.replaced_by.is_some() => Some(NotOpen::Replaced),
+            Some(_) => None,
+        };
+        if let Some(why) = why {
+            let (shown, line, reject) = (path.display().to_string(), row.line, row.reject);
+            return Err(ResubmitProblem::NotOpen { shown, line, reject, why }.into());
+        }
+        if let Some((entry, reject)) = found {
+            let group = sorted.entry(entry.file).or_insert_with(|| (entry.clone(), Vec::new()));
+            group.1.push((reject.clone(), row));
+        }
+    }
+    Ok(sorted.into_values().collect())
+}
+
+/// Files of the ledger with their rejects by number.
+type KnownRejects = BTreeMap<i64, (FileEntry, HashMap<i64, RejectEntry>)>;
+
+/// The rejects that rows name, with the others of their files.
+fn rejects_of(store: &mut dyn Store, rows: &[CorrectedRow]) -> Result<KnownRejects, EngineError> {
+    let mut known = KnownRejects::new();
+    let mut missing: HashSet<i64> = rows.iter().map(|row| row.reject).collect();
+    let mut entries = store.files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })?;
+    // Files that have rejects still come first: the others are only asked for what was corrected before.
+    entries.sort_by_key(|entry| entry.rejected == 0);
+    for entry in entries {
+        if missing.is_empty() {
+            break;
+        }
+        let rejects = store.rejects(entry.file, usize::MAX >> 1)?;
+        rejects.iter().for_each(|reject| {
+            missing.remove(&reject.reject);
+        });
+        if !rejects.is_empty() {
+            let rejects = rejects.into_iter().map(|reject| (reject.reject, reject)).collect();
+            known.insert(entry.file, (entry, rejects));
+        }
+    }
+    Ok(known)
+}
+
+/// Corrected rows of one file, and what is known of it.
+struct OfFile<'a> {
+    entry: &'a FileEntry,
+    found: &'a FoundFile,
+    format: &'a FileFormat,
+    target: &'a TargetState,
+}
+
+/// A table that rows of the file go to.
+struct OfTable<'a> {
+    table: String,
+    state: &'a TableState,
+    head: TableHead,
+}
+
+impl OfFile<'_> {
+    fn is_json(&self) -> bool {
+        self.format.format == "json"
+    }
+
+    fn other_columns(&self, table: &str) -> EngineError {
+        let (path, table) = (self.entry.arrival.path.clone(), table.to_owned());
+        ResubmitProblem::OtherColumns { path, table }.into()
+    }
+
+    fn resubmit(
+        &self,
+        store: &mut dyn Store,
+        rows: Vec<Corrected>,
+        done: &mut Resubmission,
+    ) -> Result<(), EngineError> {
+        if self.is_json() && !self.target.parts.is_empty() {
+            return Err(ResubmitProblem::NestedLists { path: self.entry.arrival.path.clone() }.into());
+        }
+        let mut groups: Vec<(Option<String>, Vec<Corrected>)> = Vec::new();
+        for (reject, row) in rows {
+            if !self.is_json() && row.is_blank() {
+                // A record that could not be taken apart went out whole: nobody has taken it apart since.
+                done.refused.push((reject.reject, "its columns are all blank".to_owned()));
+                continue;
+            }
+            let sheet = names_of(self.format, &reject).1.map(str::to_owned);
+            match groups.iter_mut().find(|(known, _)| *known == sheet) {
+                Some((_, rows)) => rows.push((reject, row)),
+                None => groups.push((sheet, vec![(reject, row)])),
+            }
+        }
+        for (sheet, rows) in groups {
+            let Some(of_table) = self.table_of(sheet) else { continue };
+            self.load_rows(store, of_table, rows, done)?;
+        }
+        Ok(())
+    }
+
+    fn table_of(&self, sheet: Option<String>) -> Option<OfTable<'_>> {
+        let Some(sheet) = sheet else {
+            let head = TableHead { names: self.format.names.clone(), ..TableHead::default() };
+            return Some(OfTable { table: self.found.feed.table.clone(), state: &self.target.main, head });
+        };
+        let (part, state) = self.target.parts.iter().find(|(part, _)| part.path == sheet)?;
+        let names = self.format.sheets.get(&sheet)?.clone();
+        let head = TableHead { path: sheet, names, is_child: false };
+        Some(OfTable { table: part.table.clone(), state, head })
+    }
+
+    fn load_rows(
+        &self,
+        store: &mut dyn Store,
+        mut of_table: OfTable<'_>,
+        rows: Vec<Corrected>,
+        done: &mut Resubmission,
+    ) -> Result<(), EngineError> {
+        let FoundFile { feed, file } = self.found;
+        let records = if self.is_json() {
+            let (records, names) = self.json_records(&rows, of_table.state.layout())?;
+            of_table.head.names = names;
+            records
+        } else {
+            field_records(&rows, &of_table.head)
+        };
+        let mapping = self.mapping(&of_table)?;
+        let unloadable = |reason| EngineError::unloadable(&file.shown, reason);
+        let caster = mapping.caster(file, feed);
+        let mut caster = caster.map_err(|problem| unloadable(FailReason::Constraint(problem)))?;
+        let mut batch = Rows { records, ..Rows::default() };
+        caster.cast(&mut batch);
+        let plan = self.plan(&mapping);
+        let loader = store.begin_load(&plan)?;
+        let mut loader = loader.ok_or_else(|| self.other_columns(&of_table.table))?;
+        loader.rows(0, &mut batch)?;
+        let refused = refused_rows(&batch);
+        let is_loaded = |at: usize| u32::try_from(at).is_ok_and(|at| !refused.contains_key(&at));
+        let own = rows.iter().enumerate().filter(|(at, _)| is_loaded(*at));
+        let mended: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
+        let loaded = mended.len() as u64;
+        let layout = mapping.fit.layout.clone();
+        loader.finish(&FileSummary {
+            loaded,
+            mended,
+            parts: vec![PartSummary { read: 0, loaded, layout }],
+            ended: clock::now(),
+            ..FileSummary::default()
+        })?;
+        done.loaded += loaded;
+        for (at, (reject, _)) in rows.iter().enumerate() {
+            if let Some(why) = u32::try_from(at).ok().and_then(|at| refused.get(&at)) {
+                done.refused.push((reject.reject, why.clone()));
+            }
+        }
+        Ok(())
+    }
+
+    fn mapping(&self, of_table: &OfTable<'_>) -> Result<TableMapping, EngineError> {
+        let FoundFile { feed, file } = self.found;
+        let OfTable { table, state, head } = of_table;
+        let unloadable = |reason| EngineError::unloadable(&file.shown, reason);
+        let names = header(head, &file.part_names());
+        let named = Layout::named(&names, &feed.namer, &feed.rules_of(&head.path));
+        let mapping = match state {
+            TableState::Managed { layout, lineage } => {
+                TableMapping::from_header(table.clone(), head, layout, &named, feed, *lineage)
+                    .ok_or_else(|| self.other_columns(table))?
+            }
+            TableState::External(shape) => {
+                TableMapping::to_external(head, shape, &named, feed).map_err(unloadable)?
+            }
+            TableState::New { .. } => return Err(self.other_columns(table)),
+        };
+        let mut mapping = mapping.with_formats(&self.format.formats);
+        mapping.drift.clear();
+        mapping.resolve_key(feed).map_err(unloadable)?;
+        Ok(mapping)
+    }
+
+    fn plan(&self, mapping: &TableMapping) -> LoadPlan {
+        LoadPlan {
+            batch: self.entry.batch,
+            arrival: self.entry.arrival.clone(),
+            feed: self.entry.feed.clone(),
+            tables: vec![mapping.plan(self.found.feed.mode)],
+            replaces: None,
+            kind: self.entry.kind.clone().unwrap_or_default(),
+            began: clock::now(),
+            first_of_delivery: false,
+            sql_before: Vec::new(),
+            sql_after: Vec::new(),
+            careful: true,
+            shape: None,
+            mends: Some(self.entry.file),
+            retracts: false,
+        }
+    }
+
+    /// Records of corrected JSON, each of which has to be a record still, and the names of their columns.
+    fn json_records(
+        &self,
+        rows: &[Corrected],
+        base: Option<&Layout>,
+    ) -> Result<(Records, Vec<String>), EngineError> {
+        let mut text = Vec::new();
+        for (_, row) in rows {
+            let record = row.values.get(RECORD).map(String::as_str).unwrap_or_default();
+            let value: Result<serde_json::Value, _> = serde_json::from_str(record);
+            if !value.as_ref().is_ok_and(serde_json::Value::is_object) {
+                let why = value.err().map_or_else(|| "it is no object".to_owned(), |error| error.to_string());
+                return Err(ResubmitProblem::NoJson { line: row.line, why }.into());
+            }
+            text.extend(record.bytes().map(|b| if b == b'\n' || b == b'\r' { b' ' } else { b }));
+            text.push(b'\n');
+        }
+        let parts = self.found.file.part_names();
+        let columns = base.map(|layout| layout.columns.as_slice()).unwrap_or_default();
+        let own = columns.iter().map(|column| &column.source).filter(|source| !parts.contains(source));
+        let heads = [TableHead { names: own.cloned().collect(), ..TableHead::default() }];
+        let failed = |error: ReadError| EngineError::reading(&self.entry.arrival.path, error);
+        let opened = hypodoke_formats::open(
+            Box::new(Cursor::new(text)),
+            "corrected.jsonl",
+            &Wishes::default(),
+            &heads,
+        );
+        let mut reader = opened.map_err(failed)?.reader;
+        let mut batch = Vec::new();
+        reader.next(&mut batch).map_err(failed)?;
+        let mut records = batch.into_iter().next().unwrap_or_default();
+        for (at, (reject, _)) in rows.iter().enumerate() {
+            records.set_line(at, reject.line);
+        }
+        let names = reader.tables().first().map(|head| head.names.clone()).unwrap_or_default();
+        Ok((records, names))
+    }
+}
+
+/// The rows that were refused, by their places in the batch, with why.
+fn refused_rows(batch: &Rows) -> HashMap<u32, String> {
+    let words = |reject: &hypodoke_core::cast::Reject| {
+        let column = reject.column.as_ref().map(|column| format!("{column}: ")).unwrap_or_default();
+        (reject.record, format!("{column}{}", reject.reason))
+    };
+    batch.rejects.iter().map(words).collect()
+}
+
+/// Records of the fields that a corrected row has under the names of its file.
+fn field_records(rows: &[Corrected], head: &TableHead) -> Records {
+    let names = header(head, &[]);
+    let mut records = Records::default();
+    for (reject, row) in rows {
+        let begin = records.bytes.len();
+        for name in &names {
+            let start = records.bytes.len();
+            records.bytes.extend_from_slice(row.values.get(name).map_or(&[][..], |value| value.as_bytes()));
+            records.push_field(Field::new(start..records.bytes.len(), false));
+        }
+        records.end_record(begin..records.bytes.len(), reject.line);
+    }
+    records
+}

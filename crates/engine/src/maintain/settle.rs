@@ -1,0 +1,134 @@
+//! Files that are held: which they are, what a decision would come to, and its entry in the ledger.
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::{DecisionEntry, FileEntry, Store};
+
+use super::dry_run::DryRunStore;
+use super::find::FoundFile;
+use crate::batch::loaded_line;
+use crate::clock;
+use crate::decide::{HoldReason, Settlement};
+use crate::error::{AgainProblem, EngineError};
+use crate::event::Silent;
+use crate::load::{FileRequest, NotLoaded, load_file};
+use crate::plan::TargetState;
+use crate::receipt::ReceiptLine;
+
+/// Who decided, and why.
+#[derive(Clone, Debug, Default)]
+pub struct Decider {
+    /// Who.
+    pub by: String,
+    /// Why, in their words.
+    pub why: Option<String>,
+}
+
+/// What a decision would come to.
+#[derive(Clone, Debug)]
+pub enum Effect {
+    /// The file would be loaded.
+    Loads(Box<ReceiptLine>),
+    /// It would still be held.
+    StillHeld(Vec<HoldReason>),
+}
+
+/// The files that are held now, the oldest first.
+///
+/// # Errors
+///
+/// The ledger cannot be read.
+pub fn held_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> {
+    let mut newest: Vec<FileEntry> = Vec::new();
+    for entry in store.loaded_files()? {
+        let is_same = |known: &FileEntry| {
+            known.arrival.path == entry.arrival.path
+                && known.arrival.place == entry.arrival.place
+                && known.table == entry.table
+        };
+        newest.retain(|known| !is_same(known));
+        newest.push(entry);
+    }
+    newest.retain(|entry| entry.outcome == Outcome::Held);
+    Ok(newest)
+}
+
+/// The file of an entry, if it is there and what it was when it was held.
+///
+/// # Errors
+///
+/// It is gone, or has changed.
+pub fn as_it_was_held(entry: &FileEntry, found: Option<FoundFile>) -> Result<FoundFile, EngineError> {
+    let path = entry.arrival.path.clone();
+    match found {
+        None => Err(AgainProblem::Gone { path }.into()),
+        Some(found) if !found.file.seen.arrival.looks_like(&entry.arrival) => {
+            Err(AgainProblem::Changed { path }.into())
+        }
+        Some(found) => Ok(found),
+    }
+}
+
+/// What the next load would make of the file under the decision.
+///
+/// # Errors
+///
+/// The file cannot be read or loaded even so.
+pub fn settlement_effect(
+    store: &mut dyn Store,
+    found: &FoundFile,
+    settlement: &Settlement,
+) -> Result<Effect, EngineError> {
+    let FoundFile { feed, file } = found;
+    let mut store = DryRunStore::on(store);
+    let mut target = TargetState::of(&mut store, feed)?;
+    let applied = settlement.applied(feed, target.main.layout());
+    let request = FileRequest::of(&applied, file, 0, &Silent);
+    match load_file(&mut store, &request, &mut target, None) {
+        Ok(loaded) => Ok(Effect::Loads(Box::new(loaded_line(feed, file, &loaded, false)))),
+        Err(NotLoaded::Held(held)) => Ok(Effect::StillHeld(held.reasons)),
+        Err(NotLoaded::Skipped(_)) => Err(AgainProblem::InUse { path: file.shown.clone() }.into()),
+        Err(NotLoaded::Failed(error)) => Err(error),
+        Err(NotLoaded::Store(error)) => Err(error.into()),
+    }
+}
+
+/// Records a decision about the file of an entry.
+///
+/// # Errors
+///
+/// The database does not answer.
+pub fn note_settlement(
+    store: &mut dyn Store,
+    entry: &FileEntry,
+    settlement: &Settlement,
+    decider: Decider,
+) -> Result<(), EngineError> {
+    let decision = settlement
+        .to_json()
+        .map_err(|why| EngineError::not_recorded("decision", &entry.arrival.path, why))?;
+    let arrival = entry.arrival.clone();
+    let table = entry.table.clone().unwrap_or_default();
+    let Decider { by, why } = decider;
+    store.note_decision(&DecisionEntry { arrival, table, decision, by, at: clock::now(), why })?;
+    Ok(())
+}
+
+/// Discards the file of an entry: it is known from now on, and never loaded as it is.
+///
+/// # Errors
+///
+/// The database does not answer.
+pub fn discard(
+    store: &mut dyn Store,
+    entry: &FileEntry,
+    settlement: &Settlement,
+    decider: Decider,
+) -> Result<(), EngineError> {
+    let message = decider.why.clone().or_else(|| entry.message.clone());
+    note_settlement(store, entry, settlement, decider)?;
+    let now = clock::now();
+    let discarded =
+        FileEntry { outcome: Outcome::Discarded, began: now, ended: now, message, ..entry.clone() };
+    store.note_file(&discarded, &[])?;
+    Ok(())
+}

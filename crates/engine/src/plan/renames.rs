@@ -1,0 +1,80 @@
+//! Columns of a file that seem to be columns of the table under new names.
+
+use hypodoke_core::drift::{Alike, Policy, Rename, likeliest, name_likeness};
+use hypodoke_core::evidence::overlap;
+use hypodoke_core::layout::{Column, Layout};
+use hypodoke_core::names::match_key;
+use hypodoke_core::spelling::temporal;
+use hypodoke_core::types::Type;
+use hypodoke_stores::{ColumnSample, Store, StoreError};
+
+use crate::profile::TableProfile;
+
+/// Columns of the file that seem to be columns of the table under new names: alike in name, or in
+/// what they hold.
+pub fn renames(
+    store: &mut dyn Store,
+    name: &str,
+    table: &Layout,
+    profile: &TableProfile,
+    policy: &Policy,
+) -> Result<Vec<Rename>, StoreError> {
+    let file = &profile.layout;
+    let key = |name: &str| match_key(name);
+    let is_there =
+        |columns: &[Column], name: &str| columns.iter().any(|column| key(&column.name) == key(name));
+    let ignored = |source: &str| policy.ignore.iter().any(|name| key(name) == key(source));
+    let gone: Vec<usize> =
+        (0..table.columns.len()).filter(|at| !is_there(&file.columns, &table.columns[*at].name)).collect();
+    let new: Vec<usize> = (0..profile.evidence.columns.len())
+        .filter(|at| {
+            !is_there(&table.columns, &file.columns[*at].name) && !ignored(&file.columns[*at].source)
+        })
+        .collect();
+    if gone.is_empty() || new.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut candidates = Vec::new();
+    for gone in gone {
+        let old = &table.columns[gone];
+        let sample = store.column_sample(name, &old.name)?;
+        for new in &new {
+            candidates.push(Rename { gone, new: *new, alike: alike(old, &sample, profile, *new) });
+        }
+    }
+    Ok(likeliest(candidates))
+}
+
+fn alike(old: &Column, sample: &ColumnSample, profile: &TableProfile, at: usize) -> Alike {
+    let new = &profile.layout.columns[at];
+    let (evidence, decision) = (&profile.evidence.columns[at], &profile.decisions[at]);
+    let number = |text: &Option<String>| text.as_deref().and_then(|text| text.parse::<f64>().ok());
+    let range = match (number(&sample.least), number(&sample.greatest), evidence.numeric_range(decision)) {
+        (Some(least), Some(greatest), Some(range)) => Some(overlap((least, greatest), range)),
+        _ => None,
+    };
+    let is_text = |ty: Type| matches!(ty, Type::Text | Type::Uuid);
+    // Numbers and moments are spelled one way in the table and another in the file.
+    let values =
+        (is_text(old.ty()) && is_text(new.ty())).then(|| evidence.share_of(&sample.values)).flatten();
+    let kinds = hypodoke_core::drift::same_kind(old, new) && sample.least.is_some() && evidence.values() > 0;
+    let kinds = kinds
+        && !(old.ty() == Type::Date && days_apart(sample, evidence.instant_range(decision.format.date)));
+    let names = name_likeness(&old.source, &new.source).max(name_likeness(&old.name, &new.name));
+    Alike { names, range, values, kinds }
+}
+
+/// Whether a column of days and one of moments lie years apart, as a birthday and an arrival do.
+fn days_apart(sample: &ColumnSample, range: Option<(i64, i64)>) -> bool {
+    const YEARS: i64 = 5 * 366 * temporal::DAY;
+    let moment = |text: &Option<String>| {
+        text.as_deref().and_then(|text| temporal::read_date(text.as_bytes(), temporal::DateOrder::Ymd))
+    };
+    match (moment(&sample.least), moment(&sample.greatest), range) {
+        (Some(least), Some(greatest), Some((first, last))) => {
+            let (least, greatest) = (i64::from(least) * temporal::DAY, i64::from(greatest) * temporal::DAY);
+            first > greatest + YEARS || last < least - YEARS
+        }
+        _ => false,
+    }
+}

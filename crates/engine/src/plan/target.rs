@@ -1,0 +1,226 @@
+//! The tables that a feed's files fill, as they were before a file.
+
+use hypodoke_core::layout::{Layout, Part};
+use hypodoke_core::names::Lineage;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_core::reconcile::join;
+use hypodoke_formats::TableHead;
+use hypodoke_stores::{FileQuery, Store, StoreError, TableShape};
+
+use crate::error::EngineError;
+use crate::file_format::FileFormat;
+use crate::job::{Candidate, Feed};
+use crate::profile::{FileProfile, FormatHints, TableProfile};
+
+/// What a table was before the file.
+#[derive(Clone, Debug)]
+pub enum TableState {
+    /// It is not there: the layout it will get.
+    New {
+        /// The layout, joined of all files at hand.
+        layout: Layout,
+    },
+    /// A load made it.
+    Managed {
+        /// Its layout.
+        layout: Layout,
+        /// The lineage columns it has.
+        lineage: Lineage,
+    },
+    /// Somebody else made it: it is filled as it is, and not changed.
+    External(TableShape),
+}
+
+impl TableState {
+    /// What a table is now.
+    pub fn of(store: &mut dyn Store, table: &str) -> Result<TableState, StoreError> {
+        let kept = store.layout(table)?;
+        Ok(match (store.table(table)?, kept) {
+            (Some(shape), Some(entry)) => {
+                TableState::Managed { layout: entry.layout, lineage: shape.lineage }
+            }
+            // The layout of a table that only names its parts has no table to it.
+            (None, Some(entry)) if entry.layout.columns.is_empty() && !entry.layout.parts.is_empty() => {
+                TableState::Managed { layout: entry.layout, lineage: Lineage::Rows }
+            }
+            (Some(shape), None) => TableState::External(shape),
+            (None, _) => TableState::New { layout: Layout::default() },
+        })
+    }
+
+    /// The lineage columns that the table has, or will have.
+    pub fn lineage(&self, is_child: bool) -> Lineage {
+        match self {
+            TableState::New { .. } if is_child => Lineage::Children,
+            TableState::New { .. } => Lineage::Rows,
+            TableState::Managed { lineage, .. } => *lineage,
+            TableState::External(shape) => shape.lineage,
+        }
+    }
+
+    /// Its layout, where there is one to reconcile with.
+    pub fn layout(&self) -> Option<&Layout> {
+        match self {
+            TableState::New { layout } | TableState::Managed { layout, .. } => Some(layout),
+            TableState::External(_) => None,
+        }
+    }
+
+    /// The table is ours from now on, with this layout.
+    pub fn adopt(&mut self, layout: Layout, lineage: Lineage) {
+        if !matches!(self, TableState::External(_)) {
+            *self = TableState::Managed { layout, lineage };
+        }
+    }
+}
+
+/// The tables of a feed.
+#[derive(Clone, Debug)]
+pub struct TargetState {
+    /// The main one.
+    pub main: TableState,
+    /// Those of sheets and of nested lists.
+    pub parts: Vec<(Part, TableState)>,
+    /// How the file loaded last is written, where that is known.
+    pub last_format: Option<FileFormat>,
+}
+
+impl TargetState {
+    /// What a feed's tables are now.
+    ///
+    /// # Errors
+    ///
+    /// The database does not answer, or the ledger keeps no format of the file loaded last that can
+    /// be read.
+    pub fn of(store: &mut dyn Store, feed: &Feed) -> Result<TargetState, EngineError> {
+        let main = TableState::of(store, &feed.table)?;
+        let parts = main.layout().map(|layout| layout.parts.clone()).unwrap_or_default();
+        let part = |part: Part| TableState::of(store, &part.table).map(|state| (part, state));
+        let parts = parts.into_iter().map(part).collect::<Result<_, _>>()?;
+        let mut last_format = None;
+        if matches!(main, TableState::Managed { .. }) {
+            let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
+            let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
+            if let Some(entry) = store.files(&query)?.first() {
+                let format = FileFormat::of_entry(entry);
+                last_format =
+                    format.map_err(|why| EngineError::ledger("format", &entry.arrival.path, why))?;
+            }
+        }
+        Ok(TargetState { main, parts, last_format })
+    }
+
+    /// Reads again what the tables are by now. As long as there is none, what its files were found to
+    /// hold stands.
+    ///
+    /// # Errors
+    ///
+    /// See [`TargetState::of`].
+    pub fn refresh(&mut self, store: &mut dyn Store, feed: &Feed) -> Result<(), EngineError> {
+        let now = TargetState::of(store, feed)?;
+        if !(self.is_new() && now.is_new()) {
+            *self = now;
+        }
+        Ok(())
+    }
+
+    /// What the tables tell of how files are written that went to them.
+    pub fn hints(&self) -> FormatHints {
+        let mut hints = FormatHints::default();
+        hints.learn("", self.main.layout());
+        for (part, state) in &self.parts {
+            hints.learn(&part.path, state.layout());
+        }
+        hints
+    }
+
+    /// Whether there is no table yet.
+    pub fn is_new(&self) -> bool {
+        matches!(self.main, TableState::New { .. })
+    }
+
+    /// Whether there is no table yet, nor anything that is known of what its files hold.
+    pub fn lacks_layout(&self) -> bool {
+        matches!(&self.main, TableState::New { layout } if *layout == Layout::default())
+    }
+
+    /// Takes in what files were found to hold, before the first of them is loaded: layouts are
+    /// joined, so that the order of the files does not matter.
+    pub fn add_profiles<'a>(
+        &mut self,
+        store: &mut dyn Store,
+        feed: &Feed,
+        files: impl Iterator<Item = &'a FileProfile>,
+    ) -> Result<(), StoreError> {
+        let mut main: Option<Layout> = None;
+        for profile in files {
+            let layout = &feed.wanted("", profile.layout());
+            main = Some(main.map_or_else(|| layout.clone(), |all| join(&all, layout)));
+            for table in profile.tables.iter().skip(1) {
+                let named = layout.parts.iter().find(|part| part.path == table.head.path);
+                let Some(part) = named else { continue };
+                match self.parts.iter_mut().find(|(known, _)| known.path == part.path) {
+                    Some((_, TableState::New { layout })) => {
+                        *layout = join(layout, &feed.wanted(&part.path, &table.layout))
+                    }
+                    Some(_) => {}
+                    None => {
+                        let base = match TableState::of(store, &part.table)? {
+                            TableState::New { .. } => {
+                                TableState::New { layout: feed.wanted(&part.path, &table.layout) }
+                            }
+                            there => there,
+                        };
+                        self.parts.push((part.clone(), base));
+                    }
+                }
+            }
+        }
+        if let (TableState::New { layout }, Some(main)) = (&mut self.main, main) {
+            *layout = main;
+        }
+        Ok(())
+    }
+
+    /// The table of a part of a file, taken in if it is new.
+    pub fn part(
+        &mut self,
+        store: &mut dyn Store,
+        feed: &Feed,
+        table: &TableProfile,
+    ) -> Result<usize, StoreError> {
+        if let Some(at) = self.parts.iter().position(|(part, _)| part.path == table.head.path) {
+            return Ok(at);
+        }
+        let base = feed.table_of(&table.head.path);
+        let taken = |name: &str| {
+            feed.table.eq_ignore_ascii_case(name)
+                || self.parts.iter().any(|(part, _)| part.table.eq_ignore_ascii_case(name))
+        };
+        let numbered = (2..).map(|number| format!("{base}_{number}"));
+        let name = std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base);
+        let found = match TableState::of(store, &name)? {
+            TableState::New { .. } => {
+                TableState::New { layout: feed.wanted(&table.head.path, &table.layout) }
+            }
+            there => there,
+        };
+        self.parts.push((Part { path: table.head.path.clone(), table: name }, found));
+        Ok(self.parts.len() - 1)
+    }
+
+    /// The tables as a reader may know them beforehand: the names that files have for columns.
+    pub fn known_heads(&self, file: &Candidate) -> Vec<TableHead> {
+        let is_part = |name: &str| file.parts.iter().any(|(part, _)| part.name == name);
+        let head = |path: &str, base: &TableState, is_child: bool| {
+            let columns = base.layout().map(|layout| layout.columns.as_slice()).unwrap_or_default();
+            let own = columns.iter().filter(|column| is_child || !is_part(&column.source));
+            TableHead { path: path.to_owned(), names: own.map(|c| c.source.clone()).collect(), is_child }
+        };
+        let main = head("", &self.main, false);
+        let parts = self.parts.iter();
+        std::iter::once(main)
+            .chain(parts.map(|(part, base)| head(&part.path, base, base.lineage(true) == Lineage::Children)))
+            .collect()
+    }
+}

@@ -1,0 +1,202 @@
+//! Receipts: the account of a batch.
+
+use hypodoke_core::drift::Drift;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::Counts;
+use serde::Serialize;
+
+use crate::decide::HoldReason;
+use crate::error::EngineError;
+
+/// The version of the receipt's JSON.
+///
+/// 1: batch, database, files, known, unmatched, totals. Fields may be added without a new version.
+pub const RECEIPT_VERSION: u32 = 1;
+
+/// The account of a batch.
+#[derive(Clone, Debug, Serialize)]
+pub struct Receipt {
+    /// The version of this document.
+    pub version: u32,
+    /// The batch's number; `None` where nothing was new and none was begun.
+    pub batch: Option<i64>,
+    /// The database.
+    pub database: String,
+    /// When it began, as RFC 3339 has it.
+    pub began_at: String,
+    /// Seconds from beginning to end.
+    pub seconds: f64,
+    /// One line per file that was new or changed.
+    pub files: Vec<ReceiptLine>,
+    /// Files that the ledger knew already.
+    pub known: u64,
+    /// Files that no feed wants.
+    pub unmatched: Vec<String>,
+    /// Files that are still arriving, and are left for later.
+    pub waiting: Vec<String>,
+    /// Columns that files of this batch disagree about, and how they were brought together.
+    pub conflicts: Vec<Conflict>,
+    /// The sums of the lines.
+    pub totals: Totals,
+}
+
+/// A column that files loaded together have different types for.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Conflict {
+    /// The table.
+    pub table: String,
+    /// The column.
+    pub column: String,
+    /// The type that holds the values of all.
+    pub joined: String,
+    /// What the files have, each type once.
+    pub sides: Vec<Side>,
+}
+
+/// What some files of a conflict have.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Side {
+    /// The type.
+    pub of: String,
+    /// How many files.
+    pub files: u64,
+    /// One of them.
+    pub file: String,
+    /// The line of a value that a narrower type does not hold, and the value.
+    pub line: Option<u64>,
+    /// See `line`.
+    pub value: Option<String>,
+}
+
+/// The sums of a receipt.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Totals {
+    /// Files loaded.
+    pub files_loaded: u64,
+    /// Files that failed.
+    pub files_failed: u64,
+    /// Files that are held.
+    pub files_held: u64,
+    /// Records read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+    /// Rows rejected.
+    pub rows_rejected: u64,
+    /// Records left out by rule.
+    pub rows_left_out: u64,
+    /// Bytes of the files loaded.
+    pub bytes: u64,
+}
+
+/// What became of the rows of a file in their table.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RowCounts {
+    /// Rows added.
+    pub inserted: u64,
+    /// Rows that took the place of others, or a new version of them.
+    pub updated: u64,
+    /// Rows that were there just so.
+    pub unchanged: u64,
+    /// Rows taken out.
+    pub deleted: u64,
+}
+
+impl From<Counts> for RowCounts {
+    fn from(counts: Counts) -> RowCounts {
+        let Counts { inserted, updated, unchanged, deleted, .. } = counts;
+        RowCounts { inserted, updated, unchanged, deleted }
+    }
+}
+
+/// What a file gave to one of its tables, besides the main one.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct PartLine {
+    /// The table.
+    pub table: String,
+    /// Where in the file its rows stand: a sheet, or the path of a nested list.
+    pub path: String,
+    /// Rows read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+}
+
+/// One file of a receipt.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct ReceiptLine {
+    /// The file's path, as people know it.
+    pub path: String,
+    /// Its feed.
+    pub feed: Option<String>,
+    /// What became of it.
+    pub outcome: Outcome,
+    /// What kind of file it is.
+    pub kind: Option<String>,
+    /// Its table.
+    pub table: Option<String>,
+    /// Records read.
+    pub rows_read: u64,
+    /// Rows loaded.
+    pub rows_loaded: u64,
+    /// Rows rejected.
+    pub rows_rejected: u64,
+    /// Records left out by rule.
+    pub rows_left_out: u64,
+    /// What became of its rows in the table.
+    pub counts: RowCounts,
+    /// What went to its other tables: sheets, and what was nested in its records.
+    pub parts: Vec<PartLine>,
+    /// Its size.
+    pub bytes: u64,
+    /// When it was modified: microseconds since 1970.
+    #[serde(skip)]
+    pub modified: i64,
+    /// Seconds it took.
+    pub seconds: f64,
+    /// How it differs from its tables, with what was done about it.
+    pub changes: Vec<Drift>,
+    /// Why it is held.
+    pub holds: Vec<HoldReason>,
+    /// Whether its rows took the place of an earlier version's.
+    pub replaced: bool,
+    /// It is as it was when those were loaded.
+    #[serde(skip)]
+    pub again: bool,
+    /// Lines after the table that were left out of it.
+    pub footer: Vec<String>,
+    /// What there is to say of what was found in it.
+    pub notes: Vec<String>,
+    /// Why it failed, or what else there is to say.
+    pub message: Option<String>,
+    /// Why it failed, as data.
+    #[serde(skip)]
+    pub error: Option<EngineError>,
+}
+
+impl Receipt {
+    /// Adds the lines up.
+    pub fn total(lines: &[ReceiptLine]) -> Totals {
+        let mut totals = Totals::default();
+        for line in lines {
+            match line.outcome {
+                Outcome::Loaded => {
+                    totals.files_loaded += 1;
+                    totals.rows_read += line.rows_read;
+                    totals.rows_loaded += line.rows_loaded;
+                    totals.rows_rejected += line.rows_rejected;
+                    totals.rows_left_out += line.rows_left_out;
+                    totals.bytes += line.bytes;
+                }
+                Outcome::Failed => totals.files_failed += 1,
+                Outcome::Held => totals.files_held += 1,
+                Outcome::Known
+                | Outcome::Same
+                | Outcome::Discarded
+                | Outcome::Retracted
+                | Outcome::Unmatched => {}
+            }
+        }
+        totals
+    }
+}

@@ -1,0 +1,216 @@
+//! Telling people: what happened is written into the ledger with whom it is for, once per event,
+//! and sent from there until it has been taken.
+
+mod mail;
+mod notice;
+mod webhook;
+
+use std::time::Duration;
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::{NoticeEntry, Store, StoreError};
+
+pub use notice::Notice;
+
+use crate::failure::Failure;
+use crate::schedule::Lateness;
+use crate::settings::Settings;
+use crate::settings::notify::{NotificationKind, NotifySettings, Way};
+use crate::wording::line_advice;
+use hypodoke_core::count;
+use hypodoke_engine::clock;
+use hypodoke_engine::receipt::{Receipt, ReceiptLine};
+
+/// One thing that happened.
+#[derive(Clone, Debug, PartialEq, serde::Serialize)]
+pub struct Notification {
+    /// What kind of thing.
+    pub event: NotificationKind,
+    /// What it is known by: the same thing again has the same, and is not told again.
+    #[serde(skip)]
+    pub key: String,
+    /// The feed.
+    pub feed: Option<String>,
+    /// The file, if it is about one.
+    pub path: Option<String>,
+    /// What happened, in words.
+    pub what: String,
+    /// What to do about it.
+    pub advice: Option<String>,
+}
+
+/// What a receipt has to tell, the worst first.
+pub fn of_receipt(receipt: &Receipt) -> Vec<Notification> {
+    let Some(batch) = receipt.batch else { return Vec::new() };
+    let mut all: Vec<Notification> = receipt.files.iter().filter_map(|line| of_line(line, batch)).collect();
+    all.sort_by_key(|one| NotificationKind::ALL.iter().position(|event| *event == one.event));
+    let totals = &receipt.totals;
+    if all.is_empty() && totals.files_loaded > 0 {
+        let files = count::files(totals.files_loaded);
+        let feeds: Vec<&Option<String>> = receipt.files.iter().map(|line| &line.feed).collect();
+        let one_feed = feeds.windows(2).all(|pair| pair[0] == pair[1]);
+        all.push(Notification {
+            event: NotificationKind::Success,
+            key: format!("success {batch}"),
+            feed: feeds.first().filter(|_| one_feed).and_then(|feed| (*feed).clone()),
+            path: None,
+            what: format!("{files} loaded, {}", count::rows(totals.rows_loaded)),
+            advice: None,
+        });
+    }
+    all
+}
+
+/// A place or something else in the way of a load: loads that meet it again and again tell of it
+/// once a day.
+pub fn of_trouble(trouble: &Failure) -> Notification {
+    let day = clock::now() / (24 * 3_600_000_000);
+    Notification {
+        event: NotificationKind::Failure,
+        key: format!("trouble {day} {}", trouble.message),
+        feed: None,
+        path: None,
+        what: trouble.message.clone(),
+        advice: trouble.advice.clone(),
+    }
+}
+
+/// A feed whose files are due and have not come: told once for each moment.
+pub fn of_lateness(late: &Lateness) -> Notification {
+    Notification {
+        event: NotificationKind::Silence,
+        key: format!("silence {} {}", late.feed(), late.due()),
+        feed: Some(late.feed().to_owned()),
+        path: None,
+        what: late.words(),
+        advice: Some("ask whoever sends it, and look with: hypodoke ledger --late".to_owned()),
+    }
+}
+
+fn of_line(line: &ReceiptLine, batch: i64) -> Option<Notification> {
+    let (table, path) = (line.table.as_deref().unwrap_or_default(), &line.path);
+    let message = || line.message.clone().unwrap_or_default();
+    // The same file that fails or is held again for the same reason is no new event.
+    let same = || format!("{table} {path} {} {} {}", line.bytes, line.modified, message());
+    let (event, key, what) = match line.outcome {
+        Outcome::Failed => (NotificationKind::Failure, format!("failed {}", same()), message()),
+        Outcome::Held => (NotificationKind::Hold, format!("held {}", same()), message()),
+        Outcome::Loaded if line.rows_rejected > 0 => {
+            let rows =
+                format!("{} rejected of {}", count::rows(line.rows_rejected), count::number(line.rows_read));
+            (NotificationKind::Rejects, format!("rejects {batch} {table} {path}"), rows)
+        }
+        _ => return None,
+    };
+    let advice = match event {
+        NotificationKind::Rejects => Some(format!("hypodoke rejects {batch}")),
+        _ => line_advice(line),
+    };
+    Some(Notification { event, key, feed: line.feed.clone(), path: Some(path.clone()), what, advice })
+}
+
+/// Writes down what is to be told, and to whom. What somebody was told of already is left out.
+pub fn note(
+    store: &mut dyn Store,
+    people: &[NotifySettings],
+    notifications: &[Notification],
+    receipt: Option<&Receipt>,
+) -> Result<(), StoreError> {
+    if people.is_empty() || notifications.is_empty() {
+        return Ok(());
+    }
+    store.open_ledger()?;
+    for to in people {
+        let wanted: Vec<&Notification> =
+            notifications.iter().filter(|notification| wants(to, notification)).collect();
+        let keys: Vec<String> = wanted.iter().map(|notification| notification.key.clone()).collect();
+        let untold = if keys.is_empty() { Default::default() } else { store.untold(&to.name, &keys)? };
+        let news: Vec<&Notification> = wanted.into_iter().filter(|one| untold.contains(&one.key)).collect();
+        if news.is_empty() {
+            continue;
+        }
+        let keys: Vec<String> = news.iter().map(|notification| notification.key.clone()).collect();
+        let at = clock::now();
+        let notice = Notice::of(&news, receipt, &store.shown(), at);
+        let entry = NoticeEntry { notice: 0, to: to.name.clone(), content: notice.to_json(), at };
+        store.note_notice(&entry, &keys)?;
+    }
+    Ok(())
+}
+
+fn wants(to: &NotifySettings, notification: &Notification) -> bool {
+    let is_of_feed =
+        to.feeds.is_empty() || notification.feed.as_ref().is_some_and(|feed| to.feeds.contains(feed));
+    to.on.contains(&notification.event) && is_of_feed
+}
+
+/// What was not taken within a day is no news any more.
+const STALE: i64 = 24 * 3_600_000_000;
+
+/// Sends what is still to be sent and was not tried within so long; gives what was in the way.
+pub fn deliver(
+    store: &mut dyn Store,
+    people: &[NotifySettings],
+    untried_for: Duration,
+) -> Result<Vec<Failure>, StoreError> {
+    if people.is_empty() || !store.has_ledger()? {
+        return Ok(Vec::new());
+    }
+    let now = clock::now();
+    let tried_before = now - i64::try_from(untried_for.as_micros()).unwrap_or(i64::MAX);
+    let mut troubles = Vec::new();
+    for entry in store.take_notices(now, tried_before, now - STALE)? {
+        let Some(to) = people.iter().find(|to| to.name == entry.to) else {
+            let gone = "the configuration does not name them any more";
+            store.settle_notice(entry.notice, clock::now(), Some(gone))?;
+            continue;
+        };
+        let sent = Notice::from_json(&entry.content).map_err(|why| unreadable(to, &why));
+        let sent = sent.and_then(|notice| send(to, &notice));
+        let trouble = sent.as_ref().err().map(|failure| failure.message.clone());
+        store.settle_notice(entry.notice, clock::now(), trouble.as_deref())?;
+        troubles.extend(sent.err());
+    }
+    Ok(troubles)
+}
+
+/// A message that the ledger does not give back as it was written.
+fn unreadable(to: &NotifySettings, why: &serde_json::Error) -> Failure {
+    Failure::load(format!(
+        "[notify.{}] was not told: the message in the ledger cannot be read: {why}",
+        to.name
+    ))
+    .advise("another program has changed it; what it was about is in the ledger: hypodoke ledger")
+}
+
+/// Sends one message, now.
+pub fn send(to: &NotifySettings, notice: &Notice) -> Result<(), Failure> {
+    let (sent, whom) = match &to.way {
+        Way::Mail(mail) => (mail::send(mail, notice), format!("{}:{}", mail.host, mail.port)),
+        Way::Webhook(hook) => (webhook::send(hook, notice), hook.shown.clone()),
+    };
+    sent.map_err(|why| {
+        Failure::load(format!("[notify.{}] could not be told by {whom}: {why}", to.name))
+            .advise("the message is kept in the ledger and tried again for a day")
+    })
+}
+
+/// Tells what ended a load before there was a receipt: by the ledger, or directly where that is
+/// away too. Gives what was in the way.
+pub fn of_failure(settings: &Settings, failure: &Failure) -> Vec<Failure> {
+    if settings.notify.is_empty() {
+        return Vec::new();
+    }
+    let notification = of_trouble(failure);
+    let told = hypodoke_stores::open(&settings.store).and_then(|mut store| {
+        note(store.as_mut(), &settings.notify, std::slice::from_ref(&notification), None)?;
+        deliver(store.as_mut(), &settings.notify, Duration::ZERO)
+    });
+    told.unwrap_or_else(|_| at_once(&settings.notify, &notification, &settings.store.to_string()))
+}
+
+/// Tells all of them directly of what cannot be written down, as when the database is away.
+pub fn at_once(people: &[NotifySettings], notification: &Notification, shown: &str) -> Vec<Failure> {
+    let notice = Notice::of(&[notification], None, shown, clock::now());
+    people.iter().filter(|to| wants(to, notification)).filter_map(|to| send(to, &notice).err()).collect()
+}

@@ -1,0 +1,295 @@
+//! The worker of one feed: a round looks at its place, loads what is new and says what came of it.
+
+use std::time::Duration;
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::discover::{Discovered, discover};
+use hypodoke_engine::error::EngineError;
+use hypodoke_engine::event::All;
+use hypodoke_engine::job::Job;
+use hypodoke_engine::load::StopSignal;
+use hypodoke_stores::{Lease, Mode};
+use jiff::Timestamp;
+use tracing::{debug, error, info, warn};
+
+use super::retries::Retries;
+use super::scheduler::{After, Wakeup};
+use super::status::{Counts, State, Status};
+use crate::failure::Failure;
+use crate::notifications::{self, Notification};
+use crate::render::log;
+use crate::schedule::lateness;
+use crate::settings::notify::NotificationKind;
+use crate::settings::{FeedSettings, PlaceSettings, Settings};
+
+/// After a database or a place was out of reach, it is tried again after so long, then twice …
+const FIRST_RETRY: Duration = Duration::from_secs(5);
+
+/// … up to this.
+const LONGEST_RETRY: Duration = Duration::from_secs(300);
+
+/// Whether somebody has decided about what is held is asked so often.
+const ASK_FOR_DECISIONS: Duration = Duration::from_secs(10);
+
+/// Another process has the feed: it is asked for so often.
+const STAND_BY: Duration = Duration::from_secs(5);
+
+/// Looks after one feed.
+pub struct FeedWorker<'a> {
+    settings: &'a Settings,
+    feed: &'a FeedSettings,
+    status: &'a Status,
+    stop: &'a StopSignal,
+    /// Whether a file that no feed wants is one that was not told of yet.
+    new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
+    /// Rung when there is something to tell.
+    mail: &'a Wakeup,
+    lease: Option<Lease>,
+    retries: Retries,
+    /// How many decisions the ledger had when it was last asked.
+    decided: usize,
+    /// What is out of reach since when, in words; it is told once.
+    trouble: Option<String>,
+    retry: Duration,
+}
+
+impl<'a> FeedWorker<'a> {
+    /// Has not done anything yet.
+    pub fn new(
+        settings: &'a Settings,
+        feed: &'a FeedSettings,
+        status: &'a Status,
+        stop: &'a StopSignal,
+        new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
+        mail: &'a Wakeup,
+    ) -> FeedWorker<'a> {
+        FeedWorker {
+            settings,
+            feed,
+            status,
+            stop,
+            new_stranger,
+            mail,
+            lease: None,
+            retries: Retries::default(),
+            decided: 0,
+            trouble: None,
+            retry: FIRST_RETRY,
+        }
+    }
+
+    /// A round: loads what is new.
+    pub fn load(&mut self, now: Timestamp, settle: Duration) -> After {
+        let name = &self.feed.name;
+        match self.is_ours() {
+            Ok(true) => {}
+            Ok(false) => {
+                if self.status.set(name, State::StandingBy) != State::StandingBy {
+                    info!(feed = name, "another process watches this feed; standing by");
+                }
+                return After { again: Some(STAND_BY) };
+            }
+            Err(failure) => return self.out_of_reach(failure),
+        }
+        self.status.set(name, State::Loading);
+        let began = std::time::Instant::now();
+        match self.round(now) {
+            Ok(waiting) => {
+                self.back_in_reach();
+                self.status.round_ended(name, Timestamp::now(), began.elapsed());
+                let next = self.retries.next_trial(now);
+                let ask = self.retries.has_held().then_some(ASK_FOR_DECISIONS);
+                let again = next.into_iter().chain(ask).min();
+                let again = if waiting { Some(again.map_or(settle, |next| next.min(settle))) } else { again };
+                After { again }
+            }
+            Err(failure) => self.out_of_reach(failure),
+        }
+    }
+
+    /// Whether the feed is ours to look after: nobody else is at it.
+    fn is_ours(&mut self) -> Result<bool, Failure> {
+        if self.lease.as_mut().is_some_and(Lease::is_held) {
+            return Ok(true);
+        }
+        self.lease = None;
+        self.lease = Lease::take(&self.settings.store, &self.feed.name)?;
+        Ok(self.lease.is_some())
+    }
+
+    /// Loads what is new; whether files are still arriving.
+    fn round(&mut self, now: Timestamp) -> Result<bool, Failure> {
+        let job = self.settings.job();
+        let mut found = discover(&job, std::slice::from_ref(&self.feed.name))?;
+        for path in std::mem::take(&mut found.unmatched) {
+            if (self.new_stranger)(&path) {
+                warn!(path, "no feed's `files` pattern fits this file");
+            }
+        }
+        let waiting = !found.waiting.is_empty();
+        if self.narrow(&mut found, now)? {
+            self.load_found(&job, &found, now)?;
+        } else {
+            self.without_errors(&found.errors)?;
+        }
+        Ok(waiting)
+    }
+
+    /// Leaves out what was looked at already; whether there is anything to do.
+    fn narrow(&mut self, found: &mut Discovered, now: Timestamp) -> Result<bool, Failure> {
+        let Some(files) = found.feeds.first_mut() else { return Ok(false) };
+        self.retries.keep_only(&files.files);
+        if self.retries.has_held() {
+            let decided = hypodoke_stores::open(&self.settings.store)?.decisions()?.len();
+            if std::mem::replace(&mut self.decided, decided) != decided {
+                self.retries.wake_held();
+            }
+        }
+        if !files.files.iter().any(|file| self.retries.is_due(file, now)) {
+            debug!(feed = self.feed.name, files = files.files.len(), "nothing new");
+            return Ok(false);
+        }
+        // Files of a delivery, and those that take one another's place, are looked at together.
+        let stands_alone = files.feed.mode != Mode::Replace && files.feed.delivery.is_none();
+        files.files.retain(|file| {
+            if stands_alone { self.retries.is_due(file, now) } else { !self.retries.waits(file, now) }
+        });
+        Ok(true)
+    }
+
+    fn load_found(&mut self, job: &Job, found: &Discovered, now: Timestamp) -> Result<(), Failure> {
+        let mut store = hypodoke_stores::open(&self.settings.store)?;
+        let counts = Counts { status: self.status, feed: &self.feed.name };
+        let listener = All(vec![&log::Log, &counts]);
+        let report = run_job(job, found, store.as_mut(), &listener, self.stop)?;
+        self.remember(found, &report, now);
+        let LoadReport { receipt, broken_off, errors } = report;
+        // What people are to be told of is never in the way of a load.
+        let news = notifications::of_receipt(&receipt);
+        match notifications::note(store.as_mut(), &self.settings.notify, &news, Some(&receipt)) {
+            Ok(()) => self.mail.wake(),
+            Err(error) => warn!(error = %error, "what people are to be told could not be written down"),
+        }
+        match broken_off {
+            Some(error) => Err(error.into()),
+            None => self.without_errors(&errors),
+        }
+    }
+
+    /// What was done is done; what could not be reached is told.
+    fn without_errors(&self, errors: &[EngineError]) -> Result<(), Failure> {
+        for error in errors.iter().filter(|error| !error.is_unreachable()) {
+            error!(feed = self.feed.name, error = %error, "trouble at the place");
+        }
+        match errors.iter().find(|error| error.is_unreachable()) {
+            Some(error) => Err(error.clone().into()),
+            None => Ok(()),
+        }
+    }
+
+    /// Remembers what became of the files, so that the next round need not ask.
+    fn remember(&mut self, found: &Discovered, report: &LoadReport, now: Timestamp) {
+        let is_away = report.errors.iter().any(EngineError::is_unreachable);
+        let whole = report.broken_off.is_none() && !is_away && !self.stop.is_requested();
+        // What is put away may come again under its name, and be another file.
+        let keeps = |place: &PlaceSettings| place.name == self.feed.place && place.put_away.is_none();
+        let stays = self.settings.places.iter().any(keeps);
+        let outcomes: std::collections::HashMap<&str, Outcome> =
+            report.receipt.files.iter().map(|line| (line.path.as_str(), line.outcome)).collect();
+        for file in found.feeds.iter().flat_map(|files| &files.files) {
+            match outcomes.get(file.shown.as_str()) {
+                Some(outcome @ (Outcome::Failed | Outcome::Held)) => {
+                    self.retries.put_off(file, *outcome == Outcome::Held, now);
+                }
+                Some(_) if stays => self.retries.settle(file),
+                None if stays && whole => self.retries.settle(file),
+                _ => {}
+            }
+        }
+    }
+
+    /// The database or the place is away: people are told once, until it is back.
+    fn out_of_reach(&mut self, failure: Failure) -> After {
+        let name = &self.feed.name;
+        self.status.set(name, State::OutOfReach);
+        // The words may change while a server goes down; it is one outage all the same.
+        if self.trouble.is_some() {
+            debug!(feed = name, error = failure.message, "still unreachable");
+        } else {
+            error!(feed = name, error = failure.message, "out of reach");
+            self.tell_of(&failure);
+        }
+        self.trouble = Some(failure.message);
+        let again = Some(self.retry);
+        self.retry = (self.retry * 2).min(LONGEST_RETRY);
+        After { again }
+    }
+
+    fn back_in_reach(&mut self) {
+        self.retry = FIRST_RETRY;
+        self.status.set(&self.feed.name, State::Waiting);
+        if self.trouble.take().is_some() {
+            info!(feed = self.feed.name, "back in reach");
+        }
+    }
+
+    fn tell_of(&self, failure: &Failure) {
+        let notification = Notification {
+            event: NotificationKind::Failure,
+            // It may be back and away again: that is another time.
+            key: format!("away {} {}", self.feed.name, Timestamp::now()),
+            feed: Some(self.feed.name.clone()),
+            path: None,
+            what: failure.message.clone(),
+            advice: failure.advice.clone(),
+        };
+        let written = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
+            notifications::note(
+                store.as_mut(),
+                &self.settings.notify,
+                std::slice::from_ref(&notification),
+                None,
+            )
+        });
+        match written {
+            Ok(()) => self.mail.wake(),
+            // The ledger itself is away.
+            Err(_) => {
+                let shown = self.settings.store.to_string();
+                for trouble in notifications::at_once(&self.settings.notify, &notification, &shown) {
+                    warn!(error = trouble.message, "nobody was told");
+                }
+            }
+        }
+    }
+
+    /// Sees whether what should be there by now has come.
+    pub fn ask_for_what_is_due(&mut self, now: Timestamp) -> After {
+        let Some(due) = self.feed.schedule.due(now) else { return After::default() };
+        if !matches!(self.is_ours(), Ok(true)) {
+            return After::default();
+        }
+        let late = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
+            let late = lateness(store.as_mut(), &self.feed.name, &self.feed.schedule, due)?.if_late();
+            if let Some(late) = &late {
+                warn!(feed = self.feed.name, "{}", late.words());
+                notifications::note(
+                    store.as_mut(),
+                    &self.settings.notify,
+                    &[notifications::of_lateness(late)],
+                    None,
+                )?;
+                self.mail.wake();
+            }
+            Ok(late.is_some())
+        });
+        match late {
+            Ok(late) => self.status.set_late(&self.feed.name, late),
+            Err(error) => {
+                warn!(feed = self.feed.name, error = %error, "whether files are late cannot be told")
+            }
+        }
+        After::default()
+    }
+}

@@ -1,0 +1,140 @@
+//! Files that were looked at already: those that are settled, and those that are to be tried again
+//! later.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::schedule::signed;
+use hypodoke_engine::job::Candidate;
+
+/// A file that could not be loaded, or is held, is tried again after so long, then twice as long …
+const FIRST: Duration = Duration::from_secs(60);
+
+/// … up to this.
+const LONGEST: Duration = Duration::from_secs(3600);
+
+/// What a file looked like.
+type Look = (u64, i64);
+
+fn look(file: &Candidate) -> Look {
+    (file.seen.arrival.bytes, file.seen.arrival.modified)
+}
+
+#[derive(Clone, Copy)]
+struct Trial {
+    look: Look,
+    next: Timestamp,
+    wait: Duration,
+    /// It is held: somebody may decide about it at any time.
+    held: bool,
+}
+
+/// What is remembered of a feed's files between two rounds.
+#[derive(Default)]
+pub struct Retries {
+    settled: HashMap<String, Look>,
+    trials: HashMap<String, Trial>,
+}
+
+impl Retries {
+    /// Whether there is anything to be done about a file now.
+    pub fn is_due(&self, file: &Candidate, now: Timestamp) -> bool {
+        if self.settled.get(&file.shown) == Some(&look(file)) {
+            return false;
+        }
+        let trial = self.trials.get(&file.shown).filter(|trial| trial.look == look(file));
+        trial.is_none_or(|trial| trial.next <= now)
+    }
+
+    /// Whether a file is one that has to wait for its next trial.
+    pub fn waits(&self, file: &Candidate, now: Timestamp) -> bool {
+        self.settled.get(&file.shown) != Some(&look(file)) && !self.is_due(file, now)
+    }
+
+    /// A file is done with as it is.
+    pub fn settle(&mut self, file: &Candidate) {
+        self.trials.remove(&file.shown);
+        self.settled.insert(file.shown.clone(), look(file));
+    }
+
+    /// A file is to be tried again; one that is held also when somebody has decided.
+    pub fn put_off(&mut self, file: &Candidate, held: bool, now: Timestamp) {
+        let before = self.trials.get(&file.shown).filter(|trial| trial.look == look(file));
+        let wait = before.map_or(FIRST, |trial| (trial.wait * 2).min(LONGEST));
+        let next = now.checked_add(signed(wait)).unwrap_or(Timestamp::MAX);
+        self.settled.remove(&file.shown);
+        self.trials.insert(file.shown.clone(), Trial { look: look(file), next, wait, held });
+    }
+
+    /// Whether any file is held.
+    pub fn has_held(&self) -> bool {
+        self.trials.values().any(|trial| trial.held)
+    }
+
+    /// Somebody has decided: what is held is tried again now.
+    pub fn wake_held(&mut self) {
+        self.trials.values_mut().filter(|trial| trial.held).for_each(|trial| trial.next = Timestamp::MIN);
+    }
+
+    /// Forgets files that are not there any more.
+    pub fn keep_only(&mut self, there: &[Candidate]) {
+        if self.settled.len() + self.trials.len() > there.len() {
+            let names: std::collections::HashSet<&str> =
+                there.iter().map(|file| file.shown.as_str()).collect();
+            self.settled.retain(|name, _| names.contains(name.as_str()));
+            self.trials.retain(|name, _| names.contains(name.as_str()));
+        }
+    }
+
+    /// How long until the next trial.
+    pub fn next_trial(&self, now: Timestamp) -> Option<Duration> {
+        let next = self.trials.values().map(|trial| trial.next).min()?;
+        Some(Duration::try_from(now.duration_until(next)).unwrap_or_default())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::PathBuf;
+
+    use hypodoke_core::arrival::Arrival;
+    use hypodoke_places::Seen;
+
+    use super::*;
+
+    fn file(bytes: u64) -> Candidate {
+        let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes, modified: 7 };
+        let seen = Seen { arrival, file: PathBuf::from("a.csv"), remote: None };
+        Candidate::of(seen)
+    }
+
+    fn at(seconds: i64) -> Timestamp {
+        Timestamp::from_second(seconds).expect("a moment")
+    }
+
+    #[test]
+    fn what_failed_is_tried_again_ever_more_rarely_and_at_once_when_it_changes() {
+        let mut later = Retries::default();
+        assert!(later.is_due(&file(1), at(0)));
+        later.put_off(&file(1), false, at(0));
+        assert!(
+            !later.is_due(&file(1), at(59))
+                && later.is_due(&file(1), at(60))
+                && later.is_due(&file(2), at(1))
+        );
+        assert_eq!(later.next_trial(at(0)), Some(FIRST));
+        later.put_off(&file(1), true, at(60));
+        assert!(!later.is_due(&file(1), at(179)) && later.is_due(&file(1), at(180)));
+        (0..9).for_each(|_| later.put_off(&file(1), true, at(180)));
+        assert_eq!(later.next_trial(at(180)), Some(LONGEST));
+        assert!(later.has_held());
+        later.wake_held();
+        assert!(later.is_due(&file(1), at(181)));
+        later.settle(&file(1));
+        assert!(!later.is_due(&file(1), at(99_999)) && later.is_due(&file(2), at(99_999)));
+        later.keep_only(&[]);
+        assert!(later.is_due(&file(1), at(99_999)));
+    }
+}

@@ -1,0 +1,130 @@
+//! Rejects on their way out and back.
+
+use hypodoke_testkit::Workshop;
+use rstest::rstest;
+
+use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::{Staging, configure};
+use crate::workshop;
+
+/// A feed with three rejects of two kinds.
+fn begun(kind: Kind) -> (Workshop, Staging) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "[feed.f.columns.draught]\ntype = \"decimal(4,2)\"");
+    shop.write("in/f_20260302.csv", "id;berth;draught\n1;N1;4,20\n2;N2;deep\n3;\"N;3\";9,999\n4;N4;5,10;x\n");
+    shop.ok("load");
+    (shop, staging)
+}
+
+fn account(staging: &Staging, shop: &Workshop) -> Vec<String> {
+    staging.query(shop, "SELECT rows_read, rows_loaded, rows_rejected, rows_left_out FROM hd_files")
+}
+
+#[rstest]
+fn rejects_go_out_are_mended_and_come_back(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = begun(kind);
+    assert_eq!(account(&staging, &shop), ["4|1|3|0"]);
+    let grouped = shop.ok("rejects f").out;
+    assert!(grouped.contains("not a decimal(4,2)") && grouped.contains("3 rows rejected"), "{grouped}");
+    let document = shop.json("rejects", 0);
+    assert_eq!(document["reasons"].as_array().map(Vec::len), Some(3));
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    let lines: Vec<&str> = text.lines().collect();
+    assert_eq!(
+        lines[0],
+        "hd_reject,hd_file,hd_line,hd_column,hd_value,hd_reason,id,berth,draught,hd_field_4"
+    );
+    assert!(lines[1].ends_with(",2,N2,deep,") && lines[2].ends_with(",3,N;3,\"9,999\","), "{text}");
+    assert!(shop.run("rejects f --export bad.csv").code == Some(2), "what was mended is not written over");
+    // Two are mended, one is not.
+    shop.write("bad.csv", text.replace(",deep,", ",\"6,30\",").replace(",\"5,10\",x", ",\"5,10\","));
+    let run = shop.run("rejects --take bad.csv");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("3 rows taken: 2 loaded, 1 still rejected"), "{}", run.out);
+    assert_eq!(account(&staging, &shop), ["4|3|1|0"]);
+    let sql = "SELECT id, berth, draught, hd_line, day FROM f WHERE id IN (2, 4) ORDER BY id";
+    let rows: Vec<String> = staging.query(&shop, sql).iter().map(|row| row.replace("0|", "|")).collect();
+    assert_eq!(rows, ["2|N2|6.3|3|2026-03-02", "4|N4|5.1|5|2026-03-02"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_rejects WHERE mended_at IS NULL"), ["1"]);
+    let again = shop.run("rejects --take bad.csv");
+    assert!(again.code == Some(2) && again.err.contains("was corrected before"), "{}", again.err);
+    assert!(shop.ok("load").out.contains("nothing new"));
+    assert!(shop.ok("tally").out.contains("all figures agree or are explained"));
+}
+
+#[rstest]
+#[case::no_key("a,b\n1,2\n", "has no column `hd_reject`")]
+#[case::no_number("hd_reject,id,berth,draught\nx,2,N2,1\n", "is no number of a reject")]
+#[case::unknown("hd_reject,id,berth,draught\n99,2,N2,1\n", "reject 99 is not known")]
+#[case::twice("hd_reject,id,berth,draught\n1,2,N2,1\n1,2,N2,1\n", "reject 1 is there twice")]
+#[case::too_wide("hd_reject,id,berth,draught\n1,2,N2,1,5,6\n", "it has 6 fields, the header 4")]
+#[case::too_wide_within(
+    "hd_reject,id,berth,draught\n1,2,N2,1,5,6\n2,3,N3,1\n3,4,N4,1\n",
+    "it has 6 fields, the header 4"
+)]
+fn an_export_edited_into_nonsense_is_refused_and_nothing_is_lost(#[case] text: &str, #[case] words: &str) {
+    let (shop, staging) = begun(Sqlite);
+    shop.write("bad.csv", text);
+    let run = shop.run("rejects --take bad.csv");
+    assert!(run.code == Some(2) && run.err.contains(words), "{}", run.err);
+    assert_eq!(account(&staging, &shop), ["4|1|3|0"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
+}
+
+#[rstest]
+fn json_records_and_rows_of_sheets_come_back_too(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace("*.csv", "*");
+    shop.write("hypodoke.toml", text);
+    shop.write("in/f_20260302.jsonl", "{\"id\":1,\"n\":2}\n{\"id\":2,\"n\":\"many\"}\n");
+    shop.ok("load");
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    assert!(text.contains("hd_record"), "{text}");
+    shop.write("bad.csv", text.replace("\"\"many\"\"", "3"));
+    shop.ok("rejects --take bad.csv");
+    assert_eq!(staging.query(&shop, "SELECT id, n, hd_line FROM f ORDER BY id"), ["1|2|1", "2|3|2"]);
+}
+
+/// A file whose dates are in another order than those of the file after it is mended in its own.
+#[test]
+fn a_mended_row_is_read_as_its_file_was_written() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
+    shop.write("in/f_20260302.csv", "n,arrived\n1,25/03/2026\nx,04/03/2026\n");
+    shop.ok("load");
+    shop.write("in/f_20260303.csv", "n,arrived\n3,03/25/2026\n");
+    shop.ok("load");
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    shop.write("bad.csv", text.replace("not an integer,x,", "not an integer,2,"));
+    shop.ok("rejects --take bad.csv");
+    assert_eq!(
+        staging.query(&shop, "SELECT n, arrived FROM f ORDER BY n"),
+        ["1|2026-03-25", "2|2026-03-04", "3|2026-03-25"]
+    );
+}
+
+/// A record that cannot be taken apart goes out whole, and does not come back as a row of nulls.
+#[test]
+fn a_row_whose_columns_nobody_filled_stays_a_reject() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "id,note\n1,\"fine\"\n2,\"never closed\n");
+    shop.ok("load");
+    assert_eq!(account(&staging, &shop), ["2|1|1|0"]);
+    shop.ok("rejects f --export bad.csv");
+    let run = shop.run("rejects --take bad.csv");
+    assert!(run.code == Some(3) && run.out.contains("its columns are all blank"), "{}{}", run.out, run.err);
+    assert_eq!(account(&staging, &shop), ["2|1|1|0"]);
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    let line = text.lines().nth(1).expect("a reject").to_owned();
+    assert!(text.starts_with("hd_reject,"), "{text}");
+    let header = "hd_reject,id,note\n";
+    let number = line.split(',').next().expect("its number");
+    shop.write("bad.csv", format!("{header}{number},2,closed\n"));
+    shop.ok("rejects --take bad.csv");
+    assert_eq!(staging.query(&shop, "SELECT id, note FROM f ORDER BY id"), ["1|fine", "2|closed"]);
+}
