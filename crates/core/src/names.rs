@@ -241,11 +241,6 @@ pub fn match_key(name: &str) -> String {
     name.chars().filter(|c| c.is_alphanumeric()).flat_map(fold).collect()
 }
 
-/// Quotes an identifier as the SQL standard has it.
-pub fn quote(name: &str) -> String {
-    format!("\"{}\"", name.replace('\0', "").replace('"', "\"\""))
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -272,11 +267,6 @@ mod tests {
     fn blanks_and_doubles_are_made_unique() {
         let wanted = ["a", "", "A", "hd_file", "a_2", "b"].map(|s| Wanted::Derived(s.into()));
         assert_eq!(Namer::default().names(wanted), ["a", "column_2", "a_2", "hd_file_2", "a_2_2", "b"]);
-    }
-
-    #[test]
-    fn quotes_are_doubled() {
-        assert_eq!(quote("a\"b"), "\"a\"\"b\"");
     }
 
     proptest! {

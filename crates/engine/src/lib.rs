@@ -27,7 +27,7 @@
 //!
 //! let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
 //! job.places.push(PlaceSource {
-//!     place: Place::Folder { name: "quay".into(), folder },
+//!     place: Place::folder("quay", folder),
 //!     completeness: Completeness::default(),
 //!     put_away: None,
 //! });

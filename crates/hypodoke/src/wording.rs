@@ -230,7 +230,7 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
         StoreError::Lost { .. } => {
             "load again once the server is back: what was loaded is kept, and nothing twice"
         }
-        StoreError::GaveUp { .. } | StoreError::Changed { .. } => "load again",
+        StoreError::Aborted { .. } | StoreError::Changed { .. } => "load again",
         StoreError::Statement { .. } => "mend the statement; nothing of the file was kept",
         StoreError::Refused { .. } | StoreError::Damaged { .. } | StoreError::RowRefused { .. } => {
             return None;

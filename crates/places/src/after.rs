@@ -1,11 +1,8 @@
 //! What becomes of files once they are done with: left as they are, or put away.
 
-use std::fs::OpenOptions;
-use std::path::Path;
-
 use crate::error::PlaceError;
-use crate::folder::Seen;
 use crate::place::Place;
+use crate::seen::Seen;
 
 /// How often another name is tried where one is taken.
 const MOST_NAMES: usize = 10_000;
@@ -45,16 +42,7 @@ impl Place {
         let mut trouble = None;
         for number in 1..=MOST_NAMES {
             let target = format!("{folder}/{day}/{}", numbered(path, number));
-            let moved = match self {
-                // Where its own name is free, it keeps it to the byte.
-                Place::Folder { folder: root, .. } if number == 1 => {
-                    let own = seen.file.strip_prefix(root).unwrap_or(Path::new(path));
-                    move_to(&root.join(folder).join(day).join(own), &seen.file)
-                }
-                Place::Folder { folder: root, .. } => move_to(&root.join(&target), &seen.file),
-                Place::Sftp { remote, .. } => remote.rename(path, &target),
-            };
-            match moved {
+            match self.relocate(seen, &target) {
                 Ok(true) => return Ok(target),
                 Ok(false) => {}
                 Err(error) => {
@@ -89,24 +77,6 @@ fn unnumbered(path: &str) -> Option<String> {
     (numbered(&own, number.parse().ok().filter(|number| *number > 1)?) == path).then_some(own)
 }
 
-/// Moves a file; `false` if the name is taken.
-fn move_to(target: &Path, file: &Path) -> Result<bool, PlaceError> {
-    let failed = |error: std::io::Error| PlaceError::of(target, error);
-    if let Some(folder) = target.parent() {
-        std::fs::create_dir_all(folder).map_err(failed)?;
-    }
-    // The name is taken first, so that nobody else's file is ever written over.
-    match OpenOptions::new().write(true).create_new(true).open(target) {
-        Ok(_) => {}
-        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(false),
-        Err(error) => return Err(failed(error)),
-    }
-    std::fs::rename(file, target).map(|()| true).map_err(|error| {
-        let _ = std::fs::remove_file(target);
-        failed(error)
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use std::path::PathBuf;
@@ -119,13 +89,14 @@ mod tests {
     #[test]
     fn files_are_put_away_and_none_is_written_over() {
         let root = tempfile::tempdir().expect("a folder");
-        let place = Place::Folder { name: "quay".into(), folder: root.path().to_path_buf() };
+        let place = Place::folder("quay", root.path());
         let mut found = Vec::new();
         for content in ["first", "second", "third"] {
             let file = root.path().join("a.csv");
             std::fs::write(&file, content).expect("a file");
-            let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes: 5, modified: 0 };
-            let seen = Seen { arrival, file, remote: None };
+            let (place_name, path) = ("quay".into(), "a.csv".into());
+            let arrival = Arrival { place: place_name, path, bytes: 5, modified: 0, token: None };
+            let seen = Seen::local(arrival, file);
             found.push(place.put_away(&seen, "done", "2026-03-02").expect("moved"));
         }
         assert_eq!(found, ["done/2026-03-02/a.csv", "done/2026-03-02/a-2.csv", "done/2026-03-02/a-3.csv"]);

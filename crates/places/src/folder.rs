@@ -1,79 +1,124 @@
-//! Local folders.
+//! Folders of this machine.
 
 use std::ffi::OsStr;
 use std::fmt::Write as _;
+use std::fs::OpenOptions;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
 use hypodoke_core::arrival::Arrival;
 use walkdir::WalkDir;
 
-use crate::error::PlaceError;
-use crate::place::RemoteFile;
+use crate::backend::{Backend, Listed};
+use crate::error::{PlaceError, RemoteTrouble};
+use crate::seen::Seen;
 
-/// A file seen, and where it can be opened.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Seen {
-    /// What is known of it.
-    pub arrival: Arrival,
-    /// Where it is, or will be once it is fetched.
-    pub file: PathBuf,
-    /// Where it is fetched from, if it is on a server.
-    pub remote: Option<RemoteFile>,
+/// A folder of this machine.
+#[derive(Debug)]
+pub struct Folder {
+    root: PathBuf,
 }
 
-/// What a look at a place found.
-#[derive(Debug, Default)]
-pub struct Listing {
-    /// The files, in the order of their paths.
-    pub seen: Vec<Seen>,
-    /// What could not be looked at; the rest was.
-    pub errors: Vec<PlaceError>,
+impl Folder {
+    /// A folder, whether or not it is there.
+    pub fn new(root: PathBuf) -> Folder {
+        Folder { root }
+    }
 }
 
-/// Lists the files of a folder, those in its folders too. Hidden files (`.name`) are left
-/// out, and symbolic links are not followed.
-pub fn list(place: &str, folder: &Path) -> Result<Listing, PlaceError> {
-    let mut listing = Listing::default();
-    std::fs::read_dir(folder).map_err(|error| PlaceError::of(folder, error))?;
-    let hidden = |name: &OsStr| name.as_encoded_bytes().first() == Some(&b'.');
-    let walk = WalkDir::new(folder)
-        .sort_by_file_name()
-        .into_iter()
-        .filter_entry(|entry| entry.depth() == 0 || !hidden(entry.file_name()));
-    for entry in walk {
-        match entry {
-            Ok(entry) if entry.file_type().is_file() => match look(place, folder, entry.path()) {
-                Ok(seen) => listing.seen.push(seen),
-                // Gone between the listing and the look: it was not there to be found.
-                Err(PlaceError::Missing { .. }) => {}
-                Err(error) => listing.errors.push(error),
-            },
-            Ok(_) => {}
-            Err(error) => {
-                let path = error.path().unwrap_or(folder).to_path_buf();
-                let error = error.into_io_error().unwrap_or_else(|| std::io::Error::other("a loop of links"));
-                listing.errors.push(PlaceError::of(path, error));
+impl Backend for Folder {
+    fn shown(&self) -> String {
+        self.root.display().to_string()
+    }
+
+    /// Lists the files of the folder, those in its folders too. Hidden files (`.name`) are left
+    /// out, and symbolic links are not followed.
+    fn list(&self, place: &str) -> Result<Listed, PlaceError> {
+        let mut listed = Listed::default();
+        std::fs::read_dir(&self.root).map_err(|error| PlaceError::of(&self.root, error))?;
+        let is_hidden = |name: &OsStr| name.as_encoded_bytes().first() == Some(&b'.');
+        let walk = WalkDir::new(&self.root)
+            .sort_by_file_name()
+            .into_iter()
+            .filter_entry(|entry| entry.depth() == 0 || !is_hidden(entry.file_name()));
+        for entry in walk {
+            match entry {
+                Ok(entry) if entry.file_type().is_file() => match arrival(place, entry.path()) {
+                    Ok(mut arrival) => {
+                        arrival.path = path_within(&self.root, entry.path());
+                        listed.files.push((arrival, Some(entry.into_path())));
+                    }
+                    // Gone since its folder was listed: it was not there to be found.
+                    Err(PlaceError::Missing { .. }) => {}
+                    Err(error) => listed.errors.push(error),
+                },
+                Ok(_) => {}
+                Err(error) => {
+                    let path = error.path().unwrap_or(&self.root).to_path_buf();
+                    let error =
+                        error.into_io_error().unwrap_or_else(|| std::io::Error::other("a loop of links"));
+                    listed.errors.push(PlaceError::of(path, error));
+                }
             }
         }
+        Ok(listed)
     }
-    Ok(listing)
+
+    fn relocate(&self, arrival: &Arrival, local: &Path, to: &str) -> Result<bool, PlaceError> {
+        // Where the name stays the same, it does so to the byte, whatever its encoding.
+        let own = local.strip_prefix(&self.root).ok().filter(|_| to.ends_with(&arrival.path));
+        let target = match (own, to.len().checked_sub(arrival.path.len())) {
+            (Some(own), Some(folders)) => self.root.join(&to[..folders]).join(own),
+            _ => self.root.join(to),
+        };
+        move_to(&target, local)
+    }
+
+    fn fetch(&self, _: &Arrival, _: &Path, _: bool) -> Result<(), RemoteTrouble> {
+        Err(RemoteTrouble::Unread("it is a file of this machine and need not be fetched".to_owned()))
+    }
+
+    fn watched_folder(&self) -> Option<&Path> {
+        Some(&self.root)
+    }
 }
 
-fn look(place: &str, folder: &Path, file: &Path) -> Result<Seen, PlaceError> {
-    let mut seen = look_at(place, file)?;
-    let inside = file.strip_prefix(folder).unwrap_or(file);
+/// A file's path in a folder, with `/` between its parts.
+fn path_within(root: &Path, file: &Path) -> String {
+    let inside = file.strip_prefix(root).unwrap_or(file);
     let parts: Vec<_> = inside.components().map(|part| path_text(part.as_os_str())).collect();
-    seen.arrival.path = parts.join("/");
-    Ok(seen)
+    parts.join("/")
 }
 
-/// Looks at one file, named by its own path.
-pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
+/// What is known of a file, named by its own path.
+fn arrival(place: &str, file: &Path) -> Result<Arrival, PlaceError> {
     let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
     let path = path_text(file.as_os_str());
-    let arrival = Arrival { place: place.to_owned(), path, bytes: about.len(), modified: modified(&about) };
-    Ok(Seen { arrival, file: file.to_path_buf(), remote: None })
+    let (bytes, modified) = (about.len(), modified(&about));
+    Ok(Arrival { place: place.to_owned(), path, bytes, modified, token: None })
+}
+
+/// One file of this machine, named by its own path.
+pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
+    Ok(Seen::local(arrival(place, file)?, file.to_path_buf()))
+}
+
+/// Moves a file; `false` if the name is taken.
+fn move_to(target: &Path, file: &Path) -> Result<bool, PlaceError> {
+    let failed = |error: std::io::Error| PlaceError::of(target, error);
+    if let Some(folder) = target.parent() {
+        std::fs::create_dir_all(folder).map_err(failed)?;
+    }
+    // The name is taken first, so that nobody else's file is ever written over.
+    match OpenOptions::new().write(true).create_new(true).open(target) {
+        Ok(_) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(false),
+        Err(error) => return Err(failed(error)),
+    }
+    std::fs::rename(file, target).map(|()| true).map_err(|error| {
+        let _ = std::fs::remove_file(target);
+        failed(error)
+    })
 }
 
 /// A name as text, no two alike: what is not in UTF-8 is written as U+FFFD and the two digits of each
@@ -113,6 +158,10 @@ mod tests {
 
     use super::*;
 
+    fn list(folder: &Path) -> Result<Listed, PlaceError> {
+        Folder::new(folder.to_path_buf()).list("quay")
+    }
+
     #[rstest]
     #[case::plain(b"gauge_1.csv", "gauge_1.csv")]
     #[case::utf_8("m\u{f6}we.csv".as_bytes(), "m\u{f6}we.csv")]
@@ -131,8 +180,8 @@ mod tests {
         for name in ["c.csv", "a.csv", "b/x.csv", ".hidden"] {
             std::fs::write(folder.path().join(name), "1").unwrap();
         }
-        let listing = list("quay", folder.path()).unwrap();
-        let paths: Vec<_> = listing.seen.iter().map(|seen| seen.arrival.path.as_str()).collect();
+        let listing = list(folder.path()).unwrap();
+        let paths: Vec<_> = listing.files.iter().map(|(arrival, _)| arrival.path.as_str()).collect();
         assert_eq!(paths, ["a.csv", "b/x.csv", "c.csv"]);
         assert!(listing.errors.is_empty());
     }
@@ -142,12 +191,12 @@ mod tests {
         let (folder, other) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
         std::fs::write(other.path().join("secret.csv"), "1").unwrap();
         std::os::unix::fs::symlink(other.path(), folder.path().join("out")).unwrap();
-        assert!(list("quay", folder.path()).unwrap().seen.is_empty());
+        assert!(list(folder.path()).unwrap().files.is_empty());
     }
 
     #[test]
     fn a_missing_folder_is_said_to_be_missing() {
-        let error = list("quay", Path::new("/nowhere/at/all")).unwrap_err();
+        let error = list(Path::new("/nowhere/at/all")).unwrap_err();
         assert!(matches!(error, PlaceError::Missing { .. }));
     }
 }

@@ -1,17 +1,26 @@
 //! Places: where files land. Listing what is there, and reading a file while its content is
 //! hashed and watched for changes.
+//!
+//! A [`Place`] is a name, the [`Backend`] behind it and, where files have to be fetched before they
+//! can be read, a spool. Another kind of place is another backend.
 
 mod after;
+mod backend;
 mod digest;
 mod error;
 mod fingerprint;
 mod folder;
 mod place;
+mod seen;
 pub mod sftp;
+mod spool;
 
 pub use after::PutAway;
+pub use backend::{Backend, Identity, Listed, ShownKey};
 pub use digest::Digest;
 pub use error::{PlaceError, RemoteTrouble};
 pub use fingerprint::{Meter, Opened, open, open_inside};
-pub use folder::{Listing, Seen, list, look_at, path_text};
-pub use place::{Completeness, Fetched, Place, RemoteFile, beside, dismiss, expect};
+pub use folder::{look_at, path_text};
+pub use place::{Completeness, Place, beside};
+pub use seen::{Fetched, Listing, Seen, SpooledFile, dismiss, expect};
+pub use spool::{DURABLE, SpoolSettings};

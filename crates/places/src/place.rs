@@ -1,4 +1,4 @@
-//! A place, wherever it is: a local folder or one on a server.
+//! A place, wherever its files are.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -6,9 +6,11 @@ use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
 
+use crate::backend::{Backend, Identity};
 use crate::error::PlaceError;
-use crate::folder::{self, Listing, Seen};
-use crate::sftp::{Pin, Remote};
+use crate::folder::Folder;
+use crate::seen::{Listing, Seen, SpooledFile};
+use crate::spool::{Spool, SpoolSettings};
 
 /// Names that files bear while they are still being written.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".filepart", ".partial"];
@@ -19,72 +21,47 @@ const SECOND: i64 = 1_000_000;
 /// A modified time so far ahead is that of a clock gone wrong, in microseconds.
 const CLOCK_GONE_WRONG: i64 = 3_600_000_000;
 
-/// A place.
+/// A place: a name, what is behind it, and a spool where its files have to be fetched.
 #[derive(Clone, Debug)]
-pub enum Place {
-    /// A local folder.
-    Folder {
-        /// The place's name.
-        name: String,
-        /// The folder.
-        folder: PathBuf,
-    },
-    /// A folder on a server.
-    Sftp {
-        /// The place's name.
-        name: String,
-        /// The server.
-        remote: Arc<Remote>,
-    },
+pub struct Place {
+    name: String,
+    backend: Arc<dyn Backend>,
+    spool: Option<Arc<Spool>>,
 }
-
-/// A file on a server, as it is fetched.
-#[derive(Clone, Debug)]
-pub struct RemoteFile {
-    remote: Arc<Remote>,
-    arrival: Arrival,
-}
-
-/// A file that can be opened as long as this is held.
-#[derive(Debug)]
-pub struct Fetched {
-    path: PathBuf,
-    _pin: Option<Pin>,
-}
-
-impl std::ops::Deref for Fetched {
-    type Target = Path;
-
-    fn deref(&self) -> &Path {
-        &self.path
-    }
-}
-
-impl PartialEq for RemoteFile {
-    fn eq(&self, other: &RemoteFile) -> bool {
-        Arc::ptr_eq(&self.remote, &other.remote) && self.arrival == other.arrival
-    }
-}
-
-impl Eq for RemoteFile {}
 
 impl Place {
+    /// A folder of this machine.
+    pub fn folder(name: &str, folder: impl Into<PathBuf>) -> Place {
+        Place { name: name.to_owned(), backend: Arc::new(Folder::new(folder.into())), spool: None }
+    }
+
+    /// A place whose files are fetched to a spool before they are read.
+    pub fn remote(name: &str, backend: Arc<dyn Backend>, settings: &SpoolSettings) -> Place {
+        let spool = Spool::new(backend.clone(), name, settings);
+        Place { name: name.to_owned(), backend, spool: Some(spool) }
+    }
+
     /// Its name.
     pub fn name(&self) -> &str {
-        match self {
-            Place::Folder { name, .. } | Place::Sftp { name, .. } => name,
-        }
+        &self.name
     }
 
     /// Where it is, for people.
     pub fn shown(&self) -> String {
-        match self {
-            Place::Folder { folder, .. } => folder.display().to_string(),
-            Place::Sftp { remote, .. } => remote.shown(),
-        }
+        self.backend.shown()
     }
 
-    /// The files there are. Where times are kept to the second, as on SFTP servers, a file that was
+    /// The folder whose changes the system gives notice of, if there is one.
+    pub fn watched_folder(&self) -> Option<&Path> {
+        self.backend.watched_folder()
+    }
+
+    /// What shows that the other side is who it should be, where a person has to confirm that once.
+    pub fn identity(&self) -> Option<&dyn Identity> {
+        self.backend.identity()
+    }
+
+    /// The files there are. Where times are kept to the second, as on many servers, a file that was
     /// written just now could be written once more and look the same: until it could not, this waits.
     pub fn list(&self) -> Result<Listing, PlaceError> {
         let found = self.list_now()?;
@@ -97,20 +74,26 @@ impl Place {
         }
     }
 
-    fn list_now(&self) -> Result<Listing, PlaceError> {
-        match self {
-            Place::Folder { name, folder } => folder::list(name, folder),
-            Place::Sftp { remote, .. } => {
-                let found = remote.list()?;
-                remote.clean(&found.arrivals);
-                let seen = |arrival: Arrival| Seen {
-                    file: remote.local(&arrival),
-                    remote: Some(RemoteFile { remote: remote.clone(), arrival: arrival.clone() }),
-                    arrival,
-                };
-                Ok(Listing { seen: found.arrivals.into_iter().map(seen).collect(), errors: found.errors })
-            }
+    /// The files there are now, whether or not one of them could still change unseen.
+    pub fn list_now(&self) -> Result<Listing, PlaceError> {
+        let found = self.backend.list(&self.name)?;
+        if let Some(spool) = &self.spool {
+            spool.clean(found.files.iter().map(|(arrival, _)| arrival));
         }
+        let seen = |(arrival, local): (Arrival, Option<PathBuf>)| match (local, &self.spool) {
+            (Some(file), _) => Seen { arrival, file, spooled: None },
+            (None, Some(spool)) => {
+                let file = spool.local(&arrival);
+                Seen { spooled: Some(SpooledFile::new(spool.clone(), arrival.clone())), arrival, file }
+            }
+            (None, None) => Seen { file: PathBuf::from(&arrival.path), arrival, spooled: None },
+        };
+        Ok(Listing { seen: found.files.into_iter().map(seen).collect(), errors: found.errors })
+    }
+
+    /// Moves a file within the place; `false` if the name is taken.
+    pub(crate) fn relocate(&self, seen: &Seen, to: &str) -> Result<bool, PlaceError> {
+        self.backend.relocate(&seen.arrival, &seen.file, to)
     }
 }
 
@@ -126,43 +109,6 @@ fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
 fn now() -> i64 {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_micros()).unwrap_or(i64::MAX)
-}
-
-/// Says which files will be read, in which order, so that those on servers are fetched ahead.
-pub fn expect<'a>(files: impl Iterator<Item = &'a Seen>) {
-    by_server(files).into_iter().for_each(|(remote, queue)| remote.expect(queue));
-}
-
-/// Says which files will not be read: what a run that was cut off left of them in the spool may go.
-pub fn dismiss<'a>(files: impl Iterator<Item = &'a Seen>) {
-    by_server(files).into_iter().for_each(|(remote, files)| remote.dismiss(&files));
-}
-
-fn by_server<'a>(files: impl Iterator<Item = &'a Seen>) -> Vec<(Arc<Remote>, Vec<Arrival>)> {
-    let mut queues: Vec<(Arc<Remote>, Vec<Arrival>)> = Vec::new();
-    for file in files.filter_map(|seen| seen.remote.as_ref()) {
-        match queues.iter_mut().find(|(remote, _)| Arc::ptr_eq(remote, &file.remote)) {
-            Some((_, queue)) => queue.push(file.arrival.clone()),
-            None => queues.push((file.remote.clone(), vec![file.arrival.clone()])),
-        }
-    }
-    queues
-}
-
-impl Seen {
-    /// The file where it can be opened: fetched first where it is on a server, and there as long
-    /// as what is given is held.
-    pub fn fetched(&self) -> Result<Fetched, PlaceError> {
-        let pin = self.remote.as_ref().map(|file| file.remote.want(&file.arrival)).transpose()?;
-        Ok(Fetched { path: self.file.clone(), _pin: pin })
-    }
-
-    /// Nobody reads it any more: what was fetched of it may go.
-    pub fn release(&self) {
-        if let Some(file) = &self.remote {
-            file.remote.release(&file.arrival);
-        }
-    }
 }
 
 /// When a file counts as complete.
@@ -218,8 +164,8 @@ mod tests {
     use super::*;
 
     fn seen(path: &str, modified: i64) -> Seen {
-        let arrival = Arrival { place: "quay".into(), path: path.into(), bytes: 1, modified };
-        Seen { arrival, file: PathBuf::from(path), remote: None }
+        let arrival = Arrival { place: "quay".into(), path: path.into(), bytes: 1, modified, token: None };
+        Seen::local(arrival, PathBuf::from(path))
     }
 
     const NOW: i64 = 10_000_000_000_000;

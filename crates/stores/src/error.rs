@@ -71,9 +71,9 @@ pub enum StoreError {
         /// What is known of it.
         why: String,
     },
-    /// It gave up on something that might work when it is tried again: a deadlock, a timeout.
-    #[error("{shown} gave up: {why}")]
-    GaveUp {
+    /// It aborted something that may work when it is tried again: a deadlock, a timeout.
+    #[error("{shown} aborted it: {why}")]
+    Aborted {
         /// The database.
         shown: String,
         /// Its own words.
@@ -132,12 +132,12 @@ impl StoreError {
                 | StoreError::Changed { .. }
                 | StoreError::RowRefused { .. }
                 | StoreError::Statement { .. }
-                | StoreError::GaveUp { .. }
+                | StoreError::Aborted { .. }
         )
     }
 
     /// Whether the same may work when it is tried again: nothing of it was kept.
     pub fn is_transient(&self) -> bool {
-        matches!(self, StoreError::Lost { .. } | StoreError::GaveUp { .. } | StoreError::Changed { .. })
+        matches!(self, StoreError::Lost { .. } | StoreError::Aborted { .. } | StoreError::Changed { .. })
     }
 }

@@ -1,7 +1,9 @@
 //! The SQL by which a file's rows, staged beside a table, are brought into it by key. It is the
 //! same for every database that has a standard `IS DISTINCT FROM`.
 
-use hypodoke_core::names::{VALID_FROM_COLUMN, VALID_TO_COLUMN, quote};
+use hypodoke_core::names::{VALID_FROM_COLUMN, VALID_TO_COLUMN};
+
+use crate::sql::quote;
 
 /// What becomes of the rows of a file.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
@@ -29,6 +31,10 @@ impl Mode {
         ("insert-new", Mode::InsertNew),
         ("history", Mode::History),
     ];
+
+    /// All modes.
+    pub const ALL: &'static [Mode] =
+        &[Mode::Append, Mode::Replace, Mode::Upsert, Mode::InsertNew, Mode::History];
 
     /// The mode in a word.
     pub fn word(self) -> &'static str {
@@ -103,7 +109,8 @@ impl Merge {
         pairs.join(" AND ")
     }
 
-    fn differs(&self, a: &str, b: &str) -> String {
+    /// The condition that a row of `a` differs from one of `b`.
+    pub fn differs(&self, a: &str, b: &str) -> String {
         let pairs: Vec<String> =
             self.values.iter().map(|name| format!("{a}.{name} IS DISTINCT FROM {b}.{name}")).collect();
         if pairs.is_empty() { "FALSE".to_owned() } else { format!("({})", pairs.join(" OR ")) }
@@ -139,19 +146,19 @@ impl Merge {
         )
     }
 
-    /// Both at once, where a unique index tells what is there; gives one row with how many were
-    /// added, and how many were written in all.
-    pub fn upsert_by_index(&self) -> String {
-        let columns = self.columns.join(", ");
-        let sets: Vec<String> = self.columns.iter().map(|name| format!("{name} = excluded.{name}")).collect();
-        format!(
-            "WITH done AS (INSERT INTO {table} AS t ({columns}) SELECT {columns} FROM {STAGE} ON CONFLICT ({key}) DO UPDATE SET {sets} WHERE {differs} RETURNING (xmax = 0) AS fresh)
-             SELECT count(*) FILTER (WHERE fresh), count(*) FROM done",
-            table = self.table,
-            key = self.key.join(", "),
-            sets = sets.join(", "),
-            differs = self.differs("t", "excluded"),
-        )
+    /// The table's name, quoted.
+    pub fn table(&self) -> &str {
+        &self.table
+    }
+
+    /// The columns that are written, quoted.
+    pub fn columns(&self) -> &[String] {
+        &self.columns
+    }
+
+    /// The columns of the key, quoted.
+    pub fn key(&self) -> &[String] {
+        &self.key
     }
 
     /// Ends the current versions of rows that differ; `moment` is a parameter or a literal.

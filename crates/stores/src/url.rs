@@ -89,11 +89,6 @@ impl StoreUrl {
         matches!(self, StoreUrl::Postgres { address, .. } if address.has_password)
     }
 
-    /// Whether several connections may write side by side.
-    pub fn takes_many_writers(&self) -> bool {
-        matches!(self, StoreUrl::Postgres { .. })
-    }
-
     /// The files that the database is kept in, journals included; none if it is a server.
     pub fn files(&self) -> Vec<PathBuf> {
         match self {

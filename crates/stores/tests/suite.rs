@@ -66,7 +66,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
         mends: None,
         retracts: false,
         batch: store.begin_batch(NOON).expect("a batch"),
-        arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON },
+        arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON, token: None },
         feed: Some("movements".into()),
         tables: vec![TablePlan {
             table: "movements".into(),

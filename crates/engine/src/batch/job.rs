@@ -37,7 +37,7 @@ pub fn run_job(
     let open = || hypodoke_stores::open(&job.store);
     let most = job.connections.unwrap_or_else(usual_connections);
     let more = Connections { open: &open, most };
-    let connections = Some(&more).filter(|more| job.store.takes_many_writers() && more.most > 1);
+    let connections = Some(&more).filter(|more| store.capabilities().many_writers && more.most > 1);
     found.errors.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let context = LoadContext { connections, listener, stop };
     let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };

@@ -18,7 +18,7 @@ impl UnreachablePlaces {
 
     /// Takes in that a file failed: if that is its server's doing, its place is unreachable.
     pub fn learn(&self, file: &Candidate, error: &EngineError) {
-        if file.seen.remote.is_some() && error.is_unreachable() {
+        if !file.seen.is_local() && error.is_unreachable() {
             self.places().entry(file.seen.arrival.place.clone()).or_insert((error.clone(), 0));
         }
     }
@@ -26,7 +26,7 @@ impl UnreachablePlaces {
     /// Whether a file is left for later; counts it if it is.
     pub fn leaves(&self, file: &Candidate) -> bool {
         let mut places = self.places();
-        let place = places.get_mut(&file.seen.arrival.place).filter(|_| file.seen.remote.is_some());
+        let place = places.get_mut(&file.seen.arrival.place).filter(|_| !file.seen.is_local());
         place.is_some_and(|(_, left)| {
             *left += 1;
             true

@@ -17,13 +17,6 @@ const MOST_USUAL: usize = 30;
 /// Place, path and table: one file may go to several tables, and is known to each apart.
 type Path = (String, String, String);
 
-/// Size and modified time: what tells the files apart that came under one path.
-type Version = (u64, i64);
-
-fn version_of(arrival: &Arrival) -> Version {
-    (arrival.bytes, arrival.modified)
-}
-
 fn path_of(arrival: &Arrival, table: &str) -> Path {
     (arrival.place.clone(), arrival.path.clone(), table.to_owned())
 }
@@ -44,8 +37,8 @@ pub struct KnownFiles {
     /// The newest entry of each place, path and table, as a look at the file would find it.
     by_path: HashMap<Path, FileEntry>,
     /// The entries whose rows are in the table, of each place, path and table, the newest last: each
-    /// with the size and time of the file as it was then.
-    rows_of: HashMap<Path, Vec<(Version, i64)>>,
+    /// with the file as it was then.
+    rows_of: HashMap<Path, Vec<(Arrival, i64)>>,
     /// Loaded content, per table.
     by_hash: HashMap<(String, String), FileEntry>,
     sizes: HashMap<u64, u32>,
@@ -100,10 +93,9 @@ impl KnownFiles {
     pub fn learn(&mut self, entry: FileEntry) {
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
         if entry.outcome == Outcome::Loaded {
-            let version = version_of(&entry.arrival);
             let versions = self.rows_of.entry(path.clone()).or_default();
-            versions.retain(|(known, _)| *known != version);
-            versions.push((version, entry.file));
+            versions.retain(|(known, _)| !entry.arrival.looks_like(known));
+            versions.push((entry.arrival.clone(), entry.file));
             self.rows.entry(path.2.clone()).or_default().push(entry.read);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
@@ -136,7 +128,7 @@ impl KnownFiles {
     /// The entry whose rows a file's replace: its own, or else the newest of its path.
     fn rows_of(&self, arrival: &Arrival, table: &str) -> Option<i64> {
         let versions = self.rows_of.get(&path_of(arrival, table))?;
-        let own = versions.iter().find(|(version, _)| *version == version_of(arrival));
+        let own = versions.iter().find(|(known, _)| arrival.looks_like(known));
         own.or_else(|| versions.last()).map(|(_, file)| *file)
     }
 

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::{Seen, list, look_at, path_text};
+use hypodoke_places::{Place, Seen, look_at, path_text};
 
 use super::archive::unfold;
 use crate::error::EngineError;
@@ -61,7 +61,7 @@ impl NamedFiles {
         named: NamedAs,
         internal: &InternalFiles,
     ) -> Result<(), EngineError> {
-        let mut listing = list(BY_HAND, folder)?;
+        let mut listing = Place::folder(BY_HAND, folder).list_now()?;
         listing.seen.retain(|seen| !internal.contains(seen));
         self.errors.extend(listing.errors.into_iter().map(EngineError::from));
         if listing.seen.is_empty() {

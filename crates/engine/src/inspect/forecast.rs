@@ -39,7 +39,7 @@ pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<F
     if let TableState::External(shape) = &target.main {
         takes_rows(shape, feed.mode).map_err(|reason| EngineError::unloadable(&feed.table, reason))?;
         // What has to be fetched first is checked when it is loaded.
-        if let Some(file) = new.iter().find(|file| file.seen.remote.is_none()) {
+        if let Some(file) = new.iter().find(|file| file.seen.is_local()) {
             check_header(file, feed, shape)?;
         }
     }

@@ -26,7 +26,7 @@ impl InternalFiles {
         file.file_name().is_some_and(|name| self.names.iter().any(|internal| name == internal.as_str()))
             || self.has_name_of_store(file)
                 && file.canonicalize().is_ok_and(|file| self.stores.iter().any(|store| store.is_own(&file)))
-            || seen.remote.is_none() && self.is_in_folder(file)
+            || seen.is_local() && self.is_in_folder(file)
     }
 
     fn is_in_folder(&self, file: &Path) -> bool {

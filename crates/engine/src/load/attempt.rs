@@ -5,7 +5,7 @@ use hypodoke_core::count;
 use hypodoke_core::layout::{Layout, Otherwise};
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
-use hypodoke_stores::{FileSummary, Finished, LoadPlan, Loader, PartSummary, Store};
+use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Store, Writer};
 
 use super::pipeline::{self, Interrupted, PipelineResult, Stages};
 use super::reconcile::{Reconciled, format_of};
@@ -132,7 +132,7 @@ impl Attempt<'_, '_> {
     fn send(
         &self,
         source: &mut Source<'_>,
-        loader: &mut dyn Loader,
+        loader: &mut dyn Writer,
     ) -> Result<Option<PipelineResult>, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let mappings = self.mappings();

@@ -7,7 +7,7 @@ use hypodoke_core::cast::{Caster, Rows, Unmet, settle};
 use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
 use hypodoke_formats::{ReadError, RecordReader, TableHead};
-use hypodoke_stores::{Loader, StoreError};
+use hypodoke_stores::{StoreError, Writer};
 
 use super::sums;
 use crate::isolate::helping;
@@ -127,7 +127,7 @@ impl Batch {
         Ok(())
     }
 
-    fn send(&mut self, loader: &mut dyn Loader, result: &mut PipelineResult) -> Result<(), Interrupted> {
+    fn send(&mut self, loader: &mut dyn Writer, result: &mut PipelineResult) -> Result<(), Interrupted> {
         result.tables.resize_with(self.rows.len().max(result.tables.len()), TableResult::default);
         for at in 0..self.rows.len() {
             let rows = &mut self.rows[at];
@@ -168,7 +168,7 @@ impl Batch {
 pub fn run(
     reader: &mut dyn RecordReader,
     stages: Stages<'_>,
-    loader: &mut dyn Loader,
+    loader: &mut dyn Writer,
     bytes: u64,
 ) -> Result<PipelineResult, Interrupted> {
     if bytes < SMALL {
@@ -181,7 +181,7 @@ pub fn run(
 fn run_in_one_thread(
     reader: &mut dyn RecordReader,
     mut stages: Stages<'_>,
-    loader: &mut dyn Loader,
+    loader: &mut dyn Writer,
 ) -> Result<PipelineResult, Interrupted> {
     let mut result = PipelineResult::default();
     let mut batch = Batch::default();
@@ -208,7 +208,7 @@ fn with_findings(mut result: PipelineResult, casters: &[Caster]) -> PipelineResu
 fn run_overlapped(
     reader: &mut dyn RecordReader,
     mut stages: Stages<'_>,
-    loader: &mut dyn Loader,
+    loader: &mut dyn Writer,
 ) -> Result<PipelineResult, Interrupted> {
     let (empty_in, empty_out) = sync_channel::<Batch>(BATCHES);
     let (read_in, read_out) = sync_channel::<Result<Batch, Interrupted>>(1);
@@ -272,7 +272,7 @@ fn cast_all(
 fn send_all(
     cast: &Receiver<Result<Batch, Interrupted>>,
     empty: &SyncSender<Batch>,
-    loader: &mut dyn Loader,
+    loader: &mut dyn Writer,
 ) -> Result<PipelineResult, Interrupted> {
     let mut result = PipelineResult::default();
     while let Ok(message) = cast.recv() {

@@ -48,7 +48,7 @@ pub fn check_width(
 ) -> Result<(), NotLoaded> {
     for mapping in mappings.iter().filter(|mapping| !mapping.is_virtual) {
         let (columns, lineage) = (mapping.fit.layout.columns.len(), mapping.lineage.columns().len());
-        let verdict = on_width(columns, lineage, store.most_columns(), &store.shown());
+        let verdict = on_width(columns, lineage, store.capabilities().most_columns, &store.shown());
         NotLoaded::by(verdict, request.file, HeldFile::default)?;
     }
     Ok(())

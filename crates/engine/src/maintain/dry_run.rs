@@ -1,15 +1,15 @@
 //! A store that keeps nothing: what a load would do, found out by doing it.
 
+use std::collections::HashSet;
+
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Rows;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::types::Type;
-use std::collections::HashSet;
-
 use hypodoke_stores::{
-    About, BatchEntry, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry, FileFigures, FileQuery,
-    FileSummary, Finished, LayoutEntry, LoadPlan, Loader, Mode, NoticeEntry, PartEntry, RejectEntry,
-    SampleRows, Store, StoreError, TableShape,
+    About, BatchEntry, Capabilities, Catalog, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry,
+    FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, Mode, NoticeEntry, Outbox,
+    PartEntry, RejectEntry, SampleRows, Sink, Store, StoreError, TableShape, Writer,
 };
 
 /// Reads from a store and writes nothing to it.
@@ -27,7 +27,7 @@ impl<'a> DryRunStore<'a> {
 /// Takes rows and keeps none.
 struct Discard;
 
-impl Loader for Discard {
+impl Writer for Discard {
     fn rows(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         Ok(rows.len() as u64)
     }
@@ -37,11 +37,47 @@ impl Loader for Discard {
     }
 }
 
-impl Store for DryRunStore<'_> {
-    fn begin_load<'b>(&'b mut self, _: &'b LoadPlan) -> Result<Option<Box<dyn Loader + 'b>>, StoreError> {
+impl Sink for DryRunStore<'_> {
+    fn capabilities(&self) -> Capabilities {
+        self.store.capabilities()
+    }
+
+    fn begin_load<'b>(&'b mut self, _: &'b LoadPlan) -> Result<Option<Box<dyn Writer + 'b>>, StoreError> {
         Ok(Some(Box::new(Discard)))
     }
 
+    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn reconnect(&mut self) -> Result<(), StoreError> {
+        self.store.reconnect()
+    }
+}
+
+impl Outbox for DryRunStore<'_> {
+    fn new_events(&mut self, _: &str, _: &[String]) -> Result<HashSet<String>, StoreError> {
+        Ok(HashSet::new())
+    }
+
+    fn add_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {
+        Ok(Vec::new())
+    }
+
+    fn finish_notice(&mut self, _: i64, _: i64, _: Option<&str>) -> Result<(), StoreError> {
+        Ok(())
+    }
+}
+
+impl Ledger for DryRunStore<'_> {
     fn open_ledger(&mut self) -> Result<(), StoreError> {
         Ok(())
     }
@@ -54,31 +90,7 @@ impl Store for DryRunStore<'_> {
         Ok(())
     }
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
-        Ok(())
-    }
-
-    fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
-        Ok(())
-    }
-
     fn note_file(&mut self, _: &FileEntry, _: &[(String, Drift)]) -> Result<(), StoreError> {
-        Ok(())
-    }
-
-    fn untold(&mut self, _: &str, _: &[String]) -> Result<HashSet<String>, StoreError> {
-        Ok(HashSet::new())
-    }
-
-    fn note_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
-        Ok(())
-    }
-
-    fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {
-        Ok(Vec::new())
-    }
-
-    fn settle_notice(&mut self, _: i64, _: i64, _: Option<&str>) -> Result<(), StoreError> {
         Ok(())
     }
 
@@ -86,24 +98,16 @@ impl Store for DryRunStore<'_> {
         Ok(())
     }
 
-    fn shown(&self) -> String {
-        self.store.shown()
-    }
-
-    fn most_columns(&self) -> usize {
-        self.store.most_columns()
-    }
-
     fn has_ledger(&mut self) -> Result<bool, StoreError> {
         self.store.has_ledger()
     }
 
-    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
-        self.store.table(name)
-    }
-
     fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
         self.store.layout(table)
+    }
+
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
+        self.store.layouts(table)
     }
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
@@ -114,20 +118,20 @@ impl Store for DryRunStore<'_> {
         self.store.files_like(arrivals)
     }
 
-    fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {
-        self.store.ddl(plan)
+    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
+        self.store.files(query)
     }
 
-    fn about(&mut self) -> Result<About, StoreError> {
-        self.store.about()
+    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
+        self.store.batches(most)
     }
 
-    fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
-        self.store.missing_rights(tables)
+    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
+        self.store.parts(file)
     }
 
-    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
-        self.store.layouts(table)
+    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
+        self.store.rejects(file, most)
     }
 
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
@@ -137,6 +141,28 @@ impl Store for DryRunStore<'_> {
     fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
         self.store.decisions()
     }
+}
+
+impl Catalog for DryRunStore<'_> {
+    fn shown(&self) -> String {
+        self.store.shown()
+    }
+
+    fn about(&mut self) -> Result<About, StoreError> {
+        self.store.about()
+    }
+
+    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
+        self.store.table(name)
+    }
+
+    fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {
+        self.store.ddl(plan)
+    }
+
+    fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
+        self.store.missing_rights(tables)
+    }
 
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
         self.store.column_sample(table, column)
@@ -144,22 +170,6 @@ impl Store for DryRunStore<'_> {
 
     fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError> {
         self.store.file_figures(table, sums)
-    }
-
-    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
-        self.store.batches(most)
-    }
-
-    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
-        self.store.files(query)
-    }
-
-    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
-        self.store.parts(file)
-    }
-
-    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
-        self.store.rejects(file, most)
     }
 
     fn count_rows(&mut self, table: &str) -> Result<u64, StoreError> {

@@ -68,7 +68,7 @@ pub fn resubmit(
 /// A file of the ledger as the engine names files. Its path tells no parts.
 pub fn candidate_of(entry: &FileEntry) -> Candidate {
     let file = PathBuf::from(&entry.arrival.path);
-    Candidate::of(Seen { arrival: entry.arrival.clone(), file, remote: None })
+    Candidate::of(Seen::local(entry.arrival.clone(), file))
 }
 
 /// The rows by the files they came from, each checked to be a reject still.

@@ -65,7 +65,7 @@ pub fn control_line(
 /// Reads the companion of a file: beside it, or fetched from the server that it stands on.
 fn read_companion(file: &Candidate, pattern: &str) -> Result<String, String> {
     let Some(control) = &file.control else {
-        if file.seen.remote.is_some() {
+        if !file.seen.is_local() {
             return Err("it is not there".to_owned());
         }
         let name = file.seen.file.file_name().map(|name| name.to_string_lossy().into_owned());

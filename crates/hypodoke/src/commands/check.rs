@@ -6,7 +6,6 @@ use hypodoke_engine::discover::discover;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::{Forecast, forecast};
 use hypodoke_engine::job::{FeedFiles, Job};
-use hypodoke_places::sftp::Session;
 use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
@@ -151,23 +150,24 @@ fn trust(name: &str, yes: bool, settings: &Settings, context: &Context) -> Resul
         let what = format!("there is no place `{name}`; there are {}", names.join(", "));
         return Err(suggest(Failure::usage(what), name, &names));
     };
-    let Some(address) = &place.address else {
+    let Some(identity) = place.place.identity() else {
         return Err(Failure::usage(format!("the place `{name}` is a folder, and has no key")));
     };
+    let address = place.place.shown();
     let failed =
-        |trouble: RemoteTrouble| Failure::from(PlaceError::Remote { shown: address.shown(), trouble });
-    let key = Session::key_of(address).map_err(failed)?;
-    let shown = format!("{} shows {} {}", address.shown(), key.algorithm(), key.fingerprint());
+        |trouble: RemoteTrouble| Failure::from(PlaceError::Remote { shown: address.clone(), trouble });
+    let key = identity.shown_key().map_err(failed)?;
+    let shown = format!("{address} shows {} {}", key.algorithm, key.fingerprint);
     if !yes && !asked(&format!("{shown}\nIs that what its owner says it is? [y/N] "))? {
         return Err(Failure::usage("nothing was added").advise("--yes adds it without asking"));
     }
-    let file = hypodoke_places::sftp::learn(address, &key).map_err(failed)?;
+    let file = identity.trust(&key).map_err(failed)?;
     if context.json {
         json::print(&TrustDocument {
             version: CHECK_JSON_VERSION,
             place: name,
-            algorithm: key.algorithm(),
-            fingerprint: key.fingerprint(),
+            algorithm: key.algorithm,
+            fingerprint: key.fingerprint,
         })?;
     } else {
         render::print(&format!("{shown}\nadded to {}\n", file.display()));

@@ -11,7 +11,6 @@ use hypodoke_engine::event::Silent;
 use hypodoke_engine::load::StopSignal;
 use hypodoke_engine::receipt::Receipt;
 use hypodoke_places::PlaceError;
-use hypodoke_places::sftp::{Session, learn};
 use serde::Serialize;
 
 use super::{Context, settle};
@@ -173,10 +172,11 @@ fn open_office(folder: &Path) -> Result<Office, Failure> {
         std::fs::remove_file(&known).map_err(failed)?;
     }
     let settings = Settings::read(&folder.join(GAUGES))?;
-    for address in settings.places.iter().filter_map(|place| place.address.as_ref()) {
-        let failed = |trouble| Failure::from(PlaceError::Remote { shown: address.shown(), trouble });
-        let key = Session::key_of(address).map_err(failed)?;
-        learn(address, &key).map_err(failed)?;
+    for place in &settings.places {
+        let Some(identity) = place.place.identity() else { continue };
+        let failed = |trouble| Failure::from(PlaceError::Remote { shown: place.place.shown(), trouble });
+        let key = identity.shown_key().map_err(failed)?;
+        identity.trust(&key).map_err(failed)?;
     }
     Ok(office)
 }

@@ -124,7 +124,7 @@ pub fn note(
         let wanted: Vec<&Notification> =
             notifications.iter().filter(|notification| wants(to, notification)).collect();
         let keys: Vec<String> = wanted.iter().map(|notification| notification.key.clone()).collect();
-        let untold = if keys.is_empty() { Default::default() } else { store.untold(&to.name, &keys)? };
+        let untold = if keys.is_empty() { Default::default() } else { store.new_events(&to.name, &keys)? };
         let news: Vec<&Notification> = wanted.into_iter().filter(|one| untold.contains(&one.key)).collect();
         if news.is_empty() {
             continue;
@@ -133,7 +133,7 @@ pub fn note(
         let at = clock::now();
         let notice = Notice::of(&news, receipt, &store.shown(), at);
         let entry = NoticeEntry { notice: 0, to: to.name.clone(), content: notice.to_json(), at };
-        store.note_notice(&entry, &keys)?;
+        store.add_notice(&entry, &keys)?;
     }
     Ok(())
 }
@@ -162,13 +162,13 @@ pub fn deliver(
     for entry in store.take_notices(now, tried_before, now - STALE)? {
         let Some(to) = people.iter().find(|to| to.name == entry.to) else {
             let gone = "the configuration does not name them any more";
-            store.settle_notice(entry.notice, clock::now(), Some(gone))?;
+            store.finish_notice(entry.notice, clock::now(), Some(gone))?;
             continue;
         };
         let sent = Notice::from_json(&entry.content).map_err(|why| unreadable(to, &why));
         let sent = sent.and_then(|notice| send(to, &notice));
         let trouble = sent.as_ref().err().map(|failure| failure.message.clone());
-        store.settle_notice(entry.notice, clock::now(), trouble.as_deref())?;
+        store.finish_notice(entry.notice, clock::now(), trouble.as_deref())?;
         troubles.extend(sent.err());
     }
     Ok(troubles)

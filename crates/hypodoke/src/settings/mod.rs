@@ -14,7 +14,8 @@ pub mod watch;
 use std::path::{Path, PathBuf};
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
-use hypodoke_places::sftp::{Secret, Spool};
+use hypodoke_places::SpoolSettings;
+use hypodoke_places::sftp::Secret;
 use hypodoke_stores::StoreUrl;
 
 pub use feed::FeedSettings;
@@ -48,7 +49,7 @@ pub struct Settings {
     /// The places.
     pub places: Vec<PlaceSettings>,
     /// Where files of servers are kept while they are read.
-    pub spool: Spool,
+    pub spool: SpoolSettings,
     /// The feeds, in the order of the file.
     pub feeds: Vec<FeedSettings>,
     /// Who is told of what.

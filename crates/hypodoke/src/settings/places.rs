@@ -1,10 +1,11 @@
 //! Places in the configuration: folders, and folders on servers.
 
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
-use hypodoke_places::sftp::{Remote, SftpAddress, Spool};
-use hypodoke_places::{Completeness, Place, PutAway};
+use hypodoke_places::sftp::{SftpAddress, SftpBackend};
+use hypodoke_places::{Backend, Completeness, Place, PutAway, SpoolSettings};
 
 use super::reader::{Placed, Section};
 use super::{expand, secret};
@@ -21,8 +22,6 @@ pub struct PlaceSettings {
     pub name: String,
     /// Where it is.
     pub place: Place,
-    /// Where it is, if it is on a server, and how to be let in.
-    pub address: Option<SftpAddress>,
     /// When a file counts as complete.
     pub completeness: Completeness,
     /// Where files go once they are done with; unsaid, they are left as they are.
@@ -32,9 +31,9 @@ pub struct PlaceSettings {
 }
 
 /// Reads `[spool]`.
-pub fn spool(section: Option<Section<'_>>, base: &Path) -> Result<Spool, Failure> {
+pub fn spool(section: Option<Section<'_>>, base: &Path) -> Result<SpoolSettings, Failure> {
     let usual = base.join(".hypodoke-spool");
-    let Some(mut section) = section else { return Ok(Spool { folder: usual, limit: USUAL_ROOM }) };
+    let Some(mut section) = section else { return Ok(SpoolSettings { folder: usual, limit: USUAL_ROOM }) };
     let folder = match section.text("path")? {
         Some(path) => base.join(expand(&section, &path)?),
         None => usual,
@@ -46,7 +45,7 @@ pub fn spool(section: Option<Section<'_>>, base: &Path) -> Result<Spool, Failure
         None => USUAL_ROOM,
     };
     section.finish()?;
-    Ok(Spool { folder, limit })
+    Ok(SpoolSettings { folder, limit })
 }
 
 /// Reads `[place.NAME]`.
@@ -54,7 +53,7 @@ pub fn read(
     name: String,
     mut section: Section<'_>,
     base: &Path,
-    spool: &Spool,
+    spool: &SpoolSettings,
 ) -> Result<PlaceSettings, Failure> {
     let path = section.required("path", "\"inbox\"")?;
     let expanded = expand(&section, &path)?;
@@ -69,15 +68,12 @@ pub fn read(
     }
     let put_away = put_away(&mut section)?;
     let completeness = Completeness { quiet_for, marker: marker.map(|marker| marker.value) };
-    let (place, address) = if expanded.contains("://") {
-        let address = address(&mut section, &path, &expanded, base)?;
-        let remote = Remote::new(address.clone(), &name, spool)?;
-        (Place::Sftp { name: name.clone(), remote }, Some(address))
-    } else {
-        (Place::Folder { name: name.clone(), folder: base.join(expanded) }, None)
+    let place = match backend(&mut section, &path, &expanded, base)? {
+        Some(backend) => Place::remote(&name, backend, spool),
+        None => Place::folder(&name, base.join(expanded)),
     };
     section.finish()?;
-    Ok(PlaceSettings { name, place, address, completeness, put_away, poll })
+    Ok(PlaceSettings { name, place, completeness, put_away, poll })
 }
 
 fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
@@ -104,6 +100,20 @@ fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
     };
     let (done, failed) = (folder("done")?, folder("failed")?);
     Ok(moves.then_some(PutAway { done, failed }))
+}
+
+/// What is behind an address; nothing where it is a folder of this machine.
+fn backend(
+    section: &mut Section<'_>,
+    path: &Placed<String>,
+    expanded: &str,
+    base: &Path,
+) -> Result<Option<Arc<dyn Backend>>, Failure> {
+    if !expanded.contains("://") {
+        return Ok(None);
+    }
+    let address = address(section, path, expanded, base)?;
+    Ok(Some(Arc::new(SftpBackend::new(address)?)))
 }
 
 fn address(

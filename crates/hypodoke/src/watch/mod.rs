@@ -18,7 +18,6 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use hypodoke_places::Place;
 use hypodoke_stores::StoreUrl;
 use tracing::{error, info, warn};
 
@@ -81,7 +80,7 @@ fn prepare(settings: &mut Settings) {
     }
     for place in &mut settings.places {
         let rule = &mut place.completeness;
-        if matches!(place.place, Place::Folder { .. }) && rule.quiet_for.is_none() && rule.marker.is_none() {
+        if place.place.watched_folder().is_some() && rule.quiet_for.is_none() && rule.marker.is_none() {
             rule.quiet_for = Some(QUIET);
         }
     }
@@ -181,10 +180,10 @@ fn keep(round: &Round, name: &str, wakeup: &Arc<Wakeup>) {
 
 /// Listens at a place, if it can be listened at, and says how often to look besides.
 fn listen(place: &PlaceSettings, wakeup: &Arc<Wakeup>) -> (Option<FileSystemWatcher>, Duration) {
-    let Place::Folder { folder, .. } = &place.place else {
+    let Some(folder) = place.place.watched_folder() else {
         return (None, place.poll.unwrap_or(POLL_SERVER));
     };
-    match FileSystemWatcher::open(folder.clone(), wakeup.clone()) {
+    match FileSystemWatcher::open(folder.to_path_buf(), wakeup.clone()) {
         Ok(file_watcher) => (Some(file_watcher), place.poll.unwrap_or(POLL_FOLDER)),
         Err(why) => {
             warn!(

@@ -4,10 +4,11 @@
 use std::collections::HashMap;
 use std::time::Duration;
 
+use hypodoke_core::arrival::Arrival;
+use hypodoke_engine::job::Candidate;
 use jiff::Timestamp;
 
 use crate::schedule::signed;
-use hypodoke_engine::job::Candidate;
 
 /// A file that could not be loaded, or is held, is tried again after so long, then twice as long …
 const FIRST: Duration = Duration::from_secs(60);
@@ -15,16 +16,10 @@ const FIRST: Duration = Duration::from_secs(60);
 /// … up to this.
 const LONGEST: Duration = Duration::from_secs(3600);
 
-/// What a file looked like.
-type Look = (u64, i64);
-
-fn look(file: &Candidate) -> Look {
-    (file.seen.arrival.bytes, file.seen.arrival.modified)
-}
-
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 struct Trial {
-    look: Look,
+    /// The file as it was then.
+    arrival: Arrival,
     next: Timestamp,
     wait: Duration,
     /// It is held: somebody may decide about it at any time.
@@ -34,38 +29,50 @@ struct Trial {
 /// What is remembered of a feed's files between two rounds.
 #[derive(Default)]
 pub struct Retries {
-    settled: HashMap<String, Look>,
+    /// Files that are done with, as they were then.
+    settled: HashMap<String, Arrival>,
     trials: HashMap<String, Trial>,
 }
 
 impl Retries {
+    /// Whether a file is done with as it is.
+    fn is_settled(&self, file: &Candidate) -> bool {
+        self.settled.get(&file.shown).is_some_and(|known| file.seen.arrival.looks_like(known))
+    }
+
+    /// The trial of a file as it is.
+    fn trial(&self, file: &Candidate) -> Option<&Trial> {
+        self.trials.get(&file.shown).filter(|trial| file.seen.arrival.looks_like(&trial.arrival))
+    }
+
     /// Whether there is anything to be done about a file now.
     pub fn is_due(&self, file: &Candidate, now: Timestamp) -> bool {
-        if self.settled.get(&file.shown) == Some(&look(file)) {
+        if self.is_settled(file) {
             return false;
         }
-        let trial = self.trials.get(&file.shown).filter(|trial| trial.look == look(file));
+        let trial = self.trial(file);
         trial.is_none_or(|trial| trial.next <= now)
     }
 
     /// Whether a file is one that has to wait for its next trial.
     pub fn waits(&self, file: &Candidate, now: Timestamp) -> bool {
-        self.settled.get(&file.shown) != Some(&look(file)) && !self.is_due(file, now)
+        !self.is_settled(file) && !self.is_due(file, now)
     }
 
     /// A file is done with as it is.
     pub fn settle(&mut self, file: &Candidate) {
         self.trials.remove(&file.shown);
-        self.settled.insert(file.shown.clone(), look(file));
+        self.settled.insert(file.shown.clone(), file.seen.arrival.clone());
     }
 
     /// A file is to be tried again; one that is held also when somebody has decided.
     pub fn put_off(&mut self, file: &Candidate, held: bool, now: Timestamp) {
-        let before = self.trials.get(&file.shown).filter(|trial| trial.look == look(file));
+        let before = self.trial(file);
         let wait = before.map_or(FIRST, |trial| (trial.wait * 2).min(LONGEST));
         let next = now.checked_add(signed(wait)).unwrap_or(Timestamp::MAX);
         self.settled.remove(&file.shown);
-        self.trials.insert(file.shown.clone(), Trial { look: look(file), next, wait, held });
+        let arrival = file.seen.arrival.clone();
+        self.trials.insert(file.shown.clone(), Trial { arrival, next, wait, held });
     }
 
     /// Whether any file is held.
@@ -105,8 +112,8 @@ mod tests {
     use super::*;
 
     fn file(bytes: u64) -> Candidate {
-        let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes, modified: 7 };
-        let seen = Seen { arrival, file: PathBuf::from("a.csv"), remote: None };
+        let arrival = Arrival { place: "quay".into(), path: "a.csv".into(), bytes, modified: 7, token: None };
+        let seen = Seen::local(arrival, PathBuf::from("a.csv"));
         Candidate::of(seen)
     }
 

@@ -5,7 +5,14 @@ use rstest::rstest;
 use crate::staging::{Kind, Staging, configure};
 use crate::workshop;
 
-/// What the fourth version added, taken away.
+/// What the fifth version added, taken away.
+const TO_FOURTH: [&str; 3] = [
+    "ALTER TABLE hd_files DROP COLUMN version_token",
+    "ALTER TABLE hd_decisions DROP COLUMN version_token",
+    "UPDATE hd_ledger SET version = 4",
+];
+
+/// What the fourth added.
 const TO_THIRD: [&str; 4] = [
     "DROP TABLE hd_noticed",
     "DROP TABLE hd_notices",
@@ -32,7 +39,7 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     configure(&shop, &staging, "[feed.f.expect]\nmin_rows = 2\n");
     shop.write("in/f_20260301.csv", "id,depth\n1,2.5\n2,x\n3,2.7\n");
     shop.ok("load");
-    for sql in TO_THIRD.iter().chain(TO_SECOND.iter().filter(|_| second)) {
+    for sql in TO_FOURTH.iter().chain(&TO_THIRD).chain(TO_SECOND.iter().filter(|_| second)) {
         staging.run(&shop, sql);
     }
     // What was loaded is known still, and what is new is loaded, held and settled as ever.
@@ -46,7 +53,7 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["4"]);
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["5"]);
     for table in ["hd_notices", "hd_noticed", "hd_decisions"] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }

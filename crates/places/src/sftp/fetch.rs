@@ -13,6 +13,7 @@ use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 use super::list::in_words;
 use super::{Session, SftpAddress, list};
 use crate::error::RemoteTrouble;
+use crate::spool::DURABLE;
 
 /// How much is asked for at a time, in bytes: what every server gives in one answer.
 const CHUNK: u32 = 32 * 1024;
@@ -20,18 +21,14 @@ const CHUNK: u32 = 32 * 1024;
 /// How many answers of one file are waited for at a time.
 const IN_FLIGHT: usize = 64;
 
-/// How many bytes are made sure to be on the disk at a time: what an earlier run left is trusted
-/// up to the last whole lot of them.
-pub const SETTLED: u64 = 64 << 20;
-
 /// Fetches a file to `part`, from where an earlier attempt broke off, and makes sure that it is
-/// all there and did not change meanwhile. `left_over` says that what is there is of another run.
+/// all there and did not change meanwhile. `is_left_over` says that what is there is of another run.
 pub async fn fetch(
     session: &Session,
     address: &SftpAddress,
     arrival: &Arrival,
     part: &Path,
-    left_over: bool,
+    is_left_over: bool,
 ) -> Result<(), RemoteTrouble> {
     let path = list::whole(address, &arrival.path);
     let handle = session
@@ -40,7 +37,7 @@ pub async fn fetch(
         .await
         .map_err(in_words)?
         .handle;
-    let fetched = all_of(session, &handle, arrival, part, left_over).await;
+    let fetched = all_of(session, &handle, arrival, part, is_left_over).await;
     let closed = session.sftp.close(handle).await.map_err(in_words);
     fetched?;
     closed?;
@@ -52,7 +49,7 @@ async fn all_of(
     handle: &str,
     arrival: &Arrival,
     part: &Path,
-    left_over: bool,
+    is_left_over: bool,
 ) -> Result<(), RemoteTrouble> {
     same(session, handle, arrival).await?;
     let local =
@@ -61,7 +58,7 @@ async fn all_of(
     let there = file.metadata().map_err(local)?.len();
     // What is there of an earlier attempt is of this very file: its name says so.
     let begin = if there <= arrival.bytes { there } else { 0 };
-    let begin = if left_over { begin - begin % SETTLED } else { begin };
+    let begin = if is_left_over { begin - begin % DURABLE } else { begin };
     file.set_len(begin).map_err(local)?;
     file.seek(SeekFrom::Start(begin)).map_err(local)?;
     let mut asked = begin;
@@ -81,9 +78,9 @@ async fn all_of(
             return Err(RemoteTrouble::Changed);
         }
         write(&mut file, &data, part)?;
-        let lots = written / SETTLED;
+        let lots = written / DURABLE;
         written += data.len() as u64;
-        if written / SETTLED > lots {
+        if written / DURABLE > lots {
             file.sync_data().map_err(local)?;
         }
         if data.len() < length as usize {

@@ -6,6 +6,7 @@ use russh::keys::known_hosts::{check_known_hosts_path, learn_known_hosts_path};
 use russh::keys::{HashAlg, PublicKey};
 
 use super::SftpAddress;
+use crate::backend::ShownKey;
 use crate::error::RemoteTrouble;
 
 /// The key that a server showed.
@@ -53,13 +54,20 @@ pub(super) fn check(address: &SftpAddress, key: &HostKey) -> Result<(), RemoteTr
     }
 }
 
+/// A key as it is shown and kept.
+pub(super) fn shown(key: &HostKey) -> Result<ShownKey, RemoteTrouble> {
+    let text = key.key.to_openssh().map_err(|error| RemoteTrouble::Other(error.to_string()))?;
+    Ok(ShownKey { algorithm: key.algorithm(), fingerprint: key.fingerprint(), text })
+}
+
 /// Adds a server's key to those that are known; gives the file.
-pub fn learn(address: &SftpAddress, key: &HostKey) -> Result<PathBuf, RemoteTrouble> {
+pub(super) fn learn(address: &SftpAddress, key: &ShownKey) -> Result<PathBuf, RemoteTrouble> {
+    let key = PublicKey::from_openssh(&key.text).map_err(|error| RemoteTrouble::Other(error.to_string()))?;
     let file = file_of(address)?;
     let failed = |error: &dyn std::fmt::Display| RemoteTrouble::Other(format!("{}: {error}", file.display()));
     if let Some(folder) = file.parent().filter(|folder| *folder != Path::new("")) {
         std::fs::create_dir_all(folder).map_err(|error| failed(&error))?;
     }
-    learn_known_hosts_path(&address.host, address.port, &key.key, &file).map_err(|error| failed(&error))?;
+    learn_known_hosts_path(&address.host, address.port, &key, &file).map_err(|error| failed(&error))?;
     Ok(file)
 }

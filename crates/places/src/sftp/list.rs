@@ -7,28 +7,16 @@ use russh_sftp::client::error::Error;
 use russh_sftp::protocol::{FileAttributes, StatusCode};
 
 use super::{Session, SftpAddress};
+use crate::backend::Listed;
 use crate::error::{PlaceError, RemoteTrouble};
 
 /// How deep folders are gone into: a server may link them in a ring.
 const DEEPEST: usize = 32;
 
-/// What a look at a server's folder found.
-#[derive(Debug, Default)]
-pub struct RemoteListing {
-    /// The files, in the order of their paths.
-    pub arrivals: Vec<Arrival>,
-    /// What could not be looked at; the rest was.
-    pub errors: Vec<PlaceError>,
-}
-
 /// Lists a folder and those in it. Hidden files are left out, links are not followed, and names
 /// that would lead elsewhere are refused.
-pub async fn list(
-    session: &Session,
-    address: &SftpAddress,
-    place: &str,
-) -> Result<RemoteListing, RemoteTrouble> {
-    let mut listing = RemoteListing::default();
+pub async fn list(session: &Session, address: &SftpAddress, place: &str) -> Result<Listed, RemoteTrouble> {
+    let mut listing = Listed::default();
     let mut folders = vec![(String::new(), 0)];
     while let Some((inside, depth)) = folders.pop() {
         let path = whole(address, &inside);
@@ -56,16 +44,18 @@ pub async fn list(
                 folders.push((inner, depth + 1));
             } else if attributes.is_regular() || attributes.permissions.is_none() {
                 // A server that tells no kinds is taken at its word that there is a file.
-                listing.arrivals.push(Arrival {
+                let arrival = Arrival {
                     place: place.to_owned(),
                     path: inner,
                     bytes: attributes.size.unwrap_or(0),
                     modified: i64::from(attributes.mtime.unwrap_or(0)) * 1_000_000,
-                });
+                    token: None,
+                };
+                listing.files.push((arrival, None));
             }
         }
     }
-    listing.arrivals.sort_by(|a, b| a.path.cmp(&b.path));
+    listing.files.sort_by(|(a, _), (b, _)| a.path.cmp(&b.path));
     Ok(listing)
 }
 

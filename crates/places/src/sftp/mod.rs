@@ -1,24 +1,24 @@
 //! SFTP places: files on other people's servers.
 //!
-//! A [`Session`] speaks to a server; a [`Remote`] is a place on one, with the spool that its files
-//! come to before they are read. SSH is asynchronous inside, and everything here blocks.
+//! A `Session` speaks to a server; an [`SftpBackend`] is a folder on one. SSH is asynchronous
+//! inside, and everything that leaves this module blocks.
 
 mod address;
+mod backend;
 mod connect;
 mod fetch;
 mod host;
 mod list;
 mod login;
-mod remote;
 
 use std::sync::OnceLock;
 
 use tokio::runtime::Runtime;
 
 pub use address::{AddressError, Secret, SftpAddress};
-pub use connect::Session;
-pub use host::{HostKey, learn};
-pub use remote::{Pin, Remote, Spool};
+pub use backend::SftpBackend;
+use connect::Session;
+use host::HostKey;
 
 /// The threads that all connections share.
 static RUNTIME: OnceLock<Runtime> = OnceLock::new();

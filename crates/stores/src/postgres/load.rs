@@ -5,15 +5,17 @@ mod copying;
 mod staged;
 
 use copying::Copying;
-use hypodoke_core::cast::{Cell, Reject, Rows};
-use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN, quote};
+use hypodoke_core::cast::{Cell, Rows};
+use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN};
 
 use super::copy::Wire;
-use super::ledger::{self, moment};
-use super::{PostgresStore, drift, tables};
+use super::{PostgresStore, tables};
 use crate::error::StoreError;
-use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
-use crate::{FileSummary, Finished, LoadPlan, Loader, PartSummary, TablePlan};
+use crate::ledger::{read, write};
+use crate::merge::{Merge, Mode, SEQUENCE, STAGE, index_name};
+use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
+use crate::sink::Writer;
+use crate::sql::{Scope, SqlConnection, quote};
 
 /// A table of the plan, ready to take rows.
 struct Target {
@@ -28,13 +30,14 @@ struct Target {
 }
 
 /// A file being loaded. Dropped, it rolls everything back.
-pub struct PostgresLoader<'a> {
+pub struct PostgresWriter<'a> {
     store: &'a mut PostgresStore,
     plan: &'a LoadPlan,
     file: i64,
     targets: Vec<Option<Target>>,
     copying: Option<Copying>,
     deleted: u64,
+    scope: Scope,
     done: bool,
 }
 
@@ -49,73 +52,55 @@ fn merge_of(qualified: &str, table: &TablePlan) -> Merge {
     Merge::new(qualified.to_owned(), &columns, table.lineage.columns(), &table.key, &table.of_file)
 }
 
-impl<'a> PostgresLoader<'a> {
+impl<'a> PostgresWriter<'a> {
     /// Begins; `None` if the ledger says by now that the file is loaded.
     pub fn begin(
         store: &'a mut PostgresStore,
         plan: &'a LoadPlan,
-    ) -> Result<Option<PostgresLoader<'a>>, StoreError> {
-        let begin = if store.in_delivery { "SAVEPOINT hd_file" } else { "BEGIN" };
-        store.run(store.client.batch_execute(begin))?;
-        let mut loader = PostgresLoader {
+    ) -> Result<Option<PostgresWriter<'a>>, StoreError> {
+        let scope = Scope::of_file(store.in_delivery);
+        store.begin(scope)?;
+        let mut writer = PostgresWriter {
             store,
             plan,
             file: 0,
             targets: Vec::new(),
             copying: None,
             deleted: 0,
+            scope,
             done: false,
         };
-        if !loader.claim()? {
+        writer.claim()?;
+        if write::is_loaded(writer.store, plan)? {
             return Ok(None);
         }
-        loader.file = match plan.mends {
-            Some(file) => file,
-            None => loader.store.run(ledger::note_file(&loader.store.client, &plan.entry()))?,
-        };
+        writer.file = write::begin_file(writer.store, plan)?;
         for table in &plan.tables {
-            let target = if table.is_virtual || plan.retracts { None } else { Some(loader.prepare(table)?) };
-            loader.targets.push(target);
+            let target = if table.is_virtual || plan.retracts { None } else { Some(writer.prepare(table)?) };
+            writer.targets.push(target);
         }
         if let Some(replaced) = plan.replaces {
-            loader.take_out(replaced)?;
+            writer.take_out(replaced)?;
         }
         if plan.first_of_delivery {
-            loader.empty()?;
+            writer.empty()?;
         }
-        loader.statements(&plan.sql_before, "sql_before")?;
-        Ok(Some(loader))
+        writer.statements(&plan.sql_before, "sql_before")?;
+        Ok(Some(writer))
     }
 
     fn execute(&self, sql: &str) -> Result<u64, StoreError> {
         self.store.run(self.store.client.execute(sql, &[]))
     }
 
-    /// Waits until nobody else loads this file, and looks whether it is loaded by now. The lock goes
-    /// with the transaction, and so with its owner.
-    fn claim(&self) -> Result<bool, StoreError> {
+    /// Waits until nobody else loads this file. The lock goes with the transaction, and so with its owner.
+    fn claim(&self) -> Result<(), StoreError> {
         let arrival = &self.plan.arrival;
         let client = &self.store.client;
         let key = format!("hypodoke file {}\0{}\0{}", arrival.place, arrival.path, self.plan.table());
         let key = key.replace('\0', "\u{1f}");
-        self.store.run(async {
-            client.query_one("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text", &[&key]).await?;
-            let loaded = client
-                .query_one(
-                    "SELECT count(*) > 0 FROM hd_files WHERE place = $1 AND path = $2 AND bytes = $3 AND modified_at = $4
-                       AND table_name = $5 AND outcome = 'loaded' AND replaced_by IS NULL AND file IS DISTINCT FROM $6",
-                    &[
-                        &arrival.place,
-                        &arrival.path,
-                        &(arrival.bytes as i64),
-                        &moment(arrival.modified),
-                        &self.plan.table(),
-                        &self.plan.replaces,
-                    ],
-                )
-                .await?;
-            Ok(self.plan.mends.is_some() || !loaded.get::<_, bool>(0))
-        })
+        let sql = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
+        self.store.run(client.query_one(sql, &[&key])).map(drop)
     }
 
     /// Makes or changes a table, and its stage where rows go there first.
@@ -212,7 +197,7 @@ impl<'a> PostgresLoader<'a> {
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
         let mode = main.map_or(Mode::Append, |main| main.mode);
         let main = main.map(|main| main.table.clone());
-        let parts = self.store.run(ledger::parts(&self.store.client, replaced))?;
+        let parts = read::parts(self.store, replaced)?;
         for table in main.into_iter().chain(parts.into_iter().map(|part| part.table)) {
             let qualified = self.store.qualified(&table);
             let found = self.store.run(tables::read(&self.store.client, &self.store.schema, &table))?;
@@ -227,8 +212,7 @@ impl<'a> PostgresLoader<'a> {
                 ))?;
             }
         }
-        self.execute(&format!("UPDATE hd_files SET replaced_by = {} WHERE file = {replaced}", self.file))?;
-        Ok(())
+        write::replace_file(self.store, replaced, self.file)
     }
 
     /// Takes all rows out of the tables that hold one delivery at a time.
@@ -263,140 +247,25 @@ impl<'a> PostgresLoader<'a> {
         };
         if !rows.rejects.is_empty() {
             self.close_copy()?;
-            self.keep_rejects(&rows.rejects)?;
+            write::add_rejects(self.store, self.plan, self.file, &rows.rejects)?;
         }
         Ok(sent)
     }
-
-    fn keep_rejects(&self, rejects: &[Reject]) -> Result<(), StoreError> {
-        // What is mended and still will not do stays the reject it is.
-        if self.plan.mends.is_some() {
-            return Ok(());
-        }
-        let client = &self.store.client;
-        self.store.run(async {
-            let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place) VALUES ($1, $2, $3, $4, $5, $6, $7)";
-            let statement = client.prepare(sql).await?;
-            for reject in rejects {
-                // A text of the server's holds no NUL.
-                let value = reject.value.as_ref().map(|value| value.replace('\0', "\u{fffd}"));
-                let line = reject.line as i64;
-                let parameters: [&(dyn tokio_postgres::types::ToSql + Sync); 7] =
-                    [&self.file, &line, &reject.column, &value, &reject.reason, &reject.raw, &reject.place];
-                client.execute(&statement, &parameters).await?;
-            }
-            Ok(())
-        })
-    }
-
-    fn close(&mut self, summary: &FileSummary) -> Result<Counts, StoreError> {
-        self.close_copy()?;
-        let counts = self.merge()?;
-        self.statements(&self.plan.sql_after, "sql_after")?;
-        if self.plan.mends.is_some() {
-            self.mend(summary, counts)?;
-            self.end()?;
-            return Ok(counts);
-        }
-        let client = &self.store.client;
-        let loaded = summary.loaded - counts.left_out.min(summary.loaded);
-        self.store.run(client.execute(
-            "UPDATE hd_files SET content_hash = $2, rows_read = $3, rows_loaded = $4, rows_rejected = $5,
-               rows_left_out = $6, ended_at = $7, message = $8, rows_inserted = $9, rows_updated = $10,
-               rows_unchanged = $11, rows_deleted = $12 WHERE file = $1",
-            &[
-                &self.file,
-                &summary.hash,
-                &(summary.read as i64),
-                &(loaded as i64),
-                &(summary.rejected as i64),
-                &((summary.left_out + counts.left_out) as i64),
-                &moment(summary.ended),
-                &summary.message_with(&counts),
-                &(counts.inserted as i64),
-                &(counts.updated as i64),
-                &(counts.unchanged as i64),
-                &(counts.deleted as i64),
-            ],
-        ))?;
-        for (at, (table, part)) in self.plan.tables.iter().zip(&summary.parts).enumerate() {
-            if at > 0 {
-                self.store.run(client.execute(
-                    "INSERT INTO hd_parts (file, table_name, path, rows_read, rows_loaded) VALUES ($1, $2, $3, $4, $5)",
-                    &[&self.file, &table.table, &table.path, &(part.read as i64), &(part.loaded as i64)],
-                ))?;
-            }
-            if table.keeps_layout {
-                self.keep_layout(table, part)?;
-            }
-        }
-        self.end()?;
-        Ok(counts)
-    }
-
-    fn end(&mut self) -> Result<(), StoreError> {
-        self.execute(if self.store.in_delivery { "RELEASE SAVEPOINT hd_file" } else { "COMMIT" })?;
-        self.done = true;
-        Ok(())
-    }
-
-    /// Rejects that are none any more count as loaded rows of their file.
-    fn mend(&self, summary: &FileSummary, counts: Counts) -> Result<(), StoreError> {
-        let client = &self.store.client;
-        let sql = "UPDATE hd_rejects SET mended_at = $2 WHERE reject = ANY ($1)";
-        self.store.run(client.execute(sql, &[&summary.mended, &moment(summary.ended)]))?;
-        let left_out = counts.left_out.min(summary.loaded);
-        let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + $2, rows_rejected = rows_rejected - $3,
-               rows_left_out = rows_left_out + $4, rows_inserted = rows_inserted + $5,
-               rows_updated = rows_updated + $6, rows_unchanged = rows_unchanged + $7 WHERE file = $1";
-        self.store.run(client.execute(
-            sql,
-            &[
-                &self.file,
-                &((summary.loaded - left_out) as i64),
-                &(summary.mended.len() as i64),
-                &(left_out as i64),
-                &(counts.inserted as i64),
-                &(counts.updated as i64),
-                &(counts.unchanged as i64),
-            ],
-        ))?;
-        Ok(())
-    }
-
-    /// Writes a new version of the layout where the file made one, and what changed.
-    fn keep_layout(&self, table: &TablePlan, part: &PartSummary) -> Result<(), StoreError> {
-        let client = &self.store.client;
-        let newest = self.store.run(ledger::lock_layout(client, &table.table))?;
-        let text =
-            crate::ledger::layout_text(&part.layout, newest.as_ref().map(|(_, before)| before.as_str()));
-        let altered = !table.changes.is_empty();
-        match newest {
-            Some((version, before)) if !altered => {
-                if before != text {
-                    let sql = "UPDATE hd_layouts SET layout = $3 WHERE table_name = $1 AND version = $2";
-                    self.store.run(client.execute(sql, &[&table.table, &version, &text]))?;
-                }
-            }
-            newest => {
-                let version = newest.map_or(1, |(version, _)| version + 1);
-                let sql =
-                    "INSERT INTO hd_layouts (table_name, version, file, layout) VALUES ($1, $2, $3, $4)";
-                self.store.run(client.execute(sql, &[&table.table, &version, &self.file, &text]))?;
-            }
-        }
-        self.store.run(drift::note(client, self.file, &table.table, &table.drift))
-    }
 }
 
-impl Loader for PostgresLoader<'_> {
+impl Writer for PostgresWriter<'_> {
     fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         refuse_unstorable(rows);
         self.insert_rows(table, rows)
     }
 
     fn finish(mut self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
-        let counts = self.close(summary)?;
+        self.close_copy()?;
+        let counts = self.merge()?;
+        self.statements(&self.plan.sql_after, "sql_after")?;
+        write::end_file(self.store, self.plan, self.file, summary, &counts)?;
+        self.store.commit(self.scope)?;
+        self.done = true;
         Ok(Finished { file: self.file, counts })
     }
 }
@@ -423,7 +292,7 @@ fn refuse_unstorable(rows: &mut Rows) {
     }
 }
 
-impl Drop for PostgresLoader<'_> {
+impl Drop for PostgresWriter<'_> {
     fn drop(&mut self) {
         if self.done {
             return;
@@ -431,7 +300,6 @@ impl Drop for PostgresLoader<'_> {
         // A COPY that is dropped unfinished is refused by the server, as it should be. If the
         // connection is gone, the server undoes the rest by itself.
         self.copying = None;
-        let undo = if self.store.in_delivery { "ROLLBACK TO SAVEPOINT hd_file" } else { "ROLLBACK" };
-        let _ = self.store.runtime.block_on(self.store.client.batch_execute(undo));
+        let _ = self.store.rollback(self.scope);
     }
 }

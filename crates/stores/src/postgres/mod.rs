@@ -2,38 +2,31 @@
 
 mod connect;
 mod copy;
-mod drift;
-mod ledger;
+mod figures;
 mod load;
-mod notices;
 mod rights;
+mod session;
 mod tables;
 
-use std::collections::HashSet;
+use std::collections::HashMap;
 use std::future::Future;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use hypodoke_core::arrival::Arrival;
-use hypodoke_core::drift::Drift;
-use hypodoke_core::layout::Layout;
-use hypodoke_core::names::quote;
 use hypodoke_core::types::Type;
 use tokio::runtime::Runtime;
 use tokio_postgres::error::SqlState;
-use tokio_postgres::{Client, Error};
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Error, Statement};
 
 pub use connect::Address;
 
+use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
-use crate::ledger::{
-    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_VERSION, LayoutEntry, NoticeEntry,
-    PartEntry, RejectEntry,
-};
 use crate::merge::Mode;
-use crate::{
-    About, ColumnSample, FileFigures, LoadPlan, Loader, MOST_SAMPLED, SampleRows, Store, TableShape,
-};
+use crate::plan::LoadPlan;
+use crate::sink::{Capabilities, Sink, Writer};
+use crate::sql::{Dialect, Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlRow, SqlValue, quote};
 
 /// The threads that all connections share: one is enough to keep the wire full.
 static RUNTIME: OnceLock<Arc<Runtime>> = OnceLock::new();
@@ -54,6 +47,8 @@ fn runtime() -> Result<Arc<Runtime>, String> {
 pub struct PostgresStore {
     runtime: Arc<Runtime>,
     client: Client,
+    /// Statements of the ledger, as the server prepared them.
+    statements: HashMap<String, Statement>,
     shown: String,
     user: String,
     /// The schema of the staging tables and the ledger.
@@ -82,6 +77,7 @@ impl PostgresStore {
         let mut store = PostgresStore {
             runtime,
             client,
+            statements: HashMap::new(),
             user: address.user().to_owned(),
             schema: String::new(),
             schema_is_there: true,
@@ -134,39 +130,19 @@ impl PostgresStore {
         self.run(self.client.batch_execute("")).is_ok()
     }
 
-    /// A ledger that an earlier version made becomes one of this version's, once.
-    fn bring_up_to_date(&mut self) -> Result<(), StoreError> {
-        let done = self.run(async {
-            self.client
-                .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
-                .await?;
-            let found = ledger::version(&self.client, &self.schema).await?;
-            if found < Some(3) {
-                self.client.batch_execute(ledger::TO_THIRD).await?;
-                self.client.batch_execute(ledger::DECISIONS).await?;
-            }
-            if found < Some(LEDGER_VERSION) {
-                self.client.batch_execute(notices::TABLES).await?;
-                self.client.batch_execute(ledger::TO_FOURTH).await?;
-            }
-            self.client.batch_execute("COMMIT").await
-        });
-        if done.is_err() {
-            let _ = self.run(self.client.batch_execute("ROLLBACK"));
+    /// A statement of the ledger, prepared once.
+    fn prepared(&mut self, sql: &str) -> Result<Statement, StoreError> {
+        if let Some(statement) = self.statements.get(sql) {
+            return Ok(statement.clone());
         }
-        done
+        let statement = self.run(self.client.prepare(sql))?;
+        self.statements.insert(sql.to_owned(), statement.clone());
+        Ok(statement)
     }
 
     /// Waits for an answer of the server's.
     fn run<T>(&self, answer: impl Future<Output = Result<T, Error>>) -> Result<T, StoreError> {
         self.runtime.block_on(answer).map_err(|error| self.fail(&error))
-    }
-
-    fn understood(&self, table: &str, version: i64, text: &str) -> Result<Layout, StoreError> {
-        serde_json::from_str(text).map_err(|error| {
-            let what = format!("layout {version} of `{table}`: {error}");
-            StoreError::Damaged { shown: self.shown.clone(), what }
-        })
     }
 
     /// A table's quoted name with its schema.
@@ -195,10 +171,10 @@ impl PostgresStore {
             SqlState::LOCK_NOT_AVAILABLE
             | SqlState::T_R_DEADLOCK_DETECTED
             | SqlState::T_R_SERIALIZATION_FAILURE
-            | SqlState::QUERY_CANCELED => StoreError::GaveUp { shown, why },
+            | SqlState::QUERY_CANCELED => StoreError::Aborted { shown, why },
             _ => match &state.code()[..2] {
                 "57" | "08" => StoreError::Lost { shown, why },
-                "53" => StoreError::GaveUp { shown, why },
+                "53" => StoreError::Aborted { shown, why },
                 "22" | "23" => StoreError::RowRefused { shown, why },
                 _ => StoreError::Refused { shown, why },
             },
@@ -206,93 +182,105 @@ impl PostgresStore {
     }
 }
 
-impl Store for PostgresStore {
+impl SqlConnection for PostgresStore {
     fn shown(&self) -> String {
         self.shown.clone()
     }
 
-    fn most_columns(&self) -> usize {
-        1600
+    fn dialect(&self) -> &'static Dialect {
+        &POSTGRES
     }
 
-    fn open_ledger(&mut self) -> Result<(), StoreError> {
-        if self.ledger_seen || self.has_ledger()? {
-            self.ledger_seen = true;
-            return Ok(());
+    fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
+        let statement = self.prepared(&POSTGRES.statement(sql))?;
+        self.run(self.client.execute(&statement, &as_parameters(parameters)))
+    }
+
+    fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
+        let statement = self.prepared(&POSTGRES.statement(sql))?;
+        let rows = self.run(self.client.query(&statement, &as_parameters(parameters)))?;
+        let rows: Result<Vec<SqlRow>, Misread> = rows.iter().map(session::row_of).collect();
+        rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
+    }
+
+    fn script(&mut self, sql: &str) -> Result<(), StoreError> {
+        self.run(self.client.batch_execute(sql))
+    }
+
+    /// It is looked for in the catalogue itself, which shows what others have committed by now, where
+    /// a name that is looked up may be remembered.
+    fn has_column(&mut self, table: &str, column: &str) -> Result<Option<bool>, StoreError> {
+        let sql = "SELECT a.attname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+             LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+             WHERE n.nspname = $1 AND c.relname = $2";
+        let rows = self.run(self.client.query(sql, &[&self.schema, &table]))?;
+        let is_it = |row: &tokio_postgres::Row| row.get::<_, Option<&str>>(0) == Some(column);
+        Ok((!rows.is_empty()).then(|| rows.iter().any(is_it)))
+    }
+
+    fn begin(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.begin(scope))
+    }
+
+    fn commit(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.commit(scope))
+    }
+
+    fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.rollback(scope))
+    }
+
+    fn is_in_transaction(&self) -> bool {
+        self.in_delivery
+    }
+
+    /// Two processes may come at once: the second waits, and finds the ledger made.
+    fn prepare_for_ledger(&mut self) -> Result<(), StoreError> {
+        self.script("SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")?;
+        if !self.schema_is_there {
+            self.script(&format!("CREATE SCHEMA IF NOT EXISTS {}", quote(&self.schema)))?;
         }
-        // Two processes may come at once: the second waits, and finds the ledger made.
-        let made = self.run(async {
-            self.client
-                .batch_execute("BEGIN; SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")
-                .await?;
-            if !self.schema_is_there {
-                let make = format!("CREATE SCHEMA IF NOT EXISTS {}", quote(&self.schema));
-                self.client.batch_execute(&make).await?;
-            }
-            if ledger::version(&self.client, &self.schema).await?.is_none() {
-                self.client.batch_execute(ledger::SCHEMA).await?;
-                self.client.batch_execute(ledger::DECISIONS).await?;
-                self.client.batch_execute(notices::TABLES).await?;
-                ledger::sign(&self.client).await?;
-            }
-            self.client.batch_execute("COMMIT").await
-        });
-        if let Err(error) = made {
-            // The connection may be gone; then the server undoes it by itself.
-            let _ = self.run(self.client.batch_execute("ROLLBACK"));
-            return Err(error);
+        Ok(())
+    }
+}
+
+impl SqlDatabase for PostgresStore {
+    fn ledger_seen(&mut self) -> &mut bool {
+        &mut self.ledger_seen
+    }
+}
+
+/// Parameters as the driver takes them.
+fn as_parameters(parameters: &[SqlValue]) -> Vec<&(dyn ToSql + Sync)> {
+    parameters.iter().map(|value| value as &(dyn ToSql + Sync)).collect()
+}
+
+impl Sink for PostgresStore {
+    fn capabilities(&self) -> Capabilities {
+        Capabilities {
+            ledger_with_rows: true,
+            table_changes_with_rows: true,
+            deliveries: true,
+            many_writers: true,
+            modes: Mode::ALL,
+            most_columns: 1600,
         }
-        self.schema_is_there = true;
-        self.ledger_seen = true;
+    }
+
+    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
+        let writer = load::PostgresWriter::begin(self, plan)?;
+        Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
+    }
+
+    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+        self.begin(Scope::Whole)?;
+        self.in_delivery = true;
         Ok(())
     }
 
-    fn has_ledger(&mut self) -> Result<bool, StoreError> {
-        let found = self.run(ledger::version(&self.client, &self.schema))?;
-        match found {
-            None => Ok(false),
-            Some(found) if found > LEDGER_VERSION => {
-                Err(StoreError::NewerLedger { shown: self.shown(), found, known: LEDGER_VERSION })
-            }
-            Some(found) if found < LEDGER_VERSION => self.bring_up_to_date().map(|()| true),
-            Some(_) => Ok(true),
-        }
-    }
-
-    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
-        let found = self.run(tables::read(&self.client, &self.schema, name))?;
-        Ok(found.map(|table| table.shape()))
-    }
-
-    fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
-        if !self.ledger_seen && !self.has_ledger()? {
-            return Ok(None);
-        }
-        let Some((version, text, file)) = self.run(ledger::layout(&self.client, table))? else {
-            return Ok(None);
-        };
-        Ok(Some(LayoutEntry { version, layout: self.understood(table, version, &text)?, file }))
-    }
-
-    fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
-        self.run(ledger::loaded_files(&self.client))
-    }
-
-    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
-        self.run(ledger::files_like(&self.client, arrivals))
-    }
-
-    fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError> {
-        self.run(ledger::begin_batch(&self.client, at))
-    }
-
-    fn end_batch(&mut self, batch: i64, at: i64) -> Result<(), StoreError> {
-        self.run(ledger::end_batch(&self.client, batch, at))
-    }
-
-    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Loader + 'a>>, StoreError> {
-        let loader = load::PostgresLoader::begin(self, plan)?;
-        Ok(loader.map(|loader| Box::new(loader) as Box<dyn Loader + 'a>))
+    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError> {
+        self.in_delivery = false;
+        if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
     }
 
     fn reconnect(&mut self) -> Result<(), StoreError> {
@@ -302,16 +290,16 @@ impl Store for PostgresStore {
         self.ledger_seen = ledger_seen;
         Ok(())
     }
+}
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
-        self.run(self.client.batch_execute("BEGIN"))?;
-        self.in_delivery = true;
-        Ok(())
+impl Catalog for PostgresStore {
+    fn shown(&self) -> String {
+        self.shown.clone()
     }
 
-    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError> {
-        self.in_delivery = false;
-        self.run(self.client.batch_execute(if keep { "COMMIT" } else { "ROLLBACK" }))
+    fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
+        let found = self.run(tables::read(&self.client, &self.schema, name))?;
+        Ok(found.map(|table| table.shape()))
     }
 
     fn ddl(&mut self, plan: &LoadPlan) -> Result<Vec<String>, StoreError> {
@@ -344,86 +332,12 @@ impl Store for PostgresStore {
         self.run(rights::missing(&self.client, &self.schema, &self.user, tables))
     }
 
-    fn note_file(&mut self, entry: &FileEntry, drift: &[(String, Drift)]) -> Result<(), StoreError> {
-        let transaction = |sql: &'static str| if self.in_delivery { "SELECT 1" } else { sql };
-        let noted = self.run(async {
-            self.client.batch_execute(transaction("BEGIN")).await?;
-            let file = ledger::note_file(&self.client, entry).await?;
-            for (table, one) in drift {
-                drift::note(&self.client, file, table, std::slice::from_ref(one)).await?;
-            }
-            self.client.batch_execute(transaction("COMMIT")).await
-        });
-        if noted.is_err() {
-            // If the connection is gone, the server undoes it by itself.
-            let _ = self.run(self.client.batch_execute(transaction("ROLLBACK")));
-        }
-        noted
-    }
-
-    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
-        let found = self.run(drift::layouts(&self.client, table))?;
-        let entry = |(version, text, file): (i64, String, i64)| {
-            Ok(LayoutEntry { version, layout: self.understood(table, version, &text)?, file })
-        };
-        found.into_iter().map(entry).collect()
-    }
-
-    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
-        self.run(drift::all(&self.client))
-    }
-
-    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
-        self.run(drift::decisions(&self.client))
-    }
-
-    fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
-        self.run(drift::note_decision(&self.client, entry))
-    }
-
-    fn untold(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError> {
-        self.run(notices::untold(&self.client, to, events))
-    }
-
-    fn note_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError> {
-        self.run(notices::note(&self.client, entry, events))
-    }
-
-    fn take_notices(
-        &mut self,
-        at: i64,
-        tried_before: i64,
-        from: i64,
-    ) -> Result<Vec<NoticeEntry>, StoreError> {
-        self.run(notices::take(&self.client, at, tried_before, from))
-    }
-
-    fn settle_notice(&mut self, notice: i64, at: i64, trouble: Option<&str>) -> Result<(), StoreError> {
-        self.run(notices::settle(&self.client, notice, at, trouble))
-    }
-
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {
-        self.run(drift::sample(&self.client, &self.qualified(table), column, MOST_SAMPLED))
+        self.run(figures::sample(&self.client, &self.qualified(table), column, MOST_SAMPLED))
     }
 
     fn file_figures(&mut self, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>, StoreError> {
-        self.run(drift::figures(&self.client, &self.qualified(table), sums))
-    }
-
-    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
-        self.run(ledger::batches(&self.client, most))
-    }
-
-    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
-        self.run(ledger::files(&self.client, query))
-    }
-
-    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
-        self.run(ledger::parts(&self.client, file))
-    }
-
-    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
-        self.run(ledger::rejects(&self.client, file, most))
+        self.run(figures::figures(&self.client, &self.qualified(table), sums))
     }
 
     fn count_rows(&mut self, table: &str) -> Result<u64, StoreError> {

@@ -1,10 +1,10 @@
 //! The least rights that loading needs, and which of them are missing.
 
-use hypodoke_core::names::quote;
 use tokio_postgres::{Client, Error};
 
 use crate::ledger::LEDGER_TABLES;
 use crate::merge::Mode;
+use crate::sql::quote;
 
 /// The rights on a staging table that a mode needs.
 fn needed(mode: Mode) -> &'static [&'static str] {

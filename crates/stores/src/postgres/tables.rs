@@ -3,14 +3,16 @@
 use hypodoke_core::cast::Limit;
 use hypodoke_core::drift::Change;
 use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own};
 use hypodoke_core::types::{MAX_DIGITS, Type};
 use tokio_postgres::types::Type as Native;
 use tokio_postgres::{Client, Error};
 
 use super::copy::Wire;
+use crate::catalog::{TableColumn, TableShape, Takes};
 use crate::merge::Mode;
-use crate::{TableColumn, TablePlan, TableShape, Takes};
+use crate::plan::TablePlan;
+use crate::sql::quote;
 
 /// How a column of a type is declared.
 pub fn declared(ty: Type) -> String {

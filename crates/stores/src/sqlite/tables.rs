@@ -6,13 +6,14 @@
 
 use hypodoke_core::drift::Change;
 use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own, quote};
-use hypodoke_core::spelling::temporal;
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own};
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
+use crate::catalog::{SampleRows, TableColumn, TableShape, Takes};
 use crate::merge::Mode;
-use crate::{SampleRows, TableColumn, TablePlan, TableShape, Takes};
+use crate::plan::TablePlan;
+use crate::sql::quote;
 
 /// The most digits of a decimal that a REAL gives back as they were.
 pub const REAL_DIGITS: u16 = 15;
@@ -268,21 +269,4 @@ fn shown(value: ValueRef<'_>, ty: Type) -> Option<String> {
         },
         ValueRef::Text(text) | ValueRef::Blob(text) => String::from_utf8_lossy(text).into_owned(),
     })
-}
-
-/// A moment as the ledger keeps it: `2026-03-02T07:15:00.000000Z`.
-pub fn moment(micros: i64) -> String {
-    let mut out = Vec::with_capacity(27);
-    temporal::write_timestamp(micros, &mut out);
-    out[10] = b'T';
-    if out.len() == 19 {
-        out.extend_from_slice(b".000000");
-    }
-    out.push(b'Z');
-    String::from_utf8(out).unwrap_or_default()
-}
-
-/// Reads a moment back.
-pub fn read_moment(text: &str) -> i64 {
-    temporal::read_timestamp_tz(text.as_bytes(), temporal::DateOrder::Ymd).unwrap_or_default()
 }

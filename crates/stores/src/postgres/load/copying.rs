@@ -8,9 +8,10 @@ use hypodoke_core::cast::Rows;
 use tokio_postgres::{CopyInSink, Error};
 
 use super::super::copy::{HEADER, TRAILER, put_row};
-use super::PostgresLoader;
-use crate::Store as _;
+use super::PostgresWriter;
 use crate::error::StoreError;
+use crate::sink::Sink as _;
+use crate::sql::{Scope, SqlConnection};
 
 /// How much is put together before it is handed to the connection, in bytes: about what the
 /// processors on both sides keep at hand.
@@ -25,7 +26,7 @@ pub struct Copying {
     rows: u64,
 }
 
-impl PostgresLoader<'_> {
+impl PostgresWriter<'_> {
     /// Sends rows by the COPY that is open, or a new one.
     pub(super) fn send(
         &mut self,
@@ -116,17 +117,17 @@ impl PostgresLoader<'_> {
                 continue;
             }
             self.close_copy()?;
-            self.execute("SAVEPOINT hd_lot")?;
+            self.store.begin(Scope::Lot)?;
             let count = lot.len() as u64;
             let done = self.send(table, rows, lot.clone()).and_then(|_| self.close_copy());
             match done {
                 Ok(()) => {
-                    self.execute("RELEASE SAVEPOINT hd_lot")?;
+                    self.store.commit(Scope::Lot)?;
                     sent += count;
                 }
                 Err(StoreError::RowRefused { why, .. }) => {
                     self.copying = None;
-                    self.execute("ROLLBACK TO SAVEPOINT hd_lot")?;
+                    self.store.rollback(Scope::Lot)?;
                     if lot.len() == 1 {
                         refused.push((from, why));
                     } else {

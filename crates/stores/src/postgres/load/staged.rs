@@ -3,12 +3,14 @@
 use hypodoke_core::names::{FILE_COLUMN, Lineage};
 use tokio_postgres::error::SqlState;
 
-use super::{PostgresLoader, merge_of};
-use crate::TablePlan;
+use super::super::PostgresStore;
+use super::{PostgresWriter, merge_of};
 use crate::error::StoreError;
 use crate::merge::{Counts, Merge, Mode, STAGE};
+use crate::plan::TablePlan;
+use crate::sql::{Scope, SqlConnection, moment_text};
 
-impl PostgresLoader<'_> {
+impl PostgresWriter<'_> {
     /// Brings staged rows into their table.
     pub(super) fn merge(&mut self) -> Result<Counts, StoreError> {
         let mut all = Counts { deleted: self.deleted, ..Counts::default() };
@@ -46,7 +48,7 @@ impl PostgresLoader<'_> {
         Ok(sent.saturating_sub(there.unsigned_abs()))
     }
 
-    fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
+    fn merge_table(&mut self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
         let qualified = self.store.qualified(&table.table);
         let merge = merge_of(&qualified, table);
         if table.mode == Mode::Upsert && self.has_key_index(&qualified, table)? {
@@ -55,7 +57,7 @@ impl PostgresLoader<'_> {
         let doubles = self.execute(&merge.drop_doubles())?;
         let staged = sent - doubles;
         self.execute(&format!("ANALYZE {STAGE}"))?;
-        let began = format!("timestamptz '{}'", crate::sqlite::moment(self.plan.began));
+        let began = format!("timestamptz '{}'", moment_text(self.plan.began));
         Ok(match table.mode {
             Mode::InsertNew => {
                 let inserted = self.execute(&merge.insert_new())?;
@@ -77,15 +79,16 @@ impl PostgresLoader<'_> {
     }
 
     /// By the unique index on the key. Only if the server finds a key twice are doubles looked for.
-    fn upsert(&self, merge: &Merge, sent: u64) -> Result<Counts, StoreError> {
-        self.execute("SAVEPOINT hd_merge")?;
-        let run = || self.store.runtime.block_on(self.store.client.query_one(&merge.upsert_by_index(), &[]));
+    fn upsert(&mut self, merge: &Merge, sent: u64) -> Result<Counts, StoreError> {
+        self.store.begin(Scope::Merge)?;
+        let sql = upsert_by_index(merge);
+        let run = |store: &PostgresStore| store.runtime.block_on(store.client.query_one(&sql, &[]));
         let mut doubles = 0;
-        let row = match run() {
+        let row = match run(self.store) {
             Err(error) if error.code() == Some(&SqlState::CARDINALITY_VIOLATION) => {
-                self.execute("ROLLBACK TO SAVEPOINT hd_merge")?;
+                self.store.rollback(Scope::Merge)?;
                 doubles = self.execute(&merge.drop_doubles())?;
-                run().map_err(|error| self.store.fail(&error))?
+                run(self.store).map_err(|error| self.store.fail(&error))?
             }
             other => other.map_err(|error| self.store.fail(&error))?,
         };
@@ -113,4 +116,19 @@ impl PostgresLoader<'_> {
         let row = self.store.run(self.store.client.query_one(sql, &[&qualified, &key]))?;
         Ok(row.get(0))
     }
+}
+
+/// Rows updated and added at once, where a unique index tells what is there; gives one row with how
+/// many were added, and how many were written in all. A row that was added has no older version.
+fn upsert_by_index(merge: &Merge) -> String {
+    let columns = merge.columns().join(", ");
+    let sets: Vec<String> = merge.columns().iter().map(|name| format!("{name} = excluded.{name}")).collect();
+    format!(
+        "WITH done AS (INSERT INTO {table} AS t ({columns}) SELECT {columns} FROM {STAGE} ON CONFLICT ({key}) DO UPDATE SET {sets} WHERE {differs} RETURNING (xmax = 0) AS fresh)
+         SELECT count(*) FILTER (WHERE fresh), count(*) FROM done",
+        table = merge.table(),
+        key = merge.key().join(", "),
+        sets = sets.join(", "),
+        differs = merge.differs("t", "excluded"),
+    )
 }

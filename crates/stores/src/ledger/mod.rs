@@ -3,11 +3,90 @@
 //! The ledger's tables stand beside the staging tables and may be read with plain SQL; their
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
+pub mod outbox;
+pub mod read;
+pub mod schema;
+mod sql_ledger;
+pub mod write;
+
+use std::collections::HashSet;
+
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 
+use crate::error::StoreError;
 use crate::merge::Counts;
+
+/// Batches, files, layouts, drift, decisions and rejects, as they were recorded.
+pub trait Ledger {
+    /// Makes the ledger where it is missing.
+    fn open_ledger(&mut self) -> Result<(), StoreError>;
+
+    /// Whether the ledger is there.
+    fn has_ledger(&mut self) -> Result<bool, StoreError>;
+
+    /// The current layout of a table that was made by a load.
+    fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError>;
+
+    /// The versions of a table's layout, the oldest first.
+    fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError>;
+
+    /// The files whose rows are in a table now: the newest entry of each place and path.
+    fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError>;
+
+    /// Those of them that may be these files: of the same place and path, or of the same size.
+    fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError>;
+
+    /// The entries that a query asks for, the newest first.
+    fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError>;
+
+    /// The batches, the newest first.
+    fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError>;
+
+    /// The tables besides its main one that a file filled.
+    fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError>;
+
+    /// The rejects of a file, in the order of its lines.
+    fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
+
+    /// How files differed from what came before them, in the order they came.
+    fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError>;
+
+    /// What was decided about held files, the oldest first.
+    fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError>;
+
+    /// Begins a batch and gives its number.
+    fn begin_batch(&mut self, at: i64) -> Result<i64, StoreError>;
+
+    /// Records that a batch is over.
+    fn end_batch(&mut self, batch: i64, at: i64) -> Result<(), StoreError>;
+
+    /// Records a file that is not loaded, and why: with how it differs from its tables, by
+    /// their names, where it was held for that.
+    fn note_file(&mut self, entry: &FileEntry, drift: &[(String, Drift)]) -> Result<(), StoreError>;
+
+    /// Records what somebody decided.
+    fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError>;
+}
+
+/// Messages to people: what they were told of, and what they are still to be told.
+pub trait Outbox {
+    /// Those of some events that somebody was not told of yet.
+    fn new_events(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError>;
+
+    /// Adds a message, with the events it tells of.
+    fn add_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError>;
+
+    /// Takes the messages in hand, at a moment, that are still to be sent: those not tried since
+    /// `tried_before` and not written before `from`, so that no two processes send one twice.
+    fn take_notices(&mut self, at: i64, tried_before: i64, from: i64)
+    -> Result<Vec<NoticeEntry>, StoreError>;
+
+    /// Records that a message was sent, or what was in its way.
+    fn finish_notice(&mut self, notice: i64, at: i64, trouble: Option<&str>) -> Result<(), StoreError>;
+}
 
 /// The version of the ledger's tables.
 ///
@@ -15,7 +94,7 @@ use crate::merge::Counts;
 /// 2: parts; the place of a reject; what the modes did with the rows.
 /// 3: what was done about a change; how a file was written; decisions on held files; rejects mended.
 /// 4: what people were told of, and what they are still to be told.
-pub const LEDGER_VERSION: i64 = 4;
+pub const LEDGER_VERSION: i64 = 5;
 
 /// The ledger's tables.
 pub const LEDGER_TABLES: [&str; 10] = [
@@ -89,15 +168,6 @@ pub struct FileEntry {
     pub replaced_by: Option<i64>,
     /// How it is written, as JSON: what the next file is held against.
     pub shape: Option<String>,
-}
-
-/// A table's layout as the ledger keeps it: as this file left it, and with what others that were
-/// loaded at the same time have met.
-pub fn layout_text(layout: &Layout, kept: Option<&str>) -> String {
-    let kept = kept.and_then(|text| serde_json::from_str::<Layout>(text).ok());
-    let joined = kept.map(|kept| hypodoke_core::reconcile::join(layout, &kept));
-    // What widened or came with this file is no less so for those who did not have it.
-    serde_json::to_string(joined.as_ref().unwrap_or(layout)).unwrap_or_default()
 }
 
 /// What a file gave to one of its tables, besides the main one.

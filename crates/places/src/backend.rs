@@ -1,0 +1,68 @@
+//! What a place has to be able to do, wherever its files are.
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use hypodoke_core::arrival::Arrival;
+
+use crate::error::{PlaceError, RemoteTrouble};
+
+/// What was found in a place.
+#[derive(Debug, Default)]
+pub struct Listed {
+    /// The files, in the order of their paths, each with where it can be opened as it is; those of
+    /// which there is no such path have to be fetched first.
+    pub files: Vec<(Arrival, Option<PathBuf>)>,
+    /// What could not be listed; the rest was.
+    pub errors: Vec<PlaceError>,
+}
+
+/// Where files are: a folder, a server, a bucket.
+///
+/// A file's version is its size, its time and the token of its arrival, whatever of these the place
+/// keeps: what was listed is what is fetched, or the fetch fails.
+pub trait Backend: fmt::Debug + Send + Sync {
+    /// Where it is, for people, without secrets.
+    fn shown(&self) -> String;
+
+    /// Lists the files there are. `place` is the name for their arrivals.
+    fn list(&self, place: &str) -> Result<Listed, PlaceError>;
+
+    /// Moves a file within the place; `false` if the name is taken. `local` is where it can be opened.
+    fn relocate(&self, arrival: &Arrival, local: &Path, to: &str) -> Result<bool, PlaceError>;
+
+    /// Fetches a file to a file of this machine, from where an earlier attempt broke off. What is there
+    /// beforehand is of this version; `is_left_over` says that another run left it, of which only whole
+    /// lots of [`DURABLE`](crate::spool::DURABLE) bytes are sure to be on the disk.
+    fn fetch(&self, arrival: &Arrival, to: &Path, is_left_over: bool) -> Result<(), RemoteTrouble>;
+
+    /// The folder whose changes the system gives notice of, if there is one.
+    fn watched_folder(&self) -> Option<&Path> {
+        None
+    }
+
+    /// What shows that the other side is who it should be, where a person has to confirm that once.
+    fn identity(&self) -> Option<&dyn Identity> {
+        None
+    }
+}
+
+/// The other side of a connection, which shows a key.
+pub trait Identity {
+    /// The key that it shows now.
+    fn shown_key(&self) -> Result<ShownKey, RemoteTrouble>;
+
+    /// Adds a key to those that are known; gives the file that they are in.
+    fn trust(&self, key: &ShownKey) -> Result<PathBuf, RemoteTrouble>;
+}
+
+/// A key that the other side shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ShownKey {
+    /// Its kind.
+    pub algorithm: String,
+    /// Its fingerprint.
+    pub fingerprint: String,
+    /// The key itself, as it is kept among those that are known.
+    pub text: String,
+}

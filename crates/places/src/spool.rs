@@ -1,0 +1,515 @@
+//! The spool of a remote place: its files fetched ahead of being read, several at a time.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::time::Duration;
+
+use hypodoke_core::arrival::Arrival;
+
+use crate::backend::Backend;
+use crate::error::{PlaceError, RemoteTrouble};
+
+/// How many files are fetched at a time.
+const AT_A_TIME: usize = 16;
+
+/// How many files ahead of the one wanted are fetched.
+const AHEAD: usize = 48;
+
+/// How often one file is tried while the trouble is one that passes, and the first pause.
+const ATTEMPTS: u32 = 5;
+const PAUSE: Duration = Duration::from_millis(200);
+
+/// How many bytes a backend makes sure to be on the disk at a time: what an earlier run left is
+/// trusted up to the last whole lot of them.
+pub const DURABLE: u64 = 64 << 20;
+
+/// Counts the spare folders of this process.
+static SPARES: AtomicU32 = AtomicU32::new(0);
+
+/// Where fetched files are kept while they are read, and how much room there is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SpoolSettings {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The most bytes in it.
+    pub limit: u64,
+}
+
+/// The spool of one place.
+#[derive(Debug)]
+pub struct Spool {
+    backend: Arc<dyn Backend>,
+    settings: SpoolSettings,
+    /// The folder of the spool that is ours alone, once it was needed.
+    room: OnceLock<Room>,
+    state: Mutex<State>,
+    changed: Condvar,
+}
+
+#[derive(Debug, Default)]
+struct State {
+    /// The files that will be wanted, in that order, and the place of each by its path.
+    queue: Vec<Arrival>,
+    places: HashMap<String, usize>,
+    /// Those of them that nobody reads any more.
+    done: HashSet<usize>,
+    slots: HashMap<String, Slot>,
+    /// Bytes in the spool, or on their way to it.
+    held: u64,
+    /// Counts up: the slot used last has the highest.
+    clock: u64,
+    running: usize,
+    /// The place is unreachable: what is asked for is not waited for, until it is listed again.
+    unreachable: Option<RemoteTrouble>,
+}
+
+/// A folder of the spool with the lock that keeps other processes out of it: two that wrote to one
+/// file would leave holes in it that nobody sees.
+#[derive(Debug)]
+struct Room {
+    folder: PathBuf,
+    /// It goes with its owner: another process has the place's own.
+    is_spare: bool,
+    _lock: Option<File>,
+}
+
+/// A file on its way.
+#[derive(Debug)]
+struct Slot {
+    bytes: u64,
+    stage: Stage,
+    used: u64,
+    /// How many read it now: it stays as long as anybody does.
+    pins: u32,
+}
+
+#[derive(Debug)]
+enum Stage {
+    Running,
+    Ready,
+    Failed(RemoteTrouble),
+}
+
+/// Keeps a file in the spool as long as it is read.
+#[derive(Debug)]
+pub struct Pin {
+    spool: Arc<Spool>,
+    path: String,
+}
+
+impl Drop for Pin {
+    fn drop(&mut self) {
+        let mut state = self.spool.lock();
+        if let Some(slot) = state.slots.get_mut(&self.path) {
+            slot.pins = slot.pins.saturating_sub(1);
+        }
+        drop(state);
+        self.spool.changed.notify_all();
+    }
+}
+
+impl Spool {
+    /// The spool of a place, in a folder of its own within that of the settings.
+    pub fn new(backend: Arc<dyn Backend>, place: &str, settings: &SpoolSettings) -> Arc<Spool> {
+        let settings = SpoolSettings { folder: settings.folder.join(safe(place)), limit: settings.limit };
+        let (room, state, changed) = (OnceLock::new(), Mutex::default(), Condvar::new());
+        Arc::new(Spool { backend, settings, room, state, changed })
+    }
+
+    /// Our folder of the spool: the place's own, or a spare one while another process has that.
+    fn folder(&self) -> &Path {
+        let room = self.room.get_or_init(|| {
+            let own = &self.settings.folder;
+            let lock = |folder: &Path| -> Option<File> {
+                std::fs::create_dir_all(folder).ok()?;
+                let file = File::create(folder.join(".lock")).ok()?;
+                file.try_lock().ok().map(|()| file)
+            };
+            if let Some(file) = lock(own) {
+                return Room { folder: own.clone(), is_spare: false, _lock: Some(file) };
+            }
+            let name = own.file_name().unwrap_or_default().to_string_lossy();
+            let number = SPARES.fetch_add(1, Ordering::Relaxed);
+            let spare = own.with_file_name(format!("{name}-{}-{number}", std::process::id()));
+            // If it cannot be made, whoever writes to it is told why.
+            let file = lock(&spare);
+            Room { folder: spare, is_spare: true, _lock: file }
+        });
+        &room.folder
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn wait<'s>(&self, state: MutexGuard<'s, State>) -> MutexGuard<'s, State> {
+        self.changed.wait(state).unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Where a file of this version is, once it is fetched.
+    pub fn local(&self, arrival: &Arrival) -> PathBuf {
+        let token = arrival.token.as_deref().map(|token| format!("\0{token}")).unwrap_or_default();
+        let identity = format!("{}\0{}\0{}{token}", arrival.path, arrival.bytes, arrival.modified);
+        let hash = blake3::hash(identity.as_bytes()).to_hex();
+        let name = arrival.path.rsplit('/').next().unwrap_or("file");
+        self.folder().join(format!("{}-{}", &hash[..16], safe(name)))
+    }
+
+    /// Says which files will be wanted, in which order.
+    pub fn expect(&self, arrivals: Vec<Arrival>) {
+        let mut state = self.lock();
+        state.places = arrivals.iter().enumerate().map(|(at, arrival)| (arrival.path.clone(), at)).collect();
+        state.queue = arrivals;
+        state.done.clear();
+        state.unreachable = None;
+    }
+
+    /// Waits until a file is in the spool, and keeps it there as long as the pin is held. Nobody
+    /// waits for one file while he holds the pin of another.
+    pub fn want(self: &Arc<Spool>, arrival: &Arrival) -> Result<Pin, PlaceError> {
+        let failed = |trouble: RemoteTrouble| {
+            let shown = format!("{}/{}", self.backend.shown(), arrival.path);
+            PlaceError::Remote { shown, trouble }
+        };
+        std::fs::create_dir_all(self.folder()).map_err(|error| {
+            failed(RemoteTrouble::Spool { path: self.folder().to_path_buf(), why: error.to_string() })
+        })?;
+        let mut state = self.lock();
+        loop {
+            state.clock += 1;
+            let clock = state.clock;
+            match state.slots.get_mut(&arrival.path) {
+                Some(Slot { stage: Stage::Ready, used, pins, .. }) => {
+                    *used = clock;
+                    *pins += 1;
+                    self.fetch_ahead(&mut state, arrival);
+                    return Ok(Pin { spool: self.clone(), path: arrival.path.clone() });
+                }
+                Some(Slot { stage: Stage::Failed(trouble), .. }) => {
+                    let trouble = trouble.clone();
+                    // Whoever asks again, asks anew.
+                    state.slots.remove(&arrival.path);
+                    return Err(failed(trouble));
+                }
+                Some(Slot { stage: Stage::Running, .. }) => state = self.wait(state),
+                None => {
+                    let (bytes, limit) = (arrival.bytes, self.settings.limit);
+                    if bytes > limit {
+                        return Err(failed(RemoteTrouble::TooLarge { bytes, limit }));
+                    }
+                    if !self.make_room(&mut state, bytes) {
+                        // Others are on their way or being read: they make room when they are done.
+                        state = self.wait(state);
+                        continue;
+                    }
+                    self.begin(&mut state, arrival.clone());
+                    self.fetch_ahead(&mut state, arrival);
+                }
+            }
+        }
+    }
+
+    /// Begins to fetch what comes after a file, as far as there is room.
+    fn fetch_ahead(self: &Arc<Spool>, state: &mut State, after: &Arrival) {
+        let Some(at) = state.places.get(&after.path).copied() else { return };
+        for next in at + 1..(at + 1 + AHEAD).min(state.queue.len()) {
+            let Some(arrival) = state.queue.get(next).cloned() else { return };
+            if state.running >= AT_A_TIME || state.held + arrival.bytes > self.settings.limit {
+                return;
+            }
+            if !state.slots.contains_key(&arrival.path) && !state.done.contains(&next) {
+                self.begin(state, arrival);
+            }
+        }
+    }
+
+    /// Takes files out of the spool that nobody reads, those used longest ago first, until there is
+    /// room; `false` if there is none yet.
+    fn make_room(&self, state: &mut State, bytes: u64) -> bool {
+        while state.held + bytes > self.settings.limit {
+            let is_idle = |slot: &Slot| matches!(slot.stage, Stage::Ready) && slot.pins == 0;
+            let ready = state.slots.iter().filter(|(_, slot)| is_idle(slot));
+            let Some((path, _)) = ready.min_by_key(|(_, slot)| slot.used) else { return false };
+            let path = path.clone();
+            self.drop_file(state, &path);
+        }
+        true
+    }
+
+    fn drop_file(&self, state: &mut State, path: &str) {
+        let Some(slot) = state.slots.remove(path) else { return };
+        state.held = state.held.saturating_sub(slot.bytes);
+        if let Some(arrival) = state.places.get(path).and_then(|at| state.queue.get(*at)) {
+            let _ = std::fs::remove_file(self.local(arrival));
+        }
+    }
+
+    /// Lets go of a file: nobody reads it any more.
+    pub fn release(&self, arrival: &Arrival) {
+        let mut state = self.lock();
+        if let Some(Slot { stage: Stage::Ready, .. }) = state.slots.get(&arrival.path) {
+            if let Some(at) = state.places.get(&arrival.path).copied() {
+                state.done.insert(at);
+            }
+            let bytes = state.slots.remove(&arrival.path).map_or(0, |slot| slot.bytes);
+            state.held = state.held.saturating_sub(bytes);
+            let _ = std::fs::remove_file(self.local(arrival));
+        }
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    fn begin(self: &Arc<Spool>, state: &mut State, arrival: Arrival) {
+        if let Some(trouble) = state.unreachable.clone() {
+            let slot = Slot { bytes: 0, stage: Stage::Failed(trouble), used: 0, pins: 0 };
+            state.slots.insert(arrival.path, slot);
+            return;
+        }
+        let slot = Slot { bytes: arrival.bytes, stage: Stage::Running, used: 0, pins: 0 };
+        state.slots.insert(arrival.path.clone(), slot);
+        state.held += arrival.bytes;
+        state.running += 1;
+        let spool = self.clone();
+        std::thread::spawn(move || {
+            let work = std::panic::AssertUnwindSafe(|| spool.fetch_with_retries(&arrival));
+            let came = std::panic::catch_unwind(work);
+            let came =
+                came.unwrap_or_else(|_| Err(RemoteTrouble::Unread("fetching it failed unexpectedly".into())));
+            spool.came(&arrival, came);
+        });
+    }
+
+    /// A file is there, or could not be fetched: whoever waits for it is told, and the next takes its
+    /// turn.
+    fn came(self: &Arc<Spool>, arrival: &Arrival, came: Result<(), RemoteTrouble>) {
+        let mut state = self.lock();
+        state.running -= 1;
+        if let Some(trouble) = came.as_ref().err().filter(|trouble| trouble.is_of_server()) {
+            state.unreachable = Some(trouble.clone());
+        }
+        if let Some(slot) = state.slots.get_mut(&arrival.path) {
+            match came {
+                Ok(()) => slot.stage = Stage::Ready,
+                Err(trouble) => {
+                    slot.stage = Stage::Failed(trouble);
+                    slot.bytes = 0;
+                    state.held = state.held.saturating_sub(arrival.bytes);
+                }
+            }
+        }
+        self.fetch_ahead(&mut state, arrival);
+        drop(state);
+        self.changed.notify_all();
+    }
+
+    fn fetch_with_retries(&self, arrival: &Arrival) -> Result<(), RemoteTrouble> {
+        let local = self.local(arrival);
+        let is_whole = || std::fs::metadata(&local).is_ok_and(|about| about.len() == arrival.bytes);
+        if arrival.bytes >= DURABLE && is_whole() {
+            // It was fetched whole before, by a run that did not come to load it. Of small files
+            // nobody made sure that they are on the disk; they are fetched again.
+            return Ok(());
+        }
+        let part = local.with_extension("part");
+        let mut pause = PAUSE;
+        for attempt in 1.. {
+            match self.backend.fetch(arrival, &part, attempt == 1) {
+                Ok(()) => break,
+                Err(trouble) if trouble.is_transient() && attempt < ATTEMPTS => {
+                    std::thread::sleep(pause);
+                    pause *= 2;
+                }
+                Err(trouble) => {
+                    if matches!(trouble, RemoteTrouble::Changed) {
+                        let _ = std::fs::remove_file(&part);
+                    }
+                    return Err(match trouble {
+                        RemoteTrouble::Other(words) => RemoteTrouble::Unread(words),
+                        other => other,
+                    });
+                }
+            }
+        }
+        let failed =
+            |error: std::io::Error| RemoteTrouble::Spool { path: local.clone(), why: error.to_string() };
+        let there = std::fs::metadata(&part).map_err(failed)?.len();
+        if there != arrival.bytes {
+            let _ = std::fs::remove_file(&part);
+            return Err(RemoteTrouble::Changed);
+        }
+        std::fs::rename(&part, &local).map_err(failed)
+    }
+
+    /// Takes out of the spool what earlier runs left of files that nobody will ask for.
+    pub fn dismiss(&self, arrivals: &[Arrival]) {
+        let Ok(entries) = std::fs::read_dir(self.folder()) else { return };
+        let left: HashSet<PathBuf> = entries.flatten().map(|entry| entry.path()).collect();
+        if left.len() <= 1 {
+            return;
+        }
+        for arrival in arrivals {
+            let file = self.local(arrival);
+            for file in [file.with_extension("part"), file].iter().filter(|file| left.contains(*file)) {
+                let _ = std::fs::remove_file(file);
+            }
+        }
+    }
+
+    /// Takes out of the spool what earlier runs left of files that are not there any more.
+    pub fn clean<'a>(&self, listed: impl Iterator<Item = &'a Arrival>) {
+        let local = listed.map(|arrival| self.local(arrival));
+        let wanted: HashSet<PathBuf> = local.flat_map(|file| [file.with_extension("part"), file]).collect();
+        let Ok(entries) = std::fs::read_dir(self.folder()) else { return };
+        for entry in entries.flatten() {
+            let path = entry.path();
+            let is_lock = entry.file_name() == ".lock";
+            if !is_lock && !wanted.contains(&path) {
+                let _ = std::fs::remove_file(path);
+            }
+        }
+    }
+}
+
+impl Drop for Spool {
+    fn drop(&mut self) {
+        if let Some(room) = self.room.get().filter(|room| room.is_spare) {
+            let _ = std::fs::remove_dir_all(&room.folder);
+        }
+    }
+}
+
+/// A name that is one in every file system.
+fn safe(name: &str) -> String {
+    let is_plain = |c: char| c.is_ascii_alphanumeric() || ".-_".contains(c);
+    let name: String = name.chars().map(|c| if is_plain(c) { c } else { '_' }).collect();
+    let start = name.len().saturating_sub(80);
+    name.get(start..).unwrap_or_default().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::AtomicUsize;
+
+    use rstest::rstest;
+
+    use super::*;
+    use crate::backend::Listed;
+
+    /// A place whose files hold their own paths, and that fails as it is told.
+    #[derive(Debug, Default)]
+    struct Quay {
+        /// So many attempts are lost before one comes through.
+        lost: AtomicUsize,
+        attempts: AtomicUsize,
+        /// A file that changed since it was listed.
+        changed: Option<&'static str>,
+        /// A file whose fetch panics.
+        panics: Option<&'static str>,
+    }
+
+    impl Backend for Quay {
+        fn shown(&self) -> String {
+            "quay".to_owned()
+        }
+
+        fn list(&self, _: &str) -> Result<Listed, PlaceError> {
+            Ok(Listed::default())
+        }
+
+        fn relocate(&self, _: &Arrival, _: &Path, _: &str) -> Result<bool, PlaceError> {
+            Ok(false)
+        }
+
+        fn fetch(&self, arrival: &Arrival, to: &Path, _: bool) -> Result<(), RemoteTrouble> {
+            self.attempts.fetch_add(1, Ordering::SeqCst);
+            assert!(self.panics != Some(&arrival.path), "the quay is gone");
+            if self.lost.try_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1)).is_ok() {
+                return Err(RemoteTrouble::Lost("the line".to_owned()));
+            }
+            if self.changed == Some(&arrival.path) {
+                return Err(RemoteTrouble::Changed);
+            }
+            std::fs::write(to, &arrival.path).map_err(|error| RemoteTrouble::Other(error.to_string()))
+        }
+    }
+
+    fn arrival(path: &str) -> Arrival {
+        let (place, bytes) = ("quay".to_owned(), path.len() as u64);
+        Arrival { place, path: path.to_owned(), bytes, modified: 7, token: None }
+    }
+
+    fn spool(quay: Quay, folder: &Path, limit: u64) -> (Arc<Quay>, Arc<Spool>) {
+        let quay = Arc::new(quay);
+        let settings = SpoolSettings { folder: folder.to_path_buf(), limit };
+        (quay.clone(), Spool::new(quay, "quay", &settings))
+    }
+
+    #[test]
+    fn files_are_fetched_ahead_kept_while_they_are_read_and_dropped_when_they_are_done() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let (_, spool) = spool(Quay::default(), folder.path(), 1000);
+        let files: Vec<Arrival> = ["a.csv", "b.csv", "c.csv"].map(arrival).to_vec();
+        spool.expect(files.clone());
+        for file in &files {
+            let pin = spool.want(file).expect("fetched");
+            assert_eq!(std::fs::read_to_string(spool.local(file)).expect("a file"), file.path);
+            drop(pin);
+            spool.release(file);
+            assert!(!spool.local(file).exists());
+        }
+    }
+
+    #[rstest]
+    #[case::passing(2, true)]
+    #[case::for_good(99, false)]
+    fn a_lost_connection_is_tried_again_and_not_for_ever(#[case] lost: usize, #[case] comes: bool) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let quay = Quay { lost: AtomicUsize::new(lost), ..Quay::default() };
+        let (quay, spool) = spool(quay, folder.path(), 1000);
+        assert_eq!(spool.want(&arrival("a.csv")).is_ok(), comes);
+        assert!(quay.attempts.load(Ordering::SeqCst) <= ATTEMPTS as usize);
+    }
+
+    #[rstest]
+    #[case::changed(Quay { changed: Some("a.csv"), ..Quay::default() }, "it changed while it was fetched")]
+    #[case::panics(Quay { panics: Some("a.csv"), ..Quay::default() }, "fetching it failed unexpectedly")]
+    fn a_file_that_cannot_be_fetched_fails_and_the_others_do_not(#[case] quay: Quay, #[case] words: &str) {
+        let folder = tempfile::tempdir().expect("a folder");
+        let (_, spool) = spool(quay, folder.path(), 1000);
+        spool.expect(["a.csv", "b.csv"].map(arrival).to_vec());
+        let error = spool.want(&arrival("a.csv")).expect_err("no file").to_string();
+        assert!(error.starts_with("quay/a.csv: ") && error.contains(words), "{error}");
+        assert!(spool.want(&arrival("b.csv")).is_ok());
+    }
+
+    #[test]
+    fn there_is_never_more_in_the_spool_than_its_limit() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let (_, spool) = spool(Quay::default(), folder.path(), 12);
+        let files: Vec<Arrival> = (0..6).map(|at| arrival(&format!("{at}.csv"))).collect();
+        spool.expect(files.clone());
+        for file in &files {
+            let _pin = spool.want(file).expect("fetched");
+            let held: u64 = std::fs::read_dir(spool.folder())
+                .expect("a folder")
+                .flatten()
+                .filter_map(|entry| entry.metadata().ok())
+                .map(|about| about.len())
+                .sum();
+            assert!(held <= 12, "{held}");
+        }
+        let large = Arrival { bytes: 13, ..arrival("large.csv") };
+        assert!(spool.want(&large).expect_err("no room").to_string().contains("13 bytes"));
+    }
+
+    #[test]
+    fn a_version_is_told_from_another_by_its_token() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let (_, spool) = spool(Quay::default(), folder.path(), 12);
+        let (plain, tagged) = (arrival("a.csv"), Arrival { token: Some("v2".into()), ..arrival("a.csv") });
+        assert_ne!(spool.local(&plain), spool.local(&tagged));
+    }
+}

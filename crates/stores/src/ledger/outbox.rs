@@ -1,0 +1,80 @@
+//! What people were told of, and what they are still to be told.
+
+use std::collections::HashSet;
+
+use super::NoticeEntry;
+use crate::error::StoreError;
+use crate::sql::{SqlConnection, SqlRow, SqlValue, in_transaction};
+
+/// Those of some events that somebody was not told of yet.
+pub fn new_events(
+    connection: &mut dyn SqlConnection,
+    to: &str,
+    events: &[String],
+) -> Result<HashSet<String>, StoreError> {
+    let sql = "SELECT event FROM hd_noticed WHERE notify = ?1 AND event = ?2";
+    let mut fresh = HashSet::new();
+    for event in events {
+        if connection.query(sql, &[SqlValue::from(to), SqlValue::from(event)])?.is_empty() {
+            fresh.insert(event.clone());
+        }
+    }
+    Ok(fresh)
+}
+
+/// Adds a message, with the events it tells of.
+pub fn add(
+    connection: &mut dyn SqlConnection,
+    entry: &NoticeEntry,
+    events: &[String],
+) -> Result<(), StoreError> {
+    let to = SqlValue::from(&entry.to);
+    in_transaction(connection, |connection| {
+        let sql = "INSERT INTO hd_notices (notify, content, made_at) VALUES (?1, ?2, ?3)";
+        let parameters = [to.clone(), SqlValue::from(&entry.content), SqlValue::Moment(entry.at)];
+        let notice = SqlValue::Integer(connection.insert(sql, "notice", &parameters)?);
+        let sql = "INSERT INTO hd_noticed VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+        for event in events {
+            connection.execute(sql, &[to.clone(), SqlValue::from(event), notice.clone()])?;
+        }
+        Ok(())
+    })
+}
+
+/// Takes the messages in hand, at a moment, that are still to be sent: those not tried since
+/// `tried_before` and not written before `from`.
+pub fn take_pending(
+    connection: &mut dyn SqlConnection,
+    at: i64,
+    tried_before: i64,
+    from: i64,
+) -> Result<Vec<NoticeEntry>, StoreError> {
+    let sql = "UPDATE hd_notices SET tried_at = ?1
+       WHERE sent_at IS NULL AND (tried_at IS NULL OR tried_at < ?2) AND made_at >= ?3
+       RETURNING notice, notify, content, made_at";
+    let entry = |row: &SqlRow| {
+        Ok(NoticeEntry {
+            notice: row.integer(0)?,
+            to: row.text(1)?,
+            content: row.text(2)?,
+            at: row.moment(3)?,
+        })
+    };
+    let parameters = [SqlValue::Moment(at), SqlValue::Moment(tried_before), SqlValue::Moment(from)];
+    in_transaction(connection, |connection| connection.entries(sql, &parameters, entry))
+}
+
+/// Records that a message was sent, or what was in its way.
+pub fn finish(
+    connection: &mut dyn SqlConnection,
+    notice: i64,
+    at: i64,
+    trouble: Option<&str>,
+) -> Result<(), StoreError> {
+    let sent = if trouble.is_none() { SqlValue::Moment(at) } else { SqlValue::Null };
+    let trouble = trouble.map_or(SqlValue::Null, SqlValue::from);
+    let sql = "UPDATE hd_notices SET sent_at = ?2, trouble = ?3 WHERE notice = ?1";
+    in_transaction(connection, |connection| {
+        connection.execute(sql, &[SqlValue::Integer(notice), sent, trouble]).map(drop)
+    })
+}

@@ -1,0 +1,176 @@
+//! The ledger's tables, made and brought up to this version, in every SQL database alike.
+
+use super::{LEDGER_TABLES, LEDGER_VERSION};
+use crate::error::StoreError;
+use crate::sql::{SqlConnection, SqlValue, in_transaction};
+
+/// The program and its version, as the ledger names it.
+pub const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
+
+const TABLES: &str = "
+CREATE TABLE hd_ledger (version {integer} NOT NULL, program {text} NOT NULL);
+CREATE TABLE hd_batches (
+  batch {id}, began_at {moment} NOT NULL, ended_at {moment}, program {text} NOT NULL
+);
+CREATE TABLE hd_files (
+  file {id}, batch {integer} NOT NULL REFERENCES hd_batches,
+  place {text} NOT NULL, path {text} NOT NULL, bytes {integer} NOT NULL, modified_at {moment} NOT NULL,
+  content_hash {text}, feed {text}, table_name {text}, kind {text}, outcome {text} NOT NULL,
+  rows_read {integer} NOT NULL DEFAULT 0, rows_loaded {integer} NOT NULL DEFAULT 0,
+  rows_rejected {integer} NOT NULL DEFAULT 0, rows_left_out {integer} NOT NULL DEFAULT 0,
+  began_at {moment} NOT NULL, ended_at {moment}, message {text}, replaced_by {integer} REFERENCES hd_files,
+  rows_inserted {integer} NOT NULL DEFAULT 0, rows_updated {integer} NOT NULL DEFAULT 0,
+  rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
+  version_token {text}
+);
+CREATE INDEX hd_files_by_path ON hd_files (place, path);
+CREATE INDEX hd_files_by_batch ON hd_files (batch);
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
+CREATE TABLE hd_layouts (
+  table_name {text} NOT NULL, version {integer} NOT NULL, file {integer} NOT NULL REFERENCES hd_files,
+  layout {text} NOT NULL, PRIMARY KEY (table_name, version)
+);
+CREATE TABLE hd_drift (
+  drift {id}, file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL,
+  column_name {text} NOT NULL, change {text} NOT NULL, from_type {text}, to_type {text},
+  action {text} NOT NULL DEFAULT 'noted'
+);
+CREATE TABLE hd_rejects (
+  reject {id}, file {integer} NOT NULL REFERENCES hd_files, line {integer} NOT NULL,
+  column_name {text}, value {text}, reason {text} NOT NULL, raw {record} NOT NULL, place {text},
+  mended_at {moment}
+);
+CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
+";
+
+const PARTS: &str = "
+CREATE TABLE hd_parts (
+  file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL, path {text} NOT NULL,
+  rows_read {integer} NOT NULL, rows_loaded {integer} NOT NULL, PRIMARY KEY (file, table_name)
+);
+";
+
+const DECISIONS: &str = "
+CREATE TABLE hd_decisions (
+  decision {id}, place {text} NOT NULL, path {text} NOT NULL, bytes {integer} NOT NULL,
+  modified_at {moment} NOT NULL, table_name {text} NOT NULL, decided {text} NOT NULL,
+  decided_by {text} NOT NULL, decided_at {moment} NOT NULL, why {text}
+);
+";
+
+const NOTICES: &str = "
+CREATE TABLE hd_notices (
+  notice {id}, notify {text} NOT NULL, content {text} NOT NULL, made_at {moment} NOT NULL,
+  tried_at {moment}, sent_at {moment}, trouble {text}
+);
+CREATE TABLE hd_noticed (
+  notify {text} NOT NULL, event {text} NOT NULL, notice {integer} NOT NULL REFERENCES hd_notices,
+  PRIMARY KEY (notify, event)
+);
+";
+
+/// What the second version added to the first, besides its tables.
+const TO_SECOND: &str = "
+ALTER TABLE hd_rejects ADD COLUMN place {text};
+ALTER TABLE hd_files ADD COLUMN rows_inserted {integer} NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_updated {integer} NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_unchanged {integer} NOT NULL DEFAULT 0;
+ALTER TABLE hd_files ADD COLUMN rows_deleted {integer} NOT NULL DEFAULT 0;
+UPDATE hd_files SET rows_inserted = rows_loaded;
+INSERT INTO hd_ledger SELECT 2, program FROM hd_ledger LIMIT 1;
+";
+
+/// What the third version added to the second, besides its tables.
+const TO_THIRD: &str = "
+ALTER TABLE hd_files ADD COLUMN shape {text};
+ALTER TABLE hd_drift ADD COLUMN action {text} NOT NULL DEFAULT 'noted';
+UPDATE hd_drift SET action = CASE change WHEN 'missing' THEN 'nulled' ELSE change END;
+ALTER TABLE hd_rejects ADD COLUMN mended_at {moment};
+INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
+";
+
+/// What the fourth version added to the third, besides its tables.
+const TO_FOURTH: &str = "
+CREATE INDEX hd_files_by_size ON hd_files (bytes);
+INSERT INTO hd_ledger SELECT 4, program FROM hd_ledger LIMIT 1;
+";
+
+/// The version that a decision was made for, as its place called it.
+const DECISION_TOKENS: &str = "ALTER TABLE hd_decisions ADD COLUMN version_token {text};";
+
+/// What the fifth version added to the fourth, besides that.
+const TO_FIFTH: &str = "
+ALTER TABLE hd_files ADD COLUMN version_token {text};
+INSERT INTO hd_ledger SELECT 5, program FROM hd_ledger LIMIT 1;
+";
+
+/// What each version added to the one before.
+const STEPS: [(i64, &[&str]); 4] = [
+    (2, &[TO_SECOND, PARTS]),
+    (3, &[TO_THIRD, DECISIONS]),
+    (4, &[NOTICES, TO_FOURTH]),
+    (5, &[DECISION_TOKENS, TO_FIFTH]),
+];
+
+/// The version of the ledger, if there is one.
+pub fn version(connection: &mut dyn SqlConnection) -> Result<Option<i64>, StoreError> {
+    if connection.has_column("hd_ledger", "version")? != Some(true) {
+        return Ok(None);
+    }
+    let rows = connection.query("SELECT max(version) FROM hd_ledger", &[])?;
+    let version = rows.first().map_or(Ok(None), |row| row.optional_integer(0));
+    version.map_err(|misread| connection.damaged(misread))
+}
+
+/// Whether there is a ledger, brought up to this version if an earlier one made it.
+pub fn exists(connection: &mut dyn SqlConnection) -> Result<bool, StoreError> {
+    let known = LEDGER_VERSION;
+    match version(connection)? {
+        None => Ok(false),
+        Some(found) if found > known => {
+            Err(StoreError::NewerLedger { shown: connection.shown(), found, known })
+        }
+        Some(found) if found < known => make(connection).map(|()| true),
+        Some(_) => Ok(true),
+    }
+}
+
+/// Makes the ledger's tables, or brings them up to this version. All of it is asked under a lock:
+/// another process may make them meanwhile.
+pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
+    in_transaction(connection, |connection| {
+        connection.prepare_for_ledger()?;
+        match version(connection)? {
+            Some(found) => {
+                for (_, scripts) in STEPS.iter().filter(|(to, _)| *to > found) {
+                    run(connection, scripts)?;
+                }
+                Ok(())
+            }
+            None => {
+                refuse_other_tables(connection)?;
+                run(connection, &[TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES])?;
+                let signature = [SqlValue::Integer(LEDGER_VERSION), SqlValue::from(PROGRAM)];
+                connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", &signature).map(drop)
+            }
+        }
+    })
+}
+
+fn run(connection: &mut dyn SqlConnection, scripts: &[&str]) -> Result<(), StoreError> {
+    scripts.iter().try_for_each(|script| {
+        let script = connection.dialect().script(script);
+        connection.script(&script)
+    })
+}
+
+/// Refuses to go on where a table has a name of the ledger's without being of one.
+fn refuse_other_tables(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
+    for name in LEDGER_TABLES {
+        if connection.has_column(name, "")?.is_some() {
+            let why = format!("a table called `{name}` is there already, and is not of a ledger");
+            return Err(StoreError::Refused { shown: connection.shown(), why });
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,326 @@
+//! What is written into the ledger.
+
+use hypodoke_core::arrival::Arrival;
+use hypodoke_core::cast::Reject;
+use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
+use hypodoke_core::reconcile::join;
+
+use super::read::read_layout;
+use super::schema::PROGRAM;
+use super::{DecisionEntry, FileEntry};
+use crate::error::StoreError;
+use crate::merge::Counts;
+use crate::plan::{FileSummary, LoadPlan, PartSummary, TablePlan};
+use crate::sql::{SqlConnection, SqlValue, in_transaction};
+
+/// Whether a file is loaded, except by one entry. Its size is kept from being looked up by: thousands
+/// may have the same.
+pub const IS_LOADED: &str =
+    "SELECT CAST(count(*) AS bigint) FROM hd_files WHERE place = ?1 AND path = ?2 AND +bytes = ?3 AND modified_at = ?4
+       AND table_name = ?5 AND outcome = 'loaded' AND replaced_by IS NULL AND file <> ?6
+       AND (?7 = '' OR coalesce(version_token, ?7) = ?7)";
+
+/// Begins a batch and gives its number.
+pub fn begin_batch(connection: &mut dyn SqlConnection, at: i64) -> Result<i64, StoreError> {
+    let sql = "INSERT INTO hd_batches (began_at, program) VALUES (?1, ?2)";
+    in_transaction(connection, |connection| {
+        connection.insert(sql, "batch", &[SqlValue::Moment(at), SqlValue::from(PROGRAM)])
+    })
+}
+
+/// Records that a batch is over.
+pub fn end_batch(connection: &mut dyn SqlConnection, batch: i64, at: i64) -> Result<(), StoreError> {
+    let sql = "UPDATE hd_batches SET ended_at = ?2 WHERE batch = ?1";
+    in_transaction(connection, |connection| {
+        connection.execute(sql, &[SqlValue::Integer(batch), SqlValue::Moment(at)]).map(drop)
+    })
+}
+
+/// Adds an entry, whatever became of the file, and gives its number.
+pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result<i64, StoreError> {
+    let sql =
+        "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
+           outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
+           version_token)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)";
+    let Arrival { place, path, bytes, modified, token } = &entry.arrival;
+    let parameters = [
+        SqlValue::Integer(entry.batch),
+        SqlValue::from(place),
+        SqlValue::from(path),
+        SqlValue::from(*bytes),
+        SqlValue::Moment(*modified),
+        SqlValue::from(&entry.hash),
+        SqlValue::from(&entry.feed),
+        SqlValue::from(&entry.table),
+        SqlValue::from(&entry.kind),
+        SqlValue::from(entry.outcome.word()),
+        SqlValue::from(entry.read),
+        SqlValue::from(entry.loaded),
+        SqlValue::from(entry.rejected),
+        SqlValue::from(entry.left_out),
+        SqlValue::Moment(entry.began),
+        SqlValue::Moment(entry.ended),
+        SqlValue::from(&entry.message),
+        SqlValue::from(&entry.shape),
+        SqlValue::from(token),
+    ];
+    connection.insert(sql, "file", &parameters)
+}
+
+/// Adds an entry of a file that is not loaded, with how it differs from its tables, by their names.
+pub fn note_file(
+    connection: &mut dyn SqlConnection,
+    entry: &FileEntry,
+    drift: &[(String, Drift)],
+) -> Result<(), StoreError> {
+    in_transaction(connection, |connection| {
+        let file = add_file(connection, entry)?;
+        drift
+            .iter()
+            .try_for_each(|(table, one)| add_drift(connection, file, table, std::slice::from_ref(one)))
+    })
+}
+
+/// Records how a file differs from one of its tables.
+fn add_drift(
+    connection: &mut dyn SqlConnection,
+    file: i64,
+    table: &str,
+    drift: &[Drift],
+) -> Result<(), StoreError> {
+    let sql = "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type, action)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+    for one in drift {
+        let (column, word, from, to) = one.change.parts();
+        let parameters = [
+            SqlValue::Integer(file),
+            SqlValue::from(table),
+            SqlValue::from(column),
+            SqlValue::from(word),
+            SqlValue::from(&from),
+            SqlValue::from(&to),
+            SqlValue::from(one.action.word()),
+        ];
+        connection.execute(sql, &parameters)?;
+    }
+    Ok(())
+}
+
+/// Records what somebody decided.
+pub fn note_decision(connection: &mut dyn SqlConnection, entry: &DecisionEntry) -> Result<(), StoreError> {
+    let sql = "INSERT INTO hd_decisions
+           (place, path, bytes, modified_at, table_name, decided, decided_by, decided_at, why, version_token)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)";
+    let DecisionEntry { arrival, table, decision, by, at, why } = entry;
+    let parameters = [
+        SqlValue::from(&arrival.place),
+        SqlValue::from(&arrival.path),
+        SqlValue::from(arrival.bytes),
+        SqlValue::Moment(arrival.modified),
+        SqlValue::from(table),
+        SqlValue::from(decision),
+        SqlValue::from(by),
+        SqlValue::Moment(*at),
+        SqlValue::from(why),
+        SqlValue::from(&arrival.token),
+    ];
+    in_transaction(connection, |connection| connection.execute(sql, &parameters).map(drop))
+}
+
+/// Whether the ledger says by now that the file of a plan is loaded. Corrected rejects are of a file
+/// that is.
+pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<bool, StoreError> {
+    if plan.mends.is_some() {
+        return Ok(false);
+    }
+    let Arrival { place, path, bytes, modified, token } = &plan.arrival;
+    let parameters = [
+        SqlValue::from(place),
+        SqlValue::from(path),
+        SqlValue::from(*bytes),
+        SqlValue::Moment(*modified),
+        SqlValue::from(plan.table()),
+        // No entry has the number 0.
+        SqlValue::Integer(plan.replaces.unwrap_or(0)),
+        // Without a token, one with a token is not another.
+        SqlValue::from(token.clone().unwrap_or_default()),
+    ];
+    let rows = connection.query(IS_LOADED, &parameters)?;
+    let count = rows.first().map_or(Ok(0), |row| row.integer(0));
+    count.map(|count| count > 0).map_err(|misread| connection.damaged(misread))
+}
+
+/// The number of the entry that the rows of a plan belong to: a new one, or that of the file whose
+/// corrected rejects they are.
+pub fn begin_file(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<i64, StoreError> {
+    match plan.mends {
+        Some(file) => Ok(file),
+        None => add_file(connection, &plan.entry()),
+    }
+}
+
+/// Records that the rows of one entry took the place of another's.
+pub fn replace_file(connection: &mut dyn SqlConnection, replaced: i64, by: i64) -> Result<(), StoreError> {
+    let sql = "UPDATE hd_files SET replaced_by = ?2 WHERE file = ?1";
+    connection.execute(sql, &[SqlValue::Integer(replaced), SqlValue::Integer(by)]).map(drop)
+}
+
+/// Keeps rejects of a file. What is corrected and refused again stays the reject it is.
+pub fn add_rejects(
+    connection: &mut dyn SqlConnection,
+    plan: &LoadPlan,
+    file: i64,
+    rejects: &[Reject],
+) -> Result<(), StoreError> {
+    if plan.mends.is_some() {
+        return Ok(());
+    }
+    let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+    for reject in rejects {
+        let parameters = [
+            SqlValue::Integer(file),
+            SqlValue::from(reject.line),
+            SqlValue::from(&reject.column),
+            SqlValue::from(&reject.value),
+            SqlValue::from(&reject.reason),
+            SqlValue::Bytes(reject.raw.to_vec()),
+            SqlValue::from(&reject.place),
+        ];
+        connection.execute(sql, &parameters)?;
+    }
+    Ok(())
+}
+
+/// Records what came of a file whose rows are all in: its figures, parts, layouts and drift; or of
+/// corrected rejects, that they are none any more.
+pub fn end_file(
+    connection: &mut dyn SqlConnection,
+    plan: &LoadPlan,
+    file: i64,
+    summary: &FileSummary,
+    counts: &Counts,
+) -> Result<(), StoreError> {
+    if plan.mends.is_some() {
+        return end_corrected(connection, file, summary, counts);
+    }
+    let sql = "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
+           rows_left_out = ?6, ended_at = ?7, message = ?8, rows_inserted = ?9, rows_updated = ?10,
+           rows_unchanged = ?11, rows_deleted = ?12 WHERE file = ?1";
+    let parameters = [
+        SqlValue::Integer(file),
+        SqlValue::from(&summary.hash),
+        SqlValue::from(summary.read),
+        SqlValue::from(summary.loaded - counts.left_out.min(summary.loaded)),
+        SqlValue::from(summary.rejected),
+        SqlValue::from(summary.left_out + counts.left_out),
+        SqlValue::Moment(summary.ended),
+        SqlValue::from(&summary.message_with(counts)),
+        SqlValue::from(counts.inserted),
+        SqlValue::from(counts.updated),
+        SqlValue::from(counts.unchanged),
+        SqlValue::from(counts.deleted),
+    ];
+    connection.execute(sql, &parameters)?;
+    for (at, (table, part)) in plan.tables.iter().zip(&summary.parts).enumerate() {
+        if at > 0 {
+            add_part(connection, file, table, part)?;
+        }
+        if table.keeps_layout {
+            keep_layout(connection, file, table, part)?;
+        }
+    }
+    Ok(())
+}
+
+/// Rejects that are none any more count as loaded rows of their file.
+fn end_corrected(
+    connection: &mut dyn SqlConnection,
+    file: i64,
+    summary: &FileSummary,
+    counts: &Counts,
+) -> Result<(), StoreError> {
+    let sql = "UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1";
+    for reject in &summary.mended {
+        connection.execute(sql, &[SqlValue::Integer(*reject), SqlValue::Moment(summary.ended)])?;
+    }
+    let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + ?2, rows_rejected = rows_rejected - ?3,
+           rows_left_out = rows_left_out + ?4, rows_inserted = rows_inserted + ?5,
+           rows_updated = rows_updated + ?6, rows_unchanged = rows_unchanged + ?7 WHERE file = ?1";
+    let left_out = counts.left_out.min(summary.loaded);
+    let parameters = [
+        SqlValue::Integer(file),
+        SqlValue::from(summary.loaded - left_out),
+        SqlValue::from(summary.mended.len() as u64),
+        SqlValue::from(left_out),
+        SqlValue::from(counts.inserted),
+        SqlValue::from(counts.updated),
+        SqlValue::from(counts.unchanged),
+    ];
+    connection.execute(sql, &parameters).map(drop)
+}
+
+fn add_part(
+    connection: &mut dyn SqlConnection,
+    file: i64,
+    table: &TablePlan,
+    part: &PartSummary,
+) -> Result<(), StoreError> {
+    let sql =
+        "INSERT INTO hd_parts (file, table_name, path, rows_read, rows_loaded) VALUES (?1, ?2, ?3, ?4, ?5)";
+    let parameters = [
+        SqlValue::Integer(file),
+        SqlValue::from(&table.table),
+        SqlValue::from(&table.path),
+        SqlValue::from(part.read),
+        SqlValue::from(part.loaded),
+    ];
+    connection.execute(sql, &parameters).map(drop)
+}
+
+/// Keeps a new version of the layout where the file made one, and what changed.
+fn keep_layout(
+    connection: &mut dyn SqlConnection,
+    file: i64,
+    table: &TablePlan,
+    part: &PartSummary,
+) -> Result<(), StoreError> {
+    let name = SqlValue::from(&table.table);
+    let sql = format!(
+        "SELECT version, layout FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1{}",
+        connection.dialect().for_update
+    );
+    let entry = |row: &crate::sql::SqlRow| Ok((row.integer(0)?, row.text(1)?));
+    let newest = connection.entries(&sql, std::slice::from_ref(&name), entry)?.into_iter().next();
+    let text = match &newest {
+        Some((version, before)) => {
+            let kept = read_layout(before, *version, &table.table);
+            let kept = kept.map_err(|misread| connection.damaged(misread))?;
+            // What others that were loaded meanwhile have met is no less so for those who did not meet it.
+            layout_text(connection, &join(&part.layout, &kept), &table.table)?
+        }
+        None => layout_text(connection, &part.layout, &table.table)?,
+    };
+    match newest {
+        Some((_, before)) if table.changes.is_empty() && before == text => {}
+        Some((version, _)) if table.changes.is_empty() => {
+            let sql = "UPDATE hd_layouts SET layout = ?3 WHERE table_name = ?1 AND version = ?2";
+            connection.execute(sql, &[name, SqlValue::Integer(version), SqlValue::Text(text)])?;
+        }
+        newest => {
+            let version = SqlValue::Integer(newest.map_or(1, |(version, _)| version + 1));
+            let sql = "INSERT INTO hd_layouts (table_name, version, file, layout) VALUES (?1, ?2, ?3, ?4)";
+            connection.execute(sql, &[name, version, SqlValue::Integer(file), SqlValue::Text(text)])?;
+        }
+    }
+    add_drift(connection, file, &table.table, &table.drift)
+}
+
+fn layout_text(connection: &dyn SqlConnection, layout: &Layout, table: &str) -> Result<String, StoreError> {
+    serde_json::to_string(layout).map_err(|error| StoreError::Refused {
+        shown: connection.shown(),
+        why: format!("the layout of `{table}` cannot be written as JSON: {error}"),
+    })
+}
