@@ -7,7 +7,7 @@ use hypodoke_core::layout::Format;
 use hypodoke_core::names::match_key;
 use hypodoke_core::spelling::{BoolWords, DateOrder, NumberStyle};
 use hypodoke_formats::text::Dialect;
-use hypodoke_formats::{Shape, TableHead};
+use hypodoke_formats::{FormatFacts, TableHead};
 use hypodoke_stores::FileEntry;
 use serde::{Deserialize, Serialize};
 
@@ -61,26 +61,21 @@ impl ColumnFormat {
 
 impl FileFormat {
     /// How a file with these tables is written.
-    pub fn of(shape: &Shape, encoding: Option<&str>, heads: &[TableHead]) -> FileFormat {
+    pub fn of(facts: &FormatFacts, encoding: Option<&str>, heads: &[TableHead]) -> FileFormat {
         let names = heads.first().map(|head| head.names.clone()).unwrap_or_default();
         let sheets = heads.iter().skip(1).filter(|head| !head.is_child);
         let sheets = sheets.map(|head| (head.path.clone(), head.names.clone())).collect();
-        let mut format = FileFormat { names, sheets, ..FileFormat::default() };
-        match shape {
-            Shape::Text(text) => {
-                format.format = "text".to_owned();
-                format.encoding = encoding.map(str::to_owned);
-                format.dialect = (!text.is_fixed).then_some(text.dialect);
-                format.header_lines = Some(text.header_lines);
-            }
-            Shape::Json(_) => {
-                format.format = "json".to_owned();
-                // A JSON record names what it has, in any order.
-                format.names.clear();
-            }
-            Shape::Workbook(_) => format.format = "workbook".to_owned(),
+        let text = facts.text.as_ref();
+        FileFormat {
+            format: facts.family.to_owned(),
+            encoding: text.and(encoding).map(str::to_owned),
+            dialect: text.filter(|text| !text.is_fixed).map(|text| text.dialect),
+            header_lines: text.map(|text| text.header_lines),
+            // Names that each record has of its own are in no order.
+            names: if facts.names_in_records { Vec::new() } else { names },
+            sheets,
+            ..FileFormat::default()
         }
-        format
     }
 
     /// Whether it has a header, of a text.

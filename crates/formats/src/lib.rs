@@ -2,17 +2,20 @@
 //!
 //! [`bytes`] turns a file into text, whatever its compression and encoding; [`text`], [`json`]
 //! and [`workbook`] find the tables in it and read their records, each behind the one interface
-//! of [`reader`]. Nothing here opens files: readers take anything that implements
-//! [`std::io::Read`].
+//! of [`reader`]. [`registry`] knows all formats and opens a file by what it is. Bytes come as a
+//! stream; what has to be read at any place is had of it as [`bytes::SeekableBytes`].
 
 pub mod bytes;
 mod error;
+mod facts;
 pub mod json;
-mod open;
 pub mod reader;
+pub mod registry;
 pub mod text;
 pub mod workbook;
 
+pub use bytes::{ByteSource, SeekableBytes};
 pub use error::ReadError;
-pub use open::{Opened, Wishes, open};
-pub use reader::{RecordReader, Shape, TableHead};
+pub use facts::{FormatFacts, FoundOption, FoundValue};
+pub use reader::{RecordReader, TableHead};
+pub use registry::{FormatOptions, Opened, open};

@@ -4,9 +4,7 @@ use hypodoke_core::record::Records;
 
 use crate::bytes::Encoding;
 use crate::error::ReadError;
-use crate::json::JsonShape;
-use crate::text::TextShape;
-use crate::workbook::WorkbookShape;
+use crate::facts::FormatFacts;
 
 /// One table that a file holds.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -20,17 +18,6 @@ pub struct TableHead {
     pub is_child: bool,
 }
 
-/// What was found of how a file is written.
-#[derive(Clone, Debug)]
-pub enum Shape {
-    /// Delimited or fixed-width text.
-    Text(TextShape),
-    /// JSON.
-    Json(JsonShape),
-    /// A workbook, or what passes for one.
-    Workbook(WorkbookShape),
-}
-
 /// Reads the records of a file, batch by batch, each with its place in the file.
 pub trait RecordReader: Send {
     /// The tables, the main one first. Where the format does not tell columns beforehand, tables
@@ -42,7 +29,7 @@ pub trait RecordReader: Send {
     fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError>;
 
     /// How the file is written, as far as it is known by now.
-    fn shape(&self) -> Shape;
+    fn facts(&self) -> FormatFacts;
 
     /// The encoding, as far as it is known by now.
     fn encoding(&self) -> Option<Encoding>;

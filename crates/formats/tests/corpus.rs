@@ -5,8 +5,8 @@ use std::path::Path;
 
 use hypodoke_core::evidence::{Hints, TableEvidence, decide_all};
 use hypodoke_core::record::Records;
-use hypodoke_formats::text::{Delimiter, Escape, TextReader, TextWishes};
-use hypodoke_formats::{RecordReader, Shape};
+use hypodoke_formats::RecordReader;
+use hypodoke_formats::text::{Delimiter, Escape, TextOptions, TextReader};
 use serde_json::Value;
 
 /// What was found of a file.
@@ -24,13 +24,13 @@ struct Found {
 }
 
 fn look(bytes: &[u8]) -> Found {
-    let mut reader = TextReader::open(Box::new(bytes), &TextWishes::default()).expect("a text");
+    let mut reader = TextReader::open(Box::new(bytes), &TextOptions::default()).expect("a text");
     let mut evidence = TableEvidence::new(reader.tables()[0].names.len());
     let mut records = Records::default();
     while reader.next_records(&mut records).expect("records") {
         evidence.add(&records, 0);
     }
-    let Shape::Text(shape) = reader.shape() else { panic!("no text") };
+    let shape = reader.facts().text.expect("a text");
     let comma = shape.dialect.delimiter == Delimiter::Char(';');
     let decisions = decide_all(&evidence, Hints { likely_comma: Some(comma), ..Hints::default() }, &[], &[]);
     Found {

@@ -4,7 +4,7 @@ use hypodoke_core::drift::Policy;
 use hypodoke_core::layout::{ColumnRule, Layout};
 use hypodoke_core::names::{MAX_NAME, Namer, cut, match_key};
 use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::Wishes;
+use hypodoke_formats::FormatOptions;
 use hypodoke_stores::Mode;
 
 use super::expectations::Expectations;
@@ -21,7 +21,7 @@ pub struct Feed {
     /// How names are made.
     pub namer: Namer,
     /// What is said of how its files are written.
-    pub wishes: Wishes,
+    pub format_options: FormatOptions,
     /// What becomes of its rows.
     pub mode: Mode,
     /// The columns that tell rows apart, by their names in the file or the table.
@@ -98,8 +98,8 @@ pub enum KeepTest {
 
 impl Feed {
     /// A feed of which only the table is known.
-    pub fn plain(table: String, wishes: Wishes, rules: Vec<ColumnRule>) -> Feed {
-        Feed { table, wishes, rules, ..Feed::default() }
+    pub fn plain(table: String, format_options: FormatOptions, rules: Vec<ColumnRule>) -> Feed {
+        Feed { table, format_options, rules, ..Feed::default() }
     }
 
     /// What is said of the columns of one of a file's tables. Columns of a part are named with

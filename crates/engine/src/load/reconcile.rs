@@ -4,7 +4,7 @@ use hypodoke_core::drift::{Change, Drift, Policy, RenamedColumn, judge};
 use hypodoke_core::evidence::FormatHint;
 use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
-use hypodoke_formats::{Shape, TableHead};
+use hypodoke_formats::{FormatFacts, TableHead};
 use hypodoke_stores::Store;
 
 use super::request::{FileRequest, HeldFile, NotLoaded};
@@ -28,7 +28,7 @@ pub struct Reconciled {
 /// How a file that is open is written.
 pub fn format_of(source: &Source<'_>) -> FileFormat {
     let encoding = source.reader.encoding().map(|encoding| encoding.name());
-    FileFormat::of(&source.reader.shape(), encoding, source.reader.tables())
+    FileFormat::of(&source.reader.facts(), encoding, source.reader.tables())
 }
 
 /// How the file is written otherwise than the one before it.
@@ -126,7 +126,7 @@ pub fn from_profile(
     target: &mut TargetState,
     profile: &mut FileProfile,
 ) -> Result<Reconciled, NotLoaded> {
-    let now = FileFormat::of(&profile.shape, profile.encoding, &profile.heads());
+    let now = FileFormat::of(&profile.facts, profile.encoding, &profile.heads());
     let drift = format_drift(target, &now);
     let by_place = match_by_place(request, target, profile, &now, &drift)?;
     let mut reconciler = Reconciler { store, request, drift, held: Vec::new() };
@@ -222,9 +222,9 @@ impl Reconciler<'_, '_> {
             }
             let lineage = state.lineage(table.head.is_child);
             let mut mapping = match state {
-                TableState::New { layout } => self.map_new(name, table, layout, lineage, &profile.shape),
+                TableState::New { layout } => self.map_new(name, table, layout, lineage, &profile.facts),
                 TableState::Managed { layout, .. } => {
-                    let names_columns = !matches!(profile.shape, Shape::Json(_));
+                    let names_columns = !profile.facts.names_in_records;
                     self.map_managed(name, table, layout, lineage, names_columns)?
                 }
                 TableState::External(shape) => {
@@ -245,14 +245,14 @@ impl Reconciler<'_, '_> {
         table: &TableProfile,
         base: &Layout,
         lineage: Lineage,
-        shape: &Shape,
+        facts: &FormatFacts,
     ) -> TableMapping {
         let ignore = self.request.feed.policy_of(&table.head.path).ignore;
         let judged = judge(base, &table.layout, &Policy { ignore, ..Policy::default() }, &[]);
         let mut mapping = TableMapping::from_profile(name, &table.head, judged, &table.layout, lineage);
         mapping.fit.changes.clear();
         let is_missing = |drift: &Drift| matches!(drift.change, Change::Missing { .. });
-        mapping.drift.retain(|drift| is_missing(drift) && !matches!(shape, Shape::Json(_)));
+        mapping.drift.retain(|drift| is_missing(drift) && !facts.names_in_records);
         mapping
     }
 

@@ -6,7 +6,6 @@
 //! interrupted and undone as soon as that is known, and begun again with what was found. That costs
 //! less than a profile before each load: the profile is several times as quick as the database.
 
-use hypodoke_formats::Shape;
 use hypodoke_stores::{Store, StoreError};
 
 use super::attempt::{Attempt, Ended, Strategy};
@@ -94,7 +93,7 @@ fn sampled(
     let hints = FormatHints::default();
     let profiled = profile_file(file, feed, ProfileOptions::sample(), &hints, &Silent);
     let Ok(mut profile) = profiled else { return Ok(None) };
-    if !matches!(profile.shape, Shape::Text(_)) || profile.tables.len() != 1 || profile.is_virtual {
+    if !profile.facts.is_uniform || profile.tables.len() != 1 || profile.is_virtual {
         return Ok(None);
     }
     // What the beginning leaves open is a guess; the rest of the values may well tell.

@@ -5,8 +5,8 @@ use std::fs::File;
 use std::path::Path;
 
 use hypodoke_core::record::{Field, Records};
-use hypodoke_formats::text::{TableWishes, TextWishes};
-use hypodoke_formats::{RecordReader, Wishes};
+use hypodoke_formats::text::{TableOptions, TextOptions};
+use hypodoke_formats::{ByteSource, FormatOptions, RecordReader};
 
 use super::rejects::REJECT;
 use crate::error::{EngineError, ResubmitProblem};
@@ -38,11 +38,14 @@ pub fn read_corrected(path: &Path) -> Result<Vec<CorrectedRow>, EngineError> {
     let shown = path.display().to_string();
     let unreadable = |why: String| ResubmitProblem::Unreadable { shown: shown.clone(), why };
     let file = File::open(path).map_err(|error| unreadable(error.to_string()))?;
-    let table = TableWishes { header_lines: Some(1), skip_lines: Some(0), ..TableWishes::default() };
-    let wishes = Wishes { text: TextWishes { table, ..TextWishes::default() }, ..Wishes::default() };
+    let table = TableOptions { header_lines: Some(1), skip_lines: Some(0), ..TableOptions::default() };
+    let format_options =
+        FormatOptions { text: TextOptions { table, ..TextOptions::default() }, ..FormatOptions::default() };
     let failed = |error| EngineError::reading(&shown, error);
     let mut reader =
-        hypodoke_formats::open(Box::new(file), "corrected.csv", &wishes, &[]).map_err(failed)?.reader;
+        hypodoke_formats::open(ByteSource::of_stream(file), "corrected.csv", &format_options, &[])
+            .map_err(failed)?
+            .reader;
     let columns = Columns::of(reader.as_ref(), &shown)?;
     let mut rows = Vec::new();
     let mut batch = Vec::new();

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_formats::Wishes;
+use hypodoke_formats::FormatOptions;
 use hypodoke_places::Seen;
 use hypodoke_stores::FileEntry;
 
@@ -100,7 +100,7 @@ fn by_its_path(entry: &FileEntry, table: String) -> Result<Option<FoundFile>, En
         return Ok(None);
     };
     let found = named_files(&[there], NamedAs::WholePath, &InternalFiles::default())?;
-    let feed = Feed::plain(table, Wishes::default(), Vec::new());
+    let feed = Feed::plain(table, FormatOptions::default(), Vec::new());
     let file = found.files.into_iter().find(|file| file.seen.arrival.path == entry.arrival.path);
     Ok(file.map(|file| FoundFile { feed, file }))
 }

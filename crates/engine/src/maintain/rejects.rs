@@ -8,8 +8,8 @@ use std::io::Cursor;
 
 use hypodoke_core::record::Field;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::{Dialect, DialectWishes, TableWishes, TextWishes};
-use hypodoke_formats::{TableHead, Wishes};
+use hypodoke_formats::text::{Dialect, DialectOptions, TableOptions, TextOptions};
+use hypodoke_formats::{ByteSource, FormatOptions, TableHead};
 use hypodoke_stores::{FileEntry, RejectEntry};
 use serde::Serialize;
 
@@ -86,20 +86,20 @@ fn fields(format: &FileFormat, reject: &RejectEntry) -> Option<Vec<(String, Stri
 
 /// One record of a delimited text taken apart; `None` where it is no whole record.
 fn split(raw: &str, dialect: Dialect) -> Option<Vec<String>> {
-    let wishes = TextWishes {
+    let format_options = TextOptions {
         encoding: Encoding::named("utf-8").ok(),
-        dialect: DialectWishes {
+        dialect: DialectOptions {
             delimiter: Some(dialect.delimiter),
             quote: Some(dialect.quote),
             escape: Some(dialect.escape),
             comment: Some(None),
         },
-        table: TableWishes { header_lines: Some(0), skip_lines: Some(0), short_rows: Some(false) },
-        ..TextWishes::default()
+        table: TableOptions { header_lines: Some(0), skip_lines: Some(0), short_rows: Some(false) },
+        ..TextOptions::default()
     };
-    let source = Box::new(Cursor::new(format!("{raw}\n").into_bytes()));
-    let opened =
-        hypodoke_formats::open(source, "reject.csv", &Wishes { text: wishes, ..Wishes::default() }, &[]);
+    let source = ByteSource::of_stream(Cursor::new(format!("{raw}\n").into_bytes()));
+    let format_options = FormatOptions { text: format_options, ..FormatOptions::default() };
+    let opened = hypodoke_formats::open(source, "reject.csv", &format_options, &[]);
     let mut reader = opened.ok()?.reader;
     let mut batch = Vec::new();
     reader.next(&mut batch).ok()?;

@@ -9,7 +9,7 @@ use hypodoke_core::cast::Rows;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::record::{Field, Records};
-use hypodoke_formats::{ReadError, TableHead, Wishes};
+use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_places::Seen;
 use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store};
 
@@ -303,9 +303,9 @@ impl OfFile<'_> {
         let heads = [TableHead { names: own.cloned().collect(), ..TableHead::default() }];
         let failed = |error: ReadError| EngineError::reading(&self.entry.arrival.path, error);
         let opened = hypodoke_formats::open(
-            Box::new(Cursor::new(text)),
+            ByteSource::of_stream(Cursor::new(text)),
             "corrected.jsonl",
-            &Wishes::default(),
+            &FormatOptions::default(),
             &heads,
         );
         let mut reader = opened.map_err(failed)?.reader;

@@ -357,7 +357,7 @@ impl TableMapping {
                 },
                 format: Format { nulls, ..format },
                 also_null: rule.map_or_else(Vec::new, |rule| rule.also_null.clone()),
-                strings_are_text: feed.wishes.json.strings_are_text,
+                strings_are_text: feed.format_options.json.strings_are_text,
                 pinned: column.pinned.is_some() || self.firm.contains(&column.name),
                 required: self.key.contains(&column.name) || demand.is_some_and(|(required, _)| *required),
                 limit: demand.and_then(|(_, limit)| *limit),

@@ -8,7 +8,7 @@ use std::sync::Mutex;
 use hypodoke_core::record::Records;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::reader::clear;
-use hypodoke_formats::{ReadError, RecordReader, Shape, TableHead};
+use hypodoke_formats::{FormatFacts, ReadError, RecordReader, TableHead};
 
 /// Batches being kept, up to a number of bytes.
 pub struct BatchCache {
@@ -55,7 +55,7 @@ impl BatchCache {
             rows_at: (0..heads.len()).map(|table| reader.rows_at(table)).collect(),
             heads,
             batches: kept.batches.into_iter().map(|(_, batch)| batch).collect(),
-            shape: reader.shape(),
+            facts: reader.facts(),
             encoding: reader.encoding(),
             kind: reader.kind(),
             footer: reader.footer(),
@@ -69,7 +69,7 @@ pub struct CachedReader {
     heads: Vec<TableHead>,
     /// The first batch last.
     batches: Vec<Vec<Records>>,
-    shape: Shape,
+    facts: FormatFacts,
     encoding: Option<Encoding>,
     kind: String,
     rows_at: Vec<Option<String>>,
@@ -95,8 +95,8 @@ impl RecordReader for CachedReader {
         }
     }
 
-    fn shape(&self) -> Shape {
-        self.shape.clone()
+    fn facts(&self) -> FormatFacts {
+        self.facts.clone()
     }
 
     fn encoding(&self) -> Option<Encoding> {

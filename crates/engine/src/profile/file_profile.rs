@@ -2,7 +2,7 @@
 
 use hypodoke_core::evidence::{Decision, Example, TableEvidence};
 use hypodoke_core::layout::Layout;
-use hypodoke_formats::{Shape, TableHead};
+use hypodoke_formats::{FormatFacts, TableHead};
 
 use super::cache::CachedReader;
 
@@ -31,7 +31,7 @@ pub struct FileProfile {
     /// The main one has no rows of its own: the file's rows are all in the others.
     pub is_virtual: bool,
     /// How the file is written.
-    pub shape: Shape,
+    pub facts: FormatFacts,
     /// The file in a few words.
     pub kind: String,
     /// Its encoding.

@@ -7,7 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use hypodoke_core::evidence::{ColumnEvidence, Decision, Forced, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::{Column, Format, Layout, Part, Reading, rule_for};
 use hypodoke_formats::text::Delimiter;
-use hypodoke_formats::{Shape, TableHead};
+use hypodoke_formats::{FormatFacts, TableHead};
 
 use super::cache::BatchCache;
 use super::file_profile::{FileProfile, TableProfile, is_virtual};
@@ -98,12 +98,12 @@ fn profile(
     let mut hints = hints.clone();
     for _ in 0..MOST_PASSES {
         let profile = profile_once(file, feed, options, &hints, listener)?;
-        let torn = match &profile.shape {
-            Shape::Json(shape) if !shape.torn.is_empty() => shape.torn.clone(),
-            _ => return Ok(profile),
-        };
+        let late = profile.facts.late_lists.clone();
+        if late.is_empty() {
+            return Ok(profile);
+        }
         let before = std::mem::take(&mut hints.lists).into_iter().filter(|head| head.is_child);
-        hints = hints.with_lists(before.map(|head| head.path).chain(torn));
+        hints = hints.with_lists(before.map(|head| head.path).chain(late));
     }
     profile_once(file, feed, options, &hints, listener)
 }
@@ -117,7 +117,7 @@ fn profile_once(
 ) -> Result<FileProfile, EngineError> {
     let mut source = Source::open(file, feed, options.hashed, &hints.lists, listener)?;
     let is_small = file.seen.arrival.bytes < 1 << 20 && source.compression.is_none();
-    let strings_are_text = feed.wishes.json.strings_are_text;
+    let strings_are_text = feed.format_options.json.strings_are_text;
     let blank = |head: &TableHead, column: usize| {
         let rules = feed.rules_of(&head.path);
         let rule = head.names.get(column).and_then(|name| rule_for(&rules, name));
@@ -126,7 +126,7 @@ fn profile_once(
         evidence.strings_are_text = strings_are_text;
         evidence
     };
-    let is_slow = matches!(source.reader.shape(), Shape::Workbook(_));
+    let is_slow = source.reader.facts().is_slow;
     let cache = (options.keep > 0 && options.hashed && is_slow).then(|| BatchCache::new(options.keep));
     let how = Gathering {
         blank: &blank,
@@ -145,7 +145,7 @@ fn profile_once(
     Ok(FileProfile {
         tables: table_profiles(file, feed, &source, evidence, hints),
         is_virtual: is_virtual(&heads),
-        shape: source.reader.shape(),
+        facts: source.reader.facts(),
         kind: source.kind(),
         encoding: source.reader.encoding().map(|encoding| encoding.name()),
         compression: source.compression,
@@ -166,7 +166,7 @@ fn table_profiles(
     hints: &FormatHints,
 ) -> Vec<TableProfile> {
     let heads = source.reader.tables();
-    let dialect = dialect_hints(&source.reader.shape());
+    let dialect = dialect_hints(&source.reader.facts());
     let mut tables = Vec::new();
     for (at, (head, evidence)) in heads.iter().zip(evidence).enumerate() {
         let rules = feed.rules_of(&head.path);
@@ -212,13 +212,10 @@ fn parts_of(heads: &[TableHead], feed: &Feed) -> Vec<Part> {
 }
 
 /// What the dialect suggests: a semicolon between fields, that the comma is the decimal mark.
-pub fn dialect_hints(shape: &Shape) -> Hints {
-    let comma = match shape {
-        Shape::Text(text) => match text.dialect.delimiter {
-            Delimiter::Char(';') => Some(true),
-            Delimiter::Char(',') => Some(false),
-            _ => None,
-        },
+pub fn dialect_hints(facts: &FormatFacts) -> Hints {
+    let comma = match facts.text.as_ref().map(|text| text.dialect.delimiter) {
+        Some(Delimiter::Char(';')) => Some(true),
+        Some(Delimiter::Char(',')) => Some(false),
         _ => None,
     };
     Hints { likely_comma: comma, ..Hints::default() }

@@ -5,7 +5,7 @@ use std::io::{Cursor, Read};
 
 use hypodoke_formats::bytes::archive::{self, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
-use hypodoke_formats::{ReadError, RecordReader, TableHead, Wishes};
+use hypodoke_formats::{ByteSource, FormatOptions, ReadError, RecordReader, TableHead};
 use hypodoke_places::{Fetched, Meter, Opened, PlaceError, open, open_inside};
 
 use super::FileProfile;
@@ -68,7 +68,7 @@ impl<'a> Source<'a> {
         listener: &'a dyn Listener,
     ) -> Result<Source<'a>, EngineError> {
         let failed = |error: ReadError| EngineError::reading(&file.shown, error);
-        let limit = limit(&feed.wishes);
+        let limit = limit(&feed.format_options);
         let fetched = file.seen.fetched()?;
         let opened = opened(file, hashed, limit)?;
         let meter = opened.meter();
@@ -86,8 +86,12 @@ impl<'a> Source<'a> {
                 None => Box::new(whole),
             }
         };
-        let opened =
-            hypodoke_formats::open(reader, &file.seen.arrival.path, &feed.wishes, known).map_err(failed)?;
+        let mut bytes = ByteSource::of_stream(reader);
+        if compression.is_none() && !zipped && file.member.is_none() {
+            bytes = bytes.stored_in(fetched.to_path_buf());
+        }
+        let opened = hypodoke_formats::open(bytes, &file.seen.arrival.path, &feed.format_options, known)
+            .map_err(failed)?;
         let compression = match compression {
             Some(compression) => Some(compression.word()),
             None => (zipped || file.member.is_some()).then_some("zip"),
@@ -167,9 +171,9 @@ fn only_member(file: &Candidate, limit: ExpansionLimit) -> Result<Box<dyn Read +
     }
 }
 
-fn limit(wishes: &Wishes) -> ExpansionLimit {
+fn limit(format_options: &FormatOptions) -> ExpansionLimit {
     let usual = ExpansionLimit::default();
-    ExpansionLimit { ratio: wishes.text.max_expansion.unwrap_or(usual.ratio), ..usual }
+    ExpansionLimit { ratio: format_options.text.max_expansion.unwrap_or(usual.ratio), ..usual }
 }
 
 /// Tells the listener how much was read.

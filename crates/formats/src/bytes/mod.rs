@@ -3,6 +3,8 @@
 pub mod archive;
 pub mod compression;
 pub mod encoding;
+pub mod source;
 
 pub use compression::{Compression, ExpansionLimit};
 pub use encoding::{Encoding, Utf8Source};
+pub use source::{ByteSource, SeekableBytes};

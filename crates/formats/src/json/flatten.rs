@@ -6,7 +6,7 @@ use hypodoke_core::record::{Field, Link, Records};
 use jiter::{Jiter, JiterError, Peek};
 
 use super::tree::{NodeId, Tree};
-use super::{JsonWishes, Nested, PlainLists};
+use super::{JsonOptions, Nested, PlainLists};
 
 /// How deep objects and lists may stand in one another before the rest stays JSON.
 const MOST_DEPTH: usize = 48;
@@ -58,7 +58,7 @@ struct Open {
 pub struct Flattener {
     /// What is known of the keys.
     pub tree: Tree,
-    wishes: JsonWishes,
+    options: JsonOptions,
     /// Rows being filled, one inside another; those beyond `depth` are kept for their buffers.
     open: Vec<Open>,
     depth: usize,
@@ -86,10 +86,10 @@ struct Ground<'a, 'b> {
 
 impl Flattener {
     /// One that knows these keys already.
-    pub fn new(tree: Tree, wishes: JsonWishes) -> Flattener {
+    pub fn new(tree: Tree, options: JsonOptions) -> Flattener {
         Flattener {
             tree,
-            wishes,
+            options,
             open: Vec::new(),
             depth: 0,
             decoded: Vec::new(),
@@ -121,7 +121,7 @@ impl Flattener {
         let mut jiter = Jiter::with_tape(text, std::mem::take(&mut self.tape)).with_allow_inf_nan();
         (self.depth, self.nesting) = (0, 0);
         self.begin(0, line);
-        if self.wishes.raw {
+        if self.options.raw {
             self.put_raw(place.clone());
         }
         if let Some(key) = key {
@@ -273,7 +273,7 @@ impl Flattener {
                 }
                 Ok(())
             }
-            Peek::Object | Peek::Array if self.wishes.nested == Nested::Json => {
+            Peek::Object | Peek::Array if self.options.nested == Nested::Json => {
                 self.subtree(jiter, peek, node, member, ground)
             }
             Peek::Object | Peek::Array if self.nesting >= MOST_DEPTH => {
@@ -315,7 +315,7 @@ impl Flattener {
             Some(b'{') => true,
             Some(b']') => return Ok(jiter.known_skip(peek)?),
             Some(b'[') => false,
-            _ => self.wishes.plain_lists == PlainLists::Tables,
+            _ => self.options.plain_lists == PlainLists::Tables,
         };
         if !as_rows {
             return self.subtree(jiter, peek, node, member, ground);

@@ -13,7 +13,7 @@ mod walk;
 
 pub use find::looks_like_json;
 pub use path::JsonPath;
-pub use reader::{JsonReader, JsonShape};
+pub use reader::JsonReader;
 
 /// What becomes of nested objects and lists of objects.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -37,7 +37,7 @@ pub enum PlainLists {
 
 /// What the user says of a JSON file; the rest is found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct JsonWishes {
+pub struct JsonOptions {
     /// Where the rows are.
     pub rows_at: Option<JsonPath>,
     /// What becomes of nested objects.

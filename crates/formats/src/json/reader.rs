@@ -5,14 +5,15 @@ use std::ops::Range;
 
 use hypodoke_core::record::{Fault, Records};
 
-use super::JsonWishes;
+use super::JsonOptions;
 use super::find::{Plan, plan, promises_lines};
 use super::flatten::Flattener;
 use super::tree::Tree;
 use super::walk::{Found, Walker, blanks};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
-use crate::reader::{RecordReader, Shape, TableHead, clear};
+use crate::facts::{FormatFacts, FoundOption, FoundValue};
+use crate::reader::{RecordReader, TableHead, clear};
 
 /// How much text makes a batch, in bytes.
 const BLOCK: usize = 512 * 1024;
@@ -22,15 +23,13 @@ const LOOK: usize = 1 << 20;
 
 /// What was found of a JSON file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct JsonShape {
+pub struct JsonFacts {
     /// Where the rows are; `None` where every line is one.
     pub rows_at: Option<String>,
     /// Other places where rows could be, with how many of them were seen.
     pub others: Vec<(String, usize)>,
     /// Keys beside the rows, which are left out.
     pub beside: Vec<String>,
-    /// Keys that are objects here and lists there, by the paths of their lists.
-    pub torn: Vec<String>,
 }
 
 /// Where a record stands in the text at hand, the key it stands under, and its number.
@@ -46,7 +45,7 @@ pub struct JsonReader<'a> {
     source: Utf8Source<'a>,
     splitter: Splitter,
     flattener: Flattener,
-    shape: JsonShape,
+    facts: JsonFacts,
     carry: Vec<u8>,
     /// Where the carried text begins in the file, and on which line.
     offset: u64,
@@ -63,7 +62,7 @@ impl<'a> JsonReader<'a> {
     pub fn open(
         reader: Box<dyn Read + Send + 'a>,
         name: &str,
-        wishes: &JsonWishes,
+        options: &JsonOptions,
         encoding: Option<Encoding>,
         max_record: Option<usize>,
         known: &[TableHead],
@@ -74,28 +73,28 @@ impl<'a> JsonReader<'a> {
         if blanks(&carry) == carry.len() && !more {
             return Err(ReadError::Empty);
         }
-        let mut shape = JsonShape::default();
-        let found = match &wishes.rows_at {
+        let mut facts = JsonFacts::default();
+        let found = match &options.rows_at {
             Some(path) => Plan::Walk { path: path.clone(), others: Vec::new(), beside: Vec::new() },
             None => plan(&carry, !more, promises_lines(name)),
         };
         let splitter = match found {
             Plan::Lines => Splitter::Lines(0),
             Plan::Walk { path, others, beside } => {
-                shape.rows_at = Some(path.to_string());
-                shape.others = others.into_iter().map(|(path, rows)| (path.to_string(), rows)).collect();
-                shape.beside = beside;
+                facts.rows_at = Some(path.to_string());
+                facts.others = others.into_iter().map(|(path, rows)| (path.to_string(), rows)).collect();
+                facts.beside = beside;
                 Splitter::Walk(Box::new(Walker::new(path)), 0)
             }
         };
         let offset = source.start();
-        let flattener = Flattener::new(Tree::knowing(known), wishes.clone());
+        let flattener = Flattener::new(Tree::knowing(known), options.clone());
         let limit = max_record.unwrap_or(crate::text::DEFAULT_RECORD_LIMIT);
         Ok(JsonReader {
             source,
             splitter,
             flattener,
-            shape,
+            facts,
             carry,
             offset,
             line: 1,
@@ -239,8 +238,17 @@ impl RecordReader for JsonReader<'_> {
         Ok(!batch[0].is_empty() || !self.done)
     }
 
-    fn shape(&self) -> Shape {
-        Shape::Json(JsonShape { torn: self.flattener.tree.torn(), ..self.shape.clone() })
+    fn facts(&self) -> FormatFacts {
+        let rows_at = &self.facts.rows_at;
+        let option = |path: &String| FoundOption { name: "rows_at", value: FoundValue::One(path.clone()) };
+        FormatFacts {
+            family: "json",
+            kind: if rows_at.is_none() { "json_lines" } else { "json" }.to_owned(),
+            options: rows_at.iter().map(option).collect(),
+            names_in_records: true,
+            late_lists: self.flattener.tree.torn(),
+            ..FormatFacts::default()
+        }
     }
 
     fn encoding(&self) -> Option<Encoding> {
@@ -248,14 +256,14 @@ impl RecordReader for JsonReader<'_> {
     }
 
     fn kind(&self) -> String {
-        match &self.shape.rows_at {
+        match &self.facts.rows_at {
             None => "json, lines".to_owned(),
             Some(path) => format!("json, {path}"),
         }
     }
 
     fn rows_at(&self, table: usize) -> Option<String> {
-        let path = self.shape.rows_at.as_ref()?;
+        let path = self.facts.rows_at.as_ref()?;
         let inner = &self.flattener.tree.heads.get(table)?.path;
         Some(if inner.is_empty() { path.clone() } else { format!("{path}.{inner}[*]") })
     }
@@ -271,13 +279,13 @@ impl RecordReader for JsonReader<'_> {
         if self.flattener.too_deep > 0 {
             notes.push("objects deeper than 48 levels stay JSON".to_owned());
         }
-        if !self.shape.beside.is_empty() {
-            let keys: Vec<String> = self.shape.beside.iter().take(8).map(|key| format!("`{key}`")).collect();
-            let more = if self.shape.beside.len() > 8 { " and more" } else { "" };
-            let at = self.shape.rows_at.as_deref().unwrap_or("$");
+        if !self.facts.beside.is_empty() {
+            let keys: Vec<String> = self.facts.beside.iter().take(8).map(|key| format!("`{key}`")).collect();
+            let more = if self.facts.beside.len() > 8 { " and more" } else { "" };
+            let at = self.facts.rows_at.as_deref().unwrap_or("$");
             notes.push(format!("the rows are at {at}; {}{more} beside them left out", keys.join(", ")));
         }
-        for (path, rows) in &self.shape.others {
+        for (path, rows) in &self.facts.others {
             let s = if *rows == 1 { "" } else { "s" };
             notes.push(format!("{path} holds {rows} object{s} too; to read those, say so with rows_at"));
         }

@@ -16,7 +16,7 @@ const SAMPLE_RECORDS: usize = 120;
 
 /// What the user says of the dialect; the rest is found.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct DialectWishes {
+pub struct DialectOptions {
     /// What stands between fields.
     pub delimiter: Option<Delimiter>,
     /// What stands around fields; `Some(None)` is nothing.
@@ -28,17 +28,17 @@ pub struct DialectWishes {
 }
 
 /// Finds the dialect of a text by its beginning; `whole` if that is all of it.
-pub fn detect(text: &[u8], whole: bool, wishes: DialectWishes) -> Dialect {
+pub fn detect(text: &[u8], whole: bool, options: DialectOptions) -> Dialect {
     let (sample, whole) = cut(text, whole);
     let base = Dialect {
         lone_cr: has_lone_cr(sample),
-        comment: wishes.comment.unwrap_or_else(|| comment_mark(sample)),
+        comment: options.comment.unwrap_or_else(|| comment_mark(sample)),
         ..Dialect::default()
     };
     let mut best =
-        (f64::MIN, Dialect { delimiter: wishes.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
-    for (delimiter, prior) in delimiters(sample, wishes.delimiter) {
-        for (quote, escape) in quotes(sample, &wishes) {
+        (f64::MIN, Dialect { delimiter: options.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
+    for (delimiter, prior) in delimiters(sample, options.delimiter) {
+        for (quote, escape) in quotes(sample, &options) {
             let dialect = Dialect { delimiter, quote, escape, ..base };
             let score = weigh(sample, whole, dialect) * prior * if quote.is_none() { 0.97 } else { 1.0 };
             if score > best.0 {
@@ -123,8 +123,8 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
     found
 }
 
-fn quotes(sample: &[u8], wishes: &DialectWishes) -> Vec<(Option<u8>, Escape)> {
-    let quotes = match wishes.quote {
+fn quotes(sample: &[u8], options: &DialectOptions) -> Vec<(Option<u8>, Escape)> {
+    let quotes = match options.quote {
         Some(quote) => vec![quote],
         None => {
             let mut quotes = vec![Some(b'"')];
@@ -140,7 +140,7 @@ fn quotes(sample: &[u8], wishes: &DialectWishes) -> Vec<(Option<u8>, Escape)> {
     let mut found = Vec::new();
     for quote in quotes {
         let slashed = quote.is_some_and(|quote| sample.windows(2).any(|pair| pair == [b'\\', quote]));
-        match wishes.escape {
+        match options.escape {
             Some(escape) => found.push((quote, escape)),
             None => {
                 found.push((quote, Escape::Doubled));

@@ -4,14 +4,16 @@ use std::io::Read;
 
 use hypodoke_core::record::{Fault, Records};
 
-use super::detect::{self, DialectWishes};
+use super::detect::{self, DialectOptions};
 use super::dialect::Dialect;
+use super::facts::TextFacts;
 use super::fixed::{FixedField, FixedSplitter};
-use super::table::{self, TableStart, TableWishes};
+use super::table::{self, TableOptions, TableStart};
 use super::tokenise::{End, Tokeniser};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
-use crate::reader::{RecordReader, Shape, TableHead};
+use crate::facts::FormatFacts;
+use crate::reader::{RecordReader, TableHead};
 
 /// How much text makes a batch, in bytes.
 const BLOCK: usize = 128 * 1024;
@@ -24,13 +26,13 @@ const LOOK: usize = 256 * 1024;
 
 /// What the user says of a text file; the rest is found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct TextWishes {
+pub struct TextOptions {
     /// The encoding.
     pub encoding: Option<Encoding>,
     /// The dialect, as far as it is said.
-    pub dialect: DialectWishes,
+    pub dialect: DialectOptions,
     /// The table's beginning, as far as it is said.
-    pub table: TableWishes,
+    pub table: TableOptions,
     /// Fields of fixed width, instead of a dialect.
     pub fields: Option<Vec<FixedField>>,
     /// How many times its size a compressed file may expand to.
@@ -41,27 +43,6 @@ pub struct TextWishes {
 
 /// The longest record allowed unless said otherwise, in bytes.
 pub const DEFAULT_RECORD_LIMIT: usize = 64 << 20;
-
-/// What was found of a text file.
-#[derive(Clone, Debug)]
-pub struct TextShape {
-    /// The dialect.
-    pub dialect: Dialect,
-    /// The names of the columns, as the header has them.
-    pub names: Vec<String>,
-    /// Lines before the header.
-    pub skipped_lines: u64,
-    /// Lines of the header: 0 where there is none.
-    pub header_lines: usize,
-    /// Records after the table that are left out, known once the end is read.
-    pub footer: Vec<String>,
-    /// Whether the text begins with a byte-order mark.
-    pub marked: bool,
-    /// Records that end early are filled up with nulls.
-    pub short_rows: bool,
-    /// The fields stand at fixed places, and the dialect says nothing.
-    pub is_fixed: bool,
-}
 
 /// What tells records and fields apart.
 enum Splitter {
@@ -97,7 +78,7 @@ pub struct TextReader<'a> {
     heads: Vec<TableHead>,
     source: Utf8Source<'a>,
     tokeniser: Splitter,
-    shape: TextShape,
+    facts: TextFacts,
     /// Text read and not yet handed out.
     carry: Vec<u8>,
     /// Where the carried text begins, in bytes of text.
@@ -109,19 +90,22 @@ pub struct TextReader<'a> {
 
 impl<'a> TextReader<'a> {
     /// Opens a text: finds its encoding, its dialect and its header.
-    pub fn open(reader: Box<dyn Read + Send + 'a>, wishes: &TextWishes) -> Result<TextReader<'a>, ReadError> {
-        let mut source = Utf8Source::new(reader, wishes.encoding)?;
+    pub fn open(
+        reader: Box<dyn Read + Send + 'a>,
+        options: &TextOptions,
+    ) -> Result<TextReader<'a>, ReadError> {
+        let mut source = Utf8Source::new(reader, options.encoding)?;
         let mut carry = Vec::with_capacity(BLOCK + HELD_BACK);
         let more = source.read_into(&mut carry, LOOK)?;
         if carry.is_empty() {
             return Err(ReadError::Empty);
         }
-        refuse_binary(&carry, wishes.encoding.is_some())?;
-        let record_limit = wishes.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
-        if let Some(fields) = &wishes.fields {
-            return Ok(TextReader::fixed(source, carry, more, fields, wishes));
+        refuse_binary(&carry, options.encoding.is_some())?;
+        let record_limit = options.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        if let Some(fields) = &options.fields {
+            return Ok(TextReader::fixed(source, carry, more, fields, options));
         }
-        let mut dialect = detect::detect(&carry, !more, wishes.dialect);
+        let mut dialect = detect::detect(&carry, !more, options.dialect);
         let mut records = Records::default();
         records.bytes.extend_from_slice(&carry);
         let end = if more { End::More } else { End::Last };
@@ -132,7 +116,7 @@ impl<'a> TextReader<'a> {
             records.bytes.extend_from_slice(&carry);
             Tokeniser::new(dialect, 1).run(&mut records, End::Last);
         }
-        let start = table::find(&records, &wishes.table);
+        let start = table::find(&records, &options.table);
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
         let mut start = start;
@@ -141,7 +125,7 @@ impl<'a> TextReader<'a> {
         {
             (start.names, start.header) = (names, 1);
         }
-        let shape = TextShape {
+        let facts = TextFacts {
             dialect,
             names: start.names.clone(),
             skipped_lines: lines_before(&records, start.preamble),
@@ -154,10 +138,10 @@ impl<'a> TextReader<'a> {
         carry.drain(..taken);
         let tokeniser = Tokeniser::new(dialect, line).filling(if start.short_rows { start.width } else { 0 });
         Ok(TextReader {
-            heads: heads(&shape),
+            heads: heads(&facts),
             source,
             tokeniser: Splitter::Delimited(tokeniser),
-            shape,
+            facts,
             carry,
             offset: taken as u64,
             more,
@@ -172,11 +156,11 @@ impl<'a> TextReader<'a> {
         carry: Vec<u8>,
         more: bool,
         fields: &[FixedField],
-        wishes: &TextWishes,
+        options: &TextOptions,
     ) -> TextReader<'a> {
-        let header_lines = wishes.table.header_lines.unwrap_or(0);
-        let skipped_lines = wishes.table.skip_lines.unwrap_or(0);
-        let shape = TextShape {
+        let header_lines = options.table.header_lines.unwrap_or(0);
+        let skipped_lines = options.table.skip_lines.unwrap_or(0);
+        let facts = TextFacts {
             dialect: Dialect::default(),
             names: fields.iter().map(|field| field.name.clone()).collect(),
             skipped_lines,
@@ -188,12 +172,12 @@ impl<'a> TextReader<'a> {
         };
         let widths = fields.iter().map(|field| field.width).collect();
         let splitter = FixedSplitter::new(widths, skipped_lines + header_lines as u64);
-        let record_limit = wishes.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        let record_limit = options.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
         TextReader {
-            heads: heads(&shape),
+            heads: heads(&facts),
             source,
             tokeniser: Splitter::Fixed(splitter),
-            shape,
+            facts,
             carry,
             offset: 0,
             more,
@@ -258,10 +242,10 @@ impl<'a> TextReader<'a> {
         }
         self.offset += taken as u64;
         if !self.more {
-            let footer = table::footer_records(records, self.shape.names.len());
+            let footer = table::footer_records(records, self.facts.names.len());
             let keep = records.len() - footer;
             let raw = |at: usize| String::from_utf8_lossy(records.raw(at)).into_owned();
-            self.shape.footer = (keep..records.len()).map(raw).collect();
+            self.facts.footer = (keep..records.len()).map(raw).collect();
             records.truncate(keep);
         }
     }
@@ -292,8 +276,8 @@ impl RecordReader for TextReader<'_> {
         self.next_records(&mut batch[0])
     }
 
-    fn shape(&self) -> Shape {
-        Shape::Text(self.shape.clone())
+    fn facts(&self) -> FormatFacts {
+        self.facts.in_general()
     }
 
     fn encoding(&self) -> Option<Encoding> {
@@ -301,18 +285,18 @@ impl RecordReader for TextReader<'_> {
     }
 
     fn kind(&self) -> String {
-        let dialect = self.shape.dialect;
-        let how = if self.shape.is_fixed { "fixed width".to_owned() } else { dialect.delimiter.to_string() };
+        let dialect = self.facts.dialect;
+        let how = if self.facts.is_fixed { "fixed width".to_owned() } else { dialect.delimiter.to_string() };
         format!("text, {how}, {}", self.source.encoding().name())
     }
 
     fn footer(&self) -> Vec<String> {
-        self.shape.footer.clone()
+        self.facts.footer.clone()
     }
 }
 
-fn heads(shape: &TextShape) -> Vec<TableHead> {
-    vec![TableHead { names: shape.names.clone(), ..TableHead::default() }]
+fn heads(facts: &TextFacts) -> Vec<TableHead> {
+    vec![TableHead { names: facts.names.clone(), ..TableHead::default() }]
 }
 
 /// Kinds of files that people mistake for text, by their first bytes.

@@ -28,7 +28,7 @@ pub struct TableStart {
 
 /// What the user says of the table; the rest is found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct TableWishes {
+pub struct TableOptions {
     /// How many lines the header has; 0 is none.
     pub header_lines: Option<usize>,
     /// How many lines to skip before it.
@@ -38,16 +38,16 @@ pub struct TableWishes {
 }
 
 /// Finds the table in the first records of a text.
-pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
+pub fn find(records: &Records, options: &TableOptions) -> TableStart {
     let count = records.len().min(LOOKED_AT);
     let skipped =
-        wishes.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
+        options.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
     let from = skipped.unwrap_or(0);
     let widths: Vec<usize> = (from..count).map(|at| records.fields(at).len()).collect();
     if widths.is_empty() {
         return TableStart { preamble: from, ..TableStart::default() };
     }
-    let short_rows = wishes.short_rows.unwrap_or_else(|| rows_end_early(&widths));
+    let short_rows = options.short_rows.unwrap_or_else(|| rows_end_early(&widths));
     let width = if short_rows { widths.iter().copied().max().unwrap_or(1) } else { usual_width(&widths) };
     let mut view = View { records, count, width, trailing: false, short_rows };
     let first = |view: &View<'_>| skipped.unwrap_or_else(|| view.first_row(from));
@@ -57,7 +57,7 @@ pub fn find(records: &Records, wishes: &TableWishes) -> TableStart {
         view.width -= 1;
         start = first(&view);
     }
-    let header = match wishes.header_lines {
+    let header = match options.header_lines {
         Some(lines) => lines.min(count - start),
         None if skipped.is_some() => view.header_lines(start),
         None => {

@@ -1,22 +1,24 @@
 //! Opening a workbook, whichever container it is, and walking over its cells.
 
-use std::io::Cursor;
-use std::sync::Arc;
+use std::io::{BufReader, Read as _};
 
 use calamine::{
     Cell as Kept, Data, DataRef, Dimensions, Ods, Reader, Sheet, SheetType, SheetVisible, Xls, Xlsb, Xlsx,
 };
 
-use super::cell::Look;
+use zip::ZipArchive;
+
+use super::cell::{self, Look};
 use super::range::CellRange;
+use crate::bytes::SeekableBytes;
 use crate::error::ReadError;
 
-/// The bytes of a workbook, which several readers share.
-pub type Bytes = Cursor<Arc<[u8]>>;
+/// The bytes of a workbook.
+type Bytes = BufReader<SeekableBytes>;
 
 /// Merged cells are asked for of workbooks up to this size, in bytes: it takes another pass
 /// over the sheet.
-const MERGES_UP_TO: usize = 4 << 20;
+const MERGES_UP_TO: u64 = 4 << 20;
 
 /// What a cell holds.
 #[derive(Clone, Copy, Debug)]
@@ -40,6 +42,23 @@ pub struct CellAt<'a> {
     pub column: u32,
     /// What it holds.
     pub value: Value<'a>,
+}
+
+impl CellAt<'_> {
+    /// Writes what the cell shows.
+    pub fn write(&self, is_1904: bool, out: &mut Vec<u8>) {
+        match self.value {
+            Value::Text(text) | Value::Error(text) => out.extend_from_slice(text.as_bytes()),
+            Value::Boolean(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),
+            Value::Number(value, look) => match look {
+                Look::Number => cell::write_number(value, out),
+                Look::Percent => cell::write_percent(value, out),
+                Look::Padded(width) => cell::write_padded(value, width, out),
+                Look::Moment { day, time } => cell::write_moment(value, day, time, is_1904, out),
+                Look::Span => cell::write_span(value, out),
+            },
+        }
+    }
 }
 
 /// Takes cells, row by row; `false` when it wants no more.
@@ -76,7 +95,7 @@ pub struct Book {
     pub kind: &'static str,
     /// Its days count from 1904.
     pub is_1904: bool,
-    bytes: usize,
+    bytes: u64,
 }
 
 /// Whether these first bytes may be those of a workbook in its own right: an office container or
@@ -91,61 +110,36 @@ fn broken(error: impl std::fmt::Display) -> ReadError {
 
 impl Book {
     /// Opens a workbook by what it is, not by what it is called.
-    pub fn open(bytes: Arc<[u8]>) -> Result<Book, ReadError> {
-        let size = bytes.len();
-        let cursor = || Cursor::new(bytes.clone());
-        if is_workbook(&bytes) {
-            return match Xls::new(cursor()) {
-                Ok(book) => {
-                    let is_1904 = book.has_1904_epoch();
-                    let sheets = entries(book.sheets_metadata());
-                    Ok(Book { sheets, kind: "xls", is_1904, inner: Inner::Xls(Box::new(book)), bytes: size })
-                }
-                Err(calamine::XlsError::Password) => Err(ReadError::Password),
-                // A newer workbook with a password is a compound file too.
-                Err(error) => match Xlsx::new(cursor()) {
-                    Err(calamine::XlsxError::Password) => Err(ReadError::Password),
-                    _ => Err(broken(error)),
-                },
-            };
-        }
-        let holds = |name: &[u8]| memchr::memmem::find(&bytes, name).is_some();
-        if holds(b"xl/workbook.bin") {
-            let book = Xlsb::new(cursor()).map_err(broken)?;
-            let is_1904 = book.has_1904_epoch();
-            let sheets = entries(book.sheets_metadata());
-            return Ok(Book {
-                sheets,
-                kind: "xlsb",
-                is_1904,
-                inner: Inner::Xlsb(Box::new(book)),
-                bytes: size,
-            });
-        }
-        if holds(b"opendocument.spreadsheet") {
-            return match Ods::new(cursor()) {
-                Ok(book) => {
-                    let sheets = entries(book.sheets_metadata());
-                    Ok(Book {
-                        sheets,
-                        kind: "ods",
-                        is_1904: false,
-                        inner: Inner::Ods(Box::new(book)),
-                        bytes: size,
-                    })
-                }
-                Err(calamine::OdsError::Password) => Err(ReadError::Password),
-                Err(error) => Err(broken(error)),
-            };
-        }
-        let book = match Xlsx::new(cursor()) {
-            Ok(book) => book,
-            Err(calamine::XlsxError::Password) => return Err(ReadError::Password),
-            Err(error) => return Err(broken(error)),
+    pub fn open(bytes: &SeekableBytes) -> Result<Book, ReadError> {
+        let mut head = Vec::new();
+        bytes.reader().take(8).read_to_end(&mut head).map_err(ReadError::from_io)?;
+        let archive = ZipArchive::new(bytes.reader());
+        let holds = |name: &str| archive.as_ref().is_ok_and(|it| it.index_for_name(name).is_some());
+        let (inner, kind) = if is_workbook(&head) {
+            (Inner::Xls(Box::new(open_xls(bytes)?)), "xls")
+        } else if holds("xl/workbook.bin") {
+            (Inner::Xlsb(Box::new(Xlsb::new(bytes.reader()).map_err(broken)?)), "xlsb")
+        } else if holds("content.xml") && !holds("[Content_Types].xml") {
+            let book = Ods::new(bytes.reader()).map_err(|error| match error {
+                calamine::OdsError::Password => ReadError::Password,
+                error => broken(error),
+            })?;
+            (Inner::Ods(Box::new(book)), "ods")
+        } else {
+            let book = Xlsx::new(bytes.reader()).map_err(|error| match error {
+                calamine::XlsxError::Password => ReadError::Password,
+                error => broken(error),
+            })?;
+            (Inner::Xlsx(Box::new(book)), "xlsx")
         };
-        let is_1904 = book.has_1904_epoch();
-        let sheets = entries(book.sheets_metadata());
-        Ok(Book { sheets, kind: "xlsx", is_1904, inner: Inner::Xlsx(Box::new(book)), bytes: size })
+        let (sheets, is_1904) = match &inner {
+            Inner::Xls(book) => (entries(book.sheets_metadata()), book.has_1904_epoch()),
+            Inner::Xlsb(book) => (entries(book.sheets_metadata()), book.has_1904_epoch()),
+            Inner::Xlsx(book) => (entries(book.sheets_metadata()), book.has_1904_epoch()),
+            Inner::Ods(book) => (entries(book.sheets_metadata()), false),
+            Inner::Grids(_) => (Vec::new(), false),
+        };
+        Ok(Book { inner, sheets, kind, is_1904, bytes: bytes.length() })
     }
 
     /// A workbook of tables that were read already.
@@ -263,6 +257,14 @@ impl Book {
             Inner::Grids(_) => Vec::new(),
         }
     }
+}
+
+fn open_xls(bytes: &SeekableBytes) -> Result<Xls<Bytes>, ReadError> {
+    Xls::new(bytes.reader()).map_err(|error| match (error, Xlsx::new(bytes.reader())) {
+        // A newer workbook with a password is a compound file too.
+        (calamine::XlsError::Password, _) | (_, Err(calamine::XlsxError::Password)) => ReadError::Password,
+        (error, _) => broken(error),
+    })
 }
 
 fn entries(sheets: &[Sheet]) -> Vec<SheetEntry> {

@@ -7,6 +7,7 @@
 
 mod book;
 mod cell;
+mod facts;
 mod html;
 mod markup;
 mod range;
@@ -18,9 +19,9 @@ pub use book::{Book, is_workbook};
 pub use html::{looks_like_html, tables as html_tables};
 pub use markup::{looks_like_sheet_markup, sheets as markup_sheets};
 pub use range::CellRange;
-pub use reader::{SheetShape, WorkbookReader, WorkbookShape};
+pub use reader::WorkbookReader;
 
-use crate::text::TableWishes;
+use crate::text::TableOptions;
 
 /// Which sheets are read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -43,7 +44,7 @@ pub enum ErrorCells {
 
 /// What the user says of a workbook; the rest is found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct WorkbookWishes {
+pub struct WorkbookOptions {
     /// Which sheets are read. Unsaid, those that are not hidden and hold a table.
     pub sheets: Option<SheetPick>,
     /// All sheets go to one table, with a column that names the sheet.
@@ -53,5 +54,5 @@ pub struct WorkbookWishes {
     /// What becomes of cells that hold an error.
     pub errors: ErrorCells,
     /// The table's beginning, as far as it is said.
-    pub table: TableWishes,
+    pub table: TableOptions,
 }

@@ -7,48 +7,19 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use hypodoke_core::names::match_key;
 use hypodoke_core::record::Records;
 
-use super::book::{Book, CellAt, Value};
-use super::cell::{self, Look};
+use super::book::Book;
+use super::facts::{SheetFacts, WorkbookFacts};
 use super::range::CellRange;
 use super::region::{self, Head, Region};
-use super::{SheetPick, WorkbookWishes};
+use super::{SheetPick, WorkbookOptions};
 use crate::bytes::Encoding;
 use crate::error::ReadError;
-use crate::reader::{RecordReader, Shape, TableHead, clear};
+use crate::facts::FormatFacts;
+use crate::reader::{RecordReader, TableHead, clear};
 use crate::workbook::rows::{Account, RowMaker};
 
 /// The name of the column that says which sheet a row came from.
 pub const SHEET: &str = "sheet";
-
-/// What was found of a workbook.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct WorkbookShape {
-    /// What it is: `xlsx`, `xls`, `html`.
-    pub kind: String,
-    /// The sheets that are read, and where on them.
-    pub read: Vec<SheetShape>,
-    /// Its sheets, all of them.
-    pub sheets: Vec<String>,
-    /// Its days count from 1904.
-    pub is_1904: bool,
-    /// What there is to say before any row is read.
-    pub remarks: Vec<String>,
-}
-
-/// Where on a sheet a table was found.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct SheetShape {
-    /// The sheet.
-    pub name: String,
-    /// Its first row behind the header, counted from 1.
-    pub first_row: u32,
-    /// Its first and last column.
-    pub columns: (String, String),
-    /// Rows of the header.
-    pub header_rows: usize,
-    /// Filled rows before the header.
-    pub titles: u64,
-}
 
 /// What the walking thread sends.
 enum Message {
@@ -60,13 +31,13 @@ enum Message {
 
 struct Opened {
     heads: Vec<TableHead>,
-    shape: WorkbookShape,
+    facts: WorkbookFacts,
 }
 
 /// Reads the records of a workbook.
 pub struct WorkbookReader {
     heads: Vec<TableHead>,
-    shape: WorkbookShape,
+    facts: WorkbookFacts,
     messages: Receiver<Message>,
     empties: SyncSender<Vec<Records>>,
     account: Account,
@@ -77,13 +48,13 @@ impl WorkbookReader {
     /// Opens what `open` opens, on the thread that will walk it, and finds its tables.
     pub fn open(
         open: impl FnOnce() -> Result<Book, ReadError> + Send + 'static,
-        wishes: &WorkbookWishes,
+        options: &WorkbookOptions,
     ) -> Result<WorkbookReader, ReadError> {
         let (sender, messages) = sync_channel(3);
         let (empties, returned) = sync_channel(4);
-        let wishes = wishes.clone();
+        let options = options.clone();
         std::thread::spawn(move || {
-            let end = match walk(open, &wishes, &sender, &returned) {
+            let end = match walk(open, &options, &sender, &returned) {
                 Ok(account) => Message::Done(Box::new(account)),
                 Err(error) => Message::Failed(error),
             };
@@ -93,7 +64,7 @@ impl WorkbookReader {
         match messages.recv() {
             Ok(Message::Opened(opened)) => Ok(WorkbookReader {
                 heads: opened.heads,
-                shape: opened.shape,
+                facts: opened.facts,
                 messages,
                 empties,
                 account: Account::default(),
@@ -133,8 +104,8 @@ impl RecordReader for WorkbookReader {
         }
     }
 
-    fn shape(&self) -> Shape {
-        Shape::Workbook(self.shape.clone())
+    fn facts(&self) -> FormatFacts {
+        self.facts.in_general()
     }
 
     fn encoding(&self) -> Option<Encoding> {
@@ -142,15 +113,15 @@ impl RecordReader for WorkbookReader {
     }
 
     fn kind(&self) -> String {
-        let kind = &self.shape.kind;
-        match &self.shape.read[..] {
+        let kind = &self.facts.kind;
+        match &self.facts.read[..] {
             [only] => format!("{kind}, sheet {}", only.name),
             several => format!("{kind}, {} sheets", several.len()),
         }
     }
 
     fn rows_at(&self, table: usize) -> Option<String> {
-        match &self.shape.read[..] {
+        match &self.facts.read[..] {
             [only] => Some(only.name.clone()),
             _ => Some(self.heads.get(table)?.path.clone()).filter(|path| !path.is_empty()),
         }
@@ -161,7 +132,7 @@ impl RecordReader for WorkbookReader {
     }
 
     fn notes(&self) -> Vec<String> {
-        let mut notes = self.shape.remarks.clone();
+        let mut notes = self.facts.remarks.clone();
         notes.extend(self.account.in_words());
         notes
     }
@@ -177,22 +148,17 @@ struct Chosen {
 
 fn walk(
     open: impl FnOnce() -> Result<Book, ReadError>,
-    wishes: &WorkbookWishes,
+    options: &WorkbookOptions,
     sender: &SyncSender<Message>,
     returned: &Receiver<Vec<Records>>,
 ) -> Result<Account, ReadError> {
     let mut book = open()?;
-    let (chosen, remarks) = choose(&mut book, wishes)?;
-    let plan = Plan::of(&chosen, wishes.stitched);
+    let (chosen, remarks) = choose(&mut book, options)?;
+    let plan = Plan::of(&chosen, options.stitched);
     let tables = plan.heads.len();
-    let shape = WorkbookShape {
-        kind: book.kind.to_owned(),
-        read: chosen.iter().map(shape_of).collect(),
-        sheets: book.sheets.iter().map(|entry| entry.name.clone()).collect(),
-        is_1904: book.is_1904,
-        remarks,
-    };
-    if sender.send(Message::Opened(Box::new(Opened { heads: plan.heads, shape }))).is_err() {
+    let facts =
+        WorkbookFacts { kind: book.kind.to_owned(), read: chosen.iter().map(facts_of).collect(), remarks };
+    if sender.send(Message::Opened(Box::new(Opened { heads: plan.heads, facts }))).is_err() {
         return Ok(Account::default());
     }
     let mut account = Account::default();
@@ -204,8 +170,8 @@ fn walk(
     for (one, (table, slots)) in chosen.iter().zip(plan.places) {
         let merged = one.merged.clone();
         let is_1904 = book.is_1904;
-        let name = wishes.stitched.then_some(one.name.as_str());
-        let mut maker = RowMaker::new(&one.name, &one.region, slots, name, merged, is_1904, wishes.errors);
+        let name = options.stitched.then_some(one.name.as_str());
+        let mut maker = RowMaker::new(&one.name, &one.region, slots, name, merged, is_1904, options.errors);
         let mut batch = fresh();
         maker.begin(&mut batch[table]);
         let mut listening = true;
@@ -230,10 +196,10 @@ fn walk(
     Ok(account)
 }
 
-fn shape_of(chosen: &Chosen) -> SheetShape {
+fn facts_of(chosen: &Chosen) -> SheetFacts {
     let letters =
         |column: Option<&u32>| column.map(|column| super::range::letters(*column)).unwrap_or_default();
-    SheetShape {
+    SheetFacts {
         name: chosen.name.clone(),
         first_row: chosen.region.first_row + 1,
         columns: (letters(chosen.region.columns.first()), letters(chosen.region.columns.last())),
@@ -297,11 +263,11 @@ impl Plan {
 }
 
 /// The sheets that are read, and what there is to say of the others.
-fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<String>), ReadError> {
+fn choose(book: &mut Book, options: &WorkbookOptions) -> Result<(Vec<Chosen>, Vec<String>), ReadError> {
     let mut remarks = Vec::new();
     let mut range = None;
     let mut named_sheet = None;
-    if let Some(wanted) = &wishes.range {
+    if let Some(wanted) = &options.range {
         let (sheet, cells) = wanted.rsplit_once('!').map_or((None, wanted.as_str()), |(s, c)| (Some(s), c));
         range = match CellRange::parse(cells) {
             Some(range) => {
@@ -324,7 +290,7 @@ fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<
     }
     let hidden: Vec<String> =
         book.sheets.iter().filter(|entry| entry.hidden).map(|entry| format!("`{}`", entry.name)).collect();
-    let wanted: Vec<usize> = match (named_sheet, &wishes.sheets) {
+    let wanted: Vec<usize> = match (named_sheet, &options.sheets) {
         (Some(sheet), _) => vec![sheet],
         (None, Some(SheetPick::Named(names))) => picked(book, names)?,
         (None, _) => {
@@ -335,7 +301,7 @@ fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<
             (0..book.sheets.len()).filter(|at| !book.sheets[*at].hidden).collect()
         }
     };
-    let named = matches!(wishes.sheets, Some(SheetPick::Named(_))) || named_sheet.is_some();
+    let named = matches!(options.sheets, Some(SheetPick::Named(_))) || named_sheet.is_some();
     let mut chosen = Vec::new();
     let mut without = Vec::new();
     for sheet in wanted {
@@ -346,7 +312,7 @@ fn choose(book: &mut Book, wishes: &WorkbookWishes) -> Result<(Vec<Chosen>, Vec<
         }
         let head = head_of(book, sheet)?;
         let merged = book.merged(sheet);
-        let region = region::find(&head, range, &merged, &wishes.table);
+        let region = region::find(&head, range, &merged, &options.table);
         if head.is_empty() {
             without.push(format!("`{name}` (empty)"));
         } else if named || region.is_table() {
@@ -428,25 +394,10 @@ fn head_of(book: &mut Book, sheet: usize) -> Result<Head, ReadError> {
     let mut text = Vec::new();
     book.walk(sheet, &mut |found| {
         text.clear();
-        write(&found, is_1904, &mut text);
+        found.write(is_1904, &mut text);
         head.take(found.row, found.column, &String::from_utf8_lossy(&text))
     })?;
     Ok(head)
-}
-
-/// Writes what a cell shows.
-pub fn write(found: &CellAt<'_>, is_1904: bool, out: &mut Vec<u8>) {
-    match found.value {
-        Value::Text(text) | Value::Error(text) => out.extend_from_slice(text.as_bytes()),
-        Value::Boolean(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),
-        Value::Number(value, look) => match look {
-            Look::Number => cell::write_number(value, out),
-            Look::Percent => cell::write_percent(value, out),
-            Look::Padded(width) => cell::write_padded(value, width, out),
-            Look::Moment { day, time } => cell::write_moment(value, day, time, is_1904, out),
-            Look::Span => cell::write_span(value, out),
-        },
-    }
 }
 
 #[cfg(test)]

@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, HashMap};
 use hypodoke_core::record::{Field, Records};
 
 use super::range::{CellRange, cell};
-use crate::text::TableWishes;
+use crate::text::TableOptions;
 use crate::text::table::{self, TableStart};
 
 /// How many filled rows are looked at.
@@ -86,7 +86,7 @@ struct Block {
 }
 
 /// Finds the table of a sheet, within a range where one is given.
-pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], wishes: &TableWishes) -> Region {
+pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options: &TableOptions) -> Region {
     let within = range.unwrap_or(CellRange::ALL);
     let inside = |row: u32, column: u32| within.holds(row, column);
     let mut blocks = blocks(head, inside);
@@ -101,12 +101,12 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], wishes:
     };
     let mut columns = filled_columns(head, &main, within);
     let (records, numbers) = records_of(head, &columns, &main, within);
-    let wishes = TableWishes {
+    let options = TableOptions {
         // A range begins where the user says.
-        skip_lines: wishes.skip_lines.or(range.filter(|r| r.top > 0).map(|r| u64::from(r.top))),
-        ..wishes.clone()
+        skip_lines: options.skip_lines.or(range.filter(|r| r.top > 0).map(|r| u64::from(r.top))),
+        ..options.clone()
     };
-    let TableStart { preamble, header, names, width, .. } = table::find(&records, &wishes);
+    let TableStart { preamble, header, names, width, .. } = table::find(&records, &options);
     columns.truncate(width.max(names.len()));
     let mut names = names;
     names.resize(columns.len(), String::new());

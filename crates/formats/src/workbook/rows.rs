@@ -7,7 +7,6 @@ use super::ErrorCells;
 use super::book::{CellAt, Value};
 use super::cell::{self, Look};
 use super::range::{self, CellRange};
-use super::reader::write;
 use super::region::Region;
 use crate::text::table;
 
@@ -161,7 +160,7 @@ impl<'a> RowMaker<'a> {
             self.written += 1;
         }
         let start = records.bytes.len();
-        write(&found, self.is_1904, &mut records.bytes);
+        found.write(self.is_1904, &mut records.bytes);
         let range = start..records.bytes.len();
         if range.is_empty() {
             return true;

@@ -3,11 +3,11 @@
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::names::match_key;
 use hypodoke_engine::job::{Feed, Job};
-use hypodoke_formats::Wishes;
+use hypodoke_formats::FormatOptions;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::json::{JsonPath, JsonWishes};
+use hypodoke_formats::json::{JsonOptions, JsonPath};
 use hypodoke_formats::text::Escape;
-use hypodoke_formats::workbook::WorkbookWishes;
+use hypodoke_formats::workbook::WorkbookOptions;
 
 use super::ReadingArguments;
 use crate::failure::Failure;
@@ -25,85 +25,85 @@ impl ReadingArguments {
     /// Puts these over what is configured of a feed.
     pub fn over_feed(&self, feed: &mut Feed) -> Result<(), Failure> {
         feed.rules = self.rules(&feed.rules)?;
-        feed.wishes = self.over(std::mem::take(&mut feed.wishes))?;
+        feed.format_options = self.over(std::mem::take(&mut feed.format_options))?;
         Ok(())
     }
 
     /// A feed of which only the table is known, and these.
     pub fn plain_feed(&self, table: String) -> Result<Feed, Failure> {
-        Ok(Feed::plain(table, self.over(Wishes::default())?, self.rules(&[])?))
+        Ok(Feed::plain(table, self.over(FormatOptions::default())?, self.rules(&[])?))
     }
 
-    /// These wishes over those of a configuration.
-    fn over(&self, mut all: Wishes) -> Result<Wishes, Failure> {
-        let wishes = &mut all.text;
+    /// These format_options over those of a configuration.
+    fn over(&self, mut all: FormatOptions) -> Result<FormatOptions, Failure> {
+        let format_options = &mut all.text;
         let usage = |option: &str, why: String| Failure::usage(format!("--{option}: {why}"));
         if let Some(text) = &self.delimiter {
-            wishes.dialect.delimiter = Some(delimiter(text).map_err(|why| usage("delimiter", why))?);
+            format_options.dialect.delimiter = Some(delimiter(text).map_err(|why| usage("delimiter", why))?);
         }
         if let Some(text) = &self.quote {
-            wishes.dialect.quote = Some(mark(text).map_err(|why| usage("quote", why))?);
+            format_options.dialect.quote = Some(mark(text).map_err(|why| usage("quote", why))?);
         }
         if let Some(label) = &self.encoding {
-            wishes.encoding =
+            format_options.encoding =
                 Some(Encoding::named(label).map_err(|error| usage("encoding", error.to_string()))?);
         }
         if let Some(word) = &self.escape {
-            wishes.dialect.escape = Some(match word.as_str() {
+            format_options.dialect.escape = Some(match word.as_str() {
                 "doubled" => Escape::Doubled,
                 "backslash" => Escape::Backslash,
                 _ => return Err(usage("escape", format!("`{word}` is neither doubled nor backslash"))),
             });
         }
         if let Some(text) = &self.comment {
-            wishes.dialect.comment = Some(mark(text).map_err(|why| usage("comment", why))?);
+            format_options.dialect.comment = Some(mark(text).map_err(|why| usage("comment", why))?);
         }
         if let Some(word) = &self.short_rows {
-            wishes.table.short_rows = Some(match word.as_str() {
+            format_options.table.short_rows = Some(match word.as_str() {
                 "null" => true,
                 "reject" => false,
                 _ => return Err(usage("short-rows", format!("`{word}` is neither null nor reject"))),
             });
         }
         if !self.fields.is_empty() {
-            wishes.fields = Some(fixed_fields(&self.fields).map_err(|why| usage("fields", why))?);
+            format_options.fields = Some(fixed_fields(&self.fields).map_err(|why| usage("fields", why))?);
         }
-        wishes.max_expansion = self.max_expansion.or(wishes.max_expansion);
-        wishes.max_record = self.max_record.or(wishes.max_record);
-        wishes.table.header_lines = self.header_lines.or(wishes.table.header_lines);
-        wishes.table.skip_lines = self.skip_lines.or(wishes.table.skip_lines);
+        format_options.max_expansion = self.max_expansion.or(format_options.max_expansion);
+        format_options.max_record = self.max_record.or(format_options.max_record);
+        format_options.table.header_lines = self.header_lines.or(format_options.table.header_lines);
+        format_options.table.skip_lines = self.skip_lines.or(format_options.table.skip_lines);
         self.over_json(&mut all.json)?;
         self.over_workbook(&mut all.workbook)?;
         Ok(all)
     }
 
-    fn over_json(&self, wishes: &mut JsonWishes) -> Result<(), Failure> {
+    fn over_json(&self, format_options: &mut JsonOptions) -> Result<(), Failure> {
         let usage = |option: &str, why: String| Failure::usage(format!("--{option}: {why}"));
         if let Some(path) = &self.rows_at {
-            wishes.rows_at = Some(JsonPath::parse(path).map_err(|why| usage("rows-at", why))?);
+            format_options.rows_at = Some(JsonPath::parse(path).map_err(|why| usage("rows-at", why))?);
         }
         if let Some(word) = &self.nested {
-            wishes.nested = one_of("nested", word, &NESTED)?;
+            format_options.nested = one_of("nested", word, &NESTED)?;
         }
         if let Some(word) = &self.lists {
-            wishes.plain_lists = one_of("lists", word, &LISTS)?;
+            format_options.plain_lists = one_of("lists", word, &LISTS)?;
         }
         if let Some(word) = &self.strings {
-            wishes.strings_are_text = one_of("strings", word, &STRINGS)?;
+            format_options.strings_are_text = one_of("strings", word, &STRINGS)?;
         }
-        wishes.raw |= self.raw;
+        format_options.raw |= self.raw;
         Ok(())
     }
 
-    fn over_workbook(&self, wishes: &mut WorkbookWishes) -> Result<(), Failure> {
+    fn over_workbook(&self, format_options: &mut WorkbookOptions) -> Result<(), Failure> {
         if !self.sheets.is_empty() {
-            wishes.sheets = Some(sheets(self.sheets.clone()));
+            format_options.sheets = Some(sheets(self.sheets.clone()));
         }
         if let Some(word) = &self.error_cells {
-            wishes.errors = one_of("error-cells", word, &ERROR_CELLS)?;
+            format_options.errors = one_of("error-cells", word, &ERROR_CELLS)?;
         }
-        wishes.stitched |= self.stitched;
-        wishes.range = self.range.clone().or(wishes.range.take());
+        format_options.stitched |= self.stitched;
+        format_options.range = self.range.clone().or(format_options.range.take());
         Ok(())
     }
 

@@ -141,7 +141,7 @@ fn profiled(
     let feed = arguments.reading.plain_feed("file".to_owned())?;
     let (whole, hints, listener) = (ProfileOptions::whole(), FormatHints::default(), context.listener());
     let profile = profile_file(&file, &feed, whole, &hints, listener.as_ref())?;
-    let format = FileFormat::of(&profile.shape, profile.encoding, &profile.heads());
+    let format = FileFormat::of(&profile.facts, profile.encoding, &profile.heads());
     // The columns of sheets and lists stand with their paths before them.
     let mut layout = Layout::default();
     for table in profile.real_tables() {

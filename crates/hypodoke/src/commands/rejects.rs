@@ -10,7 +10,7 @@ use hypodoke_engine::job::{Candidate, Feed, Job};
 use hypodoke_engine::maintain::{
     ExportedReject, FoundFile, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
 };
-use hypodoke_formats::Wishes;
+use hypodoke_formats::FormatOptions;
 use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
@@ -218,7 +218,7 @@ fn take(
 fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineError> {
     let file = candidate_of(entry);
     let Some(name) = &entry.feed else {
-        let feed = Feed::plain(entry.table.clone().unwrap_or_default(), Wishes::default(), Vec::new());
+        let feed = Feed::plain(entry.table.clone().unwrap_or_default(), FormatOptions::default(), Vec::new());
         return Ok(FoundFile { feed, file });
     };
     let Some(source) = job.and_then(|job| job.feed_named(name)) else {

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::types::Type;
-use hypodoke_formats::Shape;
+use hypodoke_formats::FoundValue;
 
 use hypodoke_core::count;
 use hypodoke_engine::inspect::{Group, Survey};
@@ -109,20 +109,16 @@ fn feed(out: &mut String, draft: &FeedDraft<'_>, survey: &Survey) {
 
 /// Where in their files the rows stand, so that it need not be found again.
 fn whereabouts(out: &mut String, group: &Group, survey: &Survey) {
-    let shapes = group.files.iter().filter_map(|at| Some(&survey.files[*at].found.as_ref().ok()?.shape));
-    for shape in shapes.take(1) {
-        match shape {
-            Shape::Json(json) => {
-                if let Some(path) = &json.rows_at {
-                    let _ = writeln!(out, "rows_at = {}", text(path));
-                }
+    let mut found = group.files.iter().filter_map(|at| survey.files[*at].found.as_ref().ok());
+    for option in found.next().into_iter().flat_map(|found| &found.facts.options) {
+        let value = match &option.value {
+            FoundValue::One(value) => text(value),
+            FoundValue::List(values) => {
+                let values: Vec<String> = values.iter().map(|value| text(value)).collect();
+                format!("[{}]", values.join(", "))
             }
-            Shape::Workbook(book) if !matches!(&*book.kind, "html" | "xml") => {
-                let sheets: Vec<String> = book.read.iter().map(|sheet| text(&sheet.name)).collect();
-                let _ = writeln!(out, "sheets = [{}]", sheets.join(", "));
-            }
-            _ => {}
-        }
+        };
+        let _ = writeln!(out, "{} = {value}", option.name);
     }
 }
 

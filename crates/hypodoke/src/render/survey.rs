@@ -2,9 +2,6 @@
 
 use hypodoke_core::evidence::{ColumnEvidence, ColumnReport};
 use hypodoke_core::spelling::words::NULL_SPELLINGS;
-use hypodoke_formats::Shape;
-use hypodoke_formats::text::TextShape;
-use hypodoke_formats::workbook::WorkbookShape;
 
 use super::grid::{Grid, Piece, plain};
 use super::{Screen, Tone};
@@ -83,68 +80,11 @@ fn table_line(table: &FoundTable, screen: Screen) -> String {
 
 fn facts(report: &FileReport, found: &FoundFormat) -> String {
     let mut facts = vec![found.kind.clone(), count::bytes(report.bytes), count::rows(found.rows())];
-    match &found.shape {
-        Shape::Text(shape) => facts.extend(text_facts(shape)),
-        Shape::Json(_) => {}
-        Shape::Workbook(shape) => facts.extend(workbook_facts(shape)),
-    }
+    facts.extend(found.facts.remarks.iter().cloned());
     if !found.footer.is_empty() {
         facts.push(format!("{} after the table", count::of(found.footer.len() as u64, "line", "lines")));
     }
     facts.join(" · ")
-}
-
-fn text_facts(shape: &TextShape) -> Vec<String> {
-    let mut facts = Vec::new();
-    if shape.dialect.quote != Some(b'"') {
-        facts.push(
-            shape
-                .dialect
-                .quote
-                .map_or("no quotes".to_owned(), |quote| format!("quoted with {}", quote as char)),
-        );
-    }
-    if shape.dialect.escape == hypodoke_formats::text::Escape::Backslash {
-        facts.push("backslash escapes".to_owned());
-    }
-    if shape.dialect.lone_cr {
-        facts.push("lines end in CR".to_owned());
-    }
-    if shape.dialect.trailing_delimiter {
-        facts.push("a delimiter ends every row".to_owned());
-    }
-    if shape.short_rows {
-        facts.push("rows that end early are filled up with nulls".to_owned());
-    }
-    if shape.skipped_lines > 0 {
-        facts.push(format!("{} before the header", count::of(shape.skipped_lines, "line", "lines")));
-    }
-    match shape.header_lines {
-        0 => facts.push("no header".to_owned()),
-        1 => {}
-        lines => facts.push(format!("header of {lines} lines")),
-    }
-    facts
-}
-
-/// Where on its sheets the tables were found.
-fn workbook_facts(shape: &WorkbookShape) -> Vec<String> {
-    let several = shape.read.len() > 1;
-    let mut facts = Vec::new();
-    for sheet in &shape.read {
-        let place = format!("rows from {}{} to column {}", sheet.columns.0, sheet.first_row, sheet.columns.1);
-        let mut fact = if several { format!("{}: {place}", clean(&sheet.name)) } else { place };
-        match sheet.header_rows {
-            0 => fact.push_str(", no header"),
-            1 => {}
-            rows => fact.push_str(&format!(", header of {rows} rows")),
-        }
-        if sheet.titles > 0 {
-            fact.push_str(&format!(", {} above it", count::of(sheet.titles, "row", "rows")));
-        }
-        facts.push(fact);
-    }
-    facts
 }
 
 fn columns(columns: &[ColumnReport], screen: Screen) -> String {

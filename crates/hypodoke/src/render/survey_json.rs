@@ -2,8 +2,7 @@
 
 use hypodoke_core::evidence::{Against, ColumnReport};
 use hypodoke_core::names::Namer;
-use hypodoke_formats::Shape;
-use hypodoke_formats::text::{Delimiter, Escape, TextShape};
+use hypodoke_formats::text::{Delimiter, Escape, TextFacts};
 use serde::Serialize;
 
 use hypodoke_engine::inspect::{FileReport, FoundTable, Group, Survey, nearly_typed, open_choice};
@@ -116,12 +115,10 @@ fn file(report: &FileReport) -> File {
     match &report.found {
         Err(error) => line.error = Some(error.to_string()),
         Ok(found) => {
-            line.kind = Some(kind_word(&found.shape));
+            line.kind = Some(found.facts.kind.clone());
             line.encoding = found.encoding.map(str::to_owned);
             line.compression = found.compression;
-            if let Shape::Text(shape) = &found.shape {
-                line.dialect = Some(dialect(shape, found.footer.len()));
-            }
+            line.dialect = found.facts.text.as_ref().map(|text| dialect(text, found.footer.len()));
             let name = hypodoke_engine::discover::table_name(std::path::Path::new(&report.path));
             line.warnings.extend(found.columns().filter_map(open_choice));
             line.warnings.extend(found.columns().filter_map(nearly_typed));
@@ -131,30 +128,20 @@ fn file(report: &FileReport) -> File {
     line
 }
 
-fn kind_word(shape: &Shape) -> String {
-    match shape {
-        Shape::Text(text) if text.is_fixed => "fixed".to_owned(),
-        Shape::Text(_) => "csv".to_owned(),
-        Shape::Json(json) if json.rows_at.is_none() => "json_lines".to_owned(),
-        Shape::Json(_) => "json".to_owned(),
-        Shape::Workbook(book) => book.kind.clone(),
-    }
-}
-
-fn dialect(shape: &TextShape, footer_lines: usize) -> DialectLine {
+fn dialect(text: &TextFacts, footer_lines: usize) -> DialectLine {
     DialectLine {
-        delimiter: match shape.dialect.delimiter {
+        delimiter: match text.dialect.delimiter {
             Delimiter::Char(c) => c.to_string(),
             Delimiter::Blanks => "blanks".to_owned(),
         },
-        quote: shape.dialect.quote.map(|quote| (quote as char).to_string()),
-        escape: shape.dialect.quote.map(|_| match shape.dialect.escape {
+        quote: text.dialect.quote.map(|quote| (quote as char).to_string()),
+        escape: text.dialect.quote.map(|_| match text.dialect.escape {
             Escape::Doubled => "doubled",
             Escape::Backslash => "backslash",
         }),
-        header: shape.header_lines > 0,
-        header_lines: shape.header_lines,
-        skipped_lines: shape.skipped_lines,
+        header: text.header_lines > 0,
+        header_lines: text.header_lines,
+        skipped_lines: text.skipped_lines,
         footer_lines,
     }
 }

@@ -3,9 +3,9 @@
 use hypodoke_core::names::{Convention, Namer};
 use hypodoke_core::pattern::Pattern;
 use hypodoke_engine::job::{ChangedFile, Feed, FeedSource, SameContent};
-use hypodoke_formats::Wishes;
+use hypodoke_formats::FormatOptions;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::text::{DialectWishes, Escape, TableWishes, TextWishes};
+use hypodoke_formats::text::{DialectOptions, Escape, TableOptions, TextOptions};
 
 use hypodoke_stores::Mode;
 
@@ -79,10 +79,10 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     };
     let sql_before = statements(&mut section, "sql_before")?;
     let sql_after = statements(&mut section, "sql_after")?;
-    let wishes = Wishes {
-        text: text_wishes(&mut section)?,
-        json: formats::json_wishes(&mut section)?,
-        workbook: formats::workbook_wishes(&mut section)?,
+    let format_options = FormatOptions {
+        text: text_options(&mut section)?,
+        json: formats::json_options(&mut section)?,
+        workbook: formats::workbook_options(&mut section)?,
     };
     let same_content =
         section.word("same_content", &[("skip", SameContent::Skip), ("load", SameContent::Load)])?;
@@ -111,7 +111,7 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         table,
         rules,
         namer,
-        wishes,
+        format_options,
         mode,
         key,
         delivery,
@@ -147,7 +147,7 @@ fn statements(section: &mut Section<'_>, key: &'static str) -> Result<Vec<String
     Ok(all)
 }
 
-fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
+fn text_options(section: &mut Section<'_>) -> Result<TextOptions, Failure> {
     let encoding = match section.text("encoding")? {
         Some(label) => {
             Some(Encoding::named(&label.value).map_err(|error| section.wrong(&label, error.to_string()))?)
@@ -176,10 +176,10 @@ fn text_wishes(section: &mut Section<'_>) -> Result<TextWishes, Failure> {
     let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
     let short_rows = section.word("short_rows", &[("null", true), ("reject", false)])?;
     let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);
-    Ok(TextWishes {
+    Ok(TextOptions {
         encoding,
-        dialect: DialectWishes { delimiter, quote, escape, comment },
-        table: TableWishes { header_lines, skip_lines, short_rows },
+        dialect: DialectOptions { delimiter, quote, escape, comment },
+        table: TableOptions { header_lines, skip_lines, short_rows },
         fields,
         max_expansion,
         max_record,

@@ -1,19 +1,19 @@
 //! What a feed says of its JSON files and workbooks.
 
-use hypodoke_formats::json::{JsonPath, JsonWishes};
-use hypodoke_formats::workbook::WorkbookWishes;
+use hypodoke_formats::json::{JsonOptions, JsonPath};
+use hypodoke_formats::workbook::WorkbookOptions;
 
 use super::reader::Section;
 use crate::failure::Failure;
 use crate::values::{ERROR_CELLS, LISTS, NESTED, STRINGS, sheets};
 
 /// Reads what is said of JSON.
-pub fn json_wishes(section: &mut Section<'_>) -> Result<JsonWishes, Failure> {
+pub fn json_options(section: &mut Section<'_>) -> Result<JsonOptions, Failure> {
     let rows_at = match section.text("rows_at")? {
         Some(path) => Some(JsonPath::parse(&path.value).map_err(|why| section.wrong(&path, why))?),
         None => None,
     };
-    Ok(JsonWishes {
+    Ok(JsonOptions {
         rows_at,
         nested: section.word("nested", &NESTED)?.unwrap_or_default(),
         plain_lists: section.word("lists", &LISTS)?.unwrap_or_default(),
@@ -23,12 +23,12 @@ pub fn json_wishes(section: &mut Section<'_>) -> Result<JsonWishes, Failure> {
 }
 
 /// Reads what is said of workbooks.
-pub fn workbook_wishes(section: &mut Section<'_>) -> Result<WorkbookWishes, Failure> {
-    Ok(WorkbookWishes {
+pub fn workbook_options(section: &mut Section<'_>) -> Result<WorkbookOptions, Failure> {
+    Ok(WorkbookOptions {
         sheets: section.texts("sheets")?.map(|names| sheets(names.value)),
         stitched: section.truth("stitched")?.unwrap_or_default(),
         range: section.text("range")?.map(|range| range.value),
         errors: section.word("error_cells", &ERROR_CELLS)?.unwrap_or_default(),
-        ..WorkbookWishes::default()
+        ..WorkbookOptions::default()
     })
 }

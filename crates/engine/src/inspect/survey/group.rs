@@ -8,7 +8,6 @@ use hypodoke_core::layout::Column;
 use hypodoke_core::names::{Namer, match_key};
 use hypodoke_core::sanitize::clean;
 use hypodoke_core::types::Type;
-use hypodoke_formats::Shape;
 
 use super::pattern;
 use super::report::{FileReport, FoundFormat, FoundTable};
@@ -69,11 +68,8 @@ struct Part {
 impl Gathering {
     /// Takes a file in, table by table.
     pub fn add(&mut self, at: usize, files: &[Candidate], profile: &FileProfile) {
-        let named = match &profile.shape {
-            Shape::Text(text) => text.header_lines > 0,
-            _ => true,
-        };
-        let hints = dialect_hints(&profile.shape);
+        let named = !profile.facts.is_nameless;
+        let hints = dialect_hints(&profile.facts);
         for table in profile.real_tables() {
             let name = |c: &Column| if named { match_key(&c.name) } else { String::new() };
             let mut key: Vec<String> = table.layout.columns.iter().map(name).collect();

@@ -2,7 +2,7 @@
 
 use hypodoke_core::evidence::{ColumnReport, TableEvidence};
 use hypodoke_core::types::Type;
-use hypodoke_formats::Shape;
+use hypodoke_formats::FormatFacts;
 
 use crate::error::EngineError;
 use crate::profile::TableProfile;
@@ -24,7 +24,7 @@ pub struct FileReport {
 /// What a file is.
 pub struct FoundFormat {
     /// How it is written.
-    pub shape: Shape,
+    pub facts: FormatFacts,
     /// Its encoding, where it has one.
     pub encoding: Option<&'static str>,
     /// How it is compressed.

@@ -76,7 +76,7 @@ fn found(profile: FileProfile, keep_evidence: bool) -> FoundFormat {
         compression: profile.compression,
         kind: profile.kind,
         hash: profile.hash,
-        shape: profile.shape,
+        facts: profile.facts,
         footer: profile.footer,
     }
 }

@@ -4,7 +4,6 @@ use hypodoke_core::count;
 use hypodoke_core::evidence::{Against, ColumnReport, Tally};
 use hypodoke_core::sanitize::clean;
 use hypodoke_core::types::Type;
-use hypodoke_formats::Shape;
 
 use super::report::column_reports;
 use crate::profile::FileProfile;
@@ -23,9 +22,9 @@ pub fn of_file(profile: &FileProfile) -> Vec<String> {
             warnings.push(misfit(tally, &format!("{found} instead of {width}")));
         }
         if let Some(first) = evidence.faulty.first.as_ref() {
-            let what = match &profile.shape {
-                Shape::Text(_) => "a broken record: an unclosed quote, or bytes that are no text",
-                _ => &clean(&first.value),
+            let what = match &profile.facts.text {
+                Some(_) => "a broken record: an unclosed quote, or bytes that are no text",
+                None => &clean(&first.value),
             };
             warnings.push(misfit(&evidence.faulty, what));
         }

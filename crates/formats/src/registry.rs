@@ -1,0 +1,250 @@
+//! The formats that files may have, and which of them a file has.
+//!
+//! Another format is another entry in [`FORMATS`]: how it is told by the first bytes of a file, and
+//! how it is opened.
+
+use crate::bytes::archive::is_archive;
+use crate::bytes::source::{ByteSource, MOST_UNPACKED};
+use crate::bytes::{Encoding, Utf8Source};
+use crate::error::ReadError;
+use crate::json::{JsonOptions, JsonReader, looks_like_json};
+use crate::reader::{RecordReader, TableHead};
+use crate::text::{TextOptions, TextReader};
+use crate::workbook::{
+    Book, WorkbookOptions, WorkbookReader, html_tables, is_workbook, looks_like_html,
+    looks_like_sheet_markup, markup_sheets,
+};
+
+/// What the user says of files of any format; the rest is found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FormatOptions {
+    /// Of delimited and fixed-width text, and of what all text has in common.
+    pub text: TextOptions,
+    /// Of JSON.
+    pub json: JsonOptions,
+    /// Of workbooks.
+    pub workbook: WorkbookOptions,
+}
+
+/// An open file.
+pub struct Opened<'a> {
+    /// Its records.
+    pub reader: Box<dyn RecordReader + 'a>,
+    /// It is something else than its name says.
+    pub remark: Option<String>,
+}
+
+/// What a format is told by.
+struct Sign<'s> {
+    /// The first bytes of the file.
+    head: &'s [u8],
+    name: &'s str,
+    options: &'s FormatOptions,
+}
+
+/// What opening a file may need to know.
+struct Request<'s> {
+    name: &'s str,
+    options: &'s FormatOptions,
+    known: &'s [TableHead],
+}
+
+/// How sure it is that a file has a format: the surest has it, and of two alike the first entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Certainty {
+    /// Anything may be that.
+    Possible,
+    /// Its first bytes look like it.
+    Likely,
+    /// The user's options are those of this format.
+    Asked,
+    /// Its first bytes are the mark of it.
+    Marked,
+}
+
+/// Opens a file of a format.
+type Open = for<'a> fn(ByteSource<'a>, &Request<'_>) -> Result<Box<dyn RecordReader + 'a>, ReadError>;
+
+/// A format.
+struct Format {
+    words: &'static str,
+    /// What the names of its files end in.
+    endings: &'static [&'static str],
+    sniff: fn(&Sign<'_>) -> Option<Certainty>,
+    open: Open,
+}
+
+/// All formats.
+static FORMATS: [Format; 5] = [
+    Format {
+        words: "a workbook",
+        endings: &["xlsx", "xlsm", "xlsb", "xls", "ods"],
+        sniff: |sign| (is_workbook(sign.head) || is_archive(sign.head)).then_some(Certainty::Marked),
+        open: |bytes, request| {
+            let options = workbook_options(request);
+            let bytes = bytes.into_seekable()?;
+            Ok(Box::new(WorkbookReader::open(move || Book::open(&bytes), &options)?))
+        },
+    },
+    Format {
+        words: "an HTML page",
+        endings: &[],
+        sniff: |sign| looks_like_html(sign.head).then_some(Certainty::Likely),
+        open: |bytes, request| {
+            let text = whole_text(bytes, request.options.text.encoding)?;
+            let read = move || Ok(Book::of_grids("html", html_tables(&text)));
+            Ok(Box::new(WorkbookReader::open(read, &workbook_options(request))?))
+        },
+    },
+    Format {
+        words: "sheets in XML",
+        endings: &[],
+        sniff: |sign| looks_like_sheet_markup(sign.head).then_some(Certainty::Likely),
+        open: |bytes, request| {
+            let text = whole_text(bytes, request.options.text.encoding)?;
+            let read = move || Ok(Book::of_grids("xml", markup_sheets(&text)?));
+            Ok(Box::new(WorkbookReader::open(read, &workbook_options(request))?))
+        },
+    },
+    Format {
+        words: "JSON",
+        endings: &["json", "jsonl", "ndjson"],
+        sniff: |sign| match sign.options.json.rows_at {
+            Some(_) => Some(Certainty::Asked),
+            None => looks_like_json(&narrow(sign.head), sign.name).then_some(Certainty::Likely),
+        },
+        open: |bytes, request| {
+            let FormatOptions { text, json, .. } = request.options;
+            let stream = bytes.into_stream();
+            let reader =
+                JsonReader::open(stream, request.name, json, text.encoding, text.max_record, request.known)?;
+            Ok(Box::new(reader))
+        },
+    },
+    Format {
+        words: "delimited text",
+        endings: &["csv", "tsv"],
+        sniff: |sign| {
+            let text = &sign.options.text;
+            let is_asked = text.fields.is_some() || text.dialect.delimiter.is_some();
+            Some(if is_asked { Certainty::Asked } else { Certainty::Possible })
+        },
+        open: |bytes, request| Ok(Box::new(TextReader::open(bytes.into_stream(), &request.options.text)?)),
+    },
+];
+
+/// The format of a file.
+fn format_of(sign: &Sign<'_>) -> Option<&'static Format> {
+    // The last of those that are equally sure is given, so the first entry is asked last.
+    FORMATS
+        .iter()
+        .rev()
+        .filter_map(|format| Some(((format.sniff)(sign)?, format)))
+        .max_by_key(|(sure, _)| *sure)
+        .map(|(_, format)| format)
+}
+
+/// The format that the ending of a name promises.
+fn promised(name: &str) -> Option<&'static Format> {
+    let name = name.to_lowercase();
+    let (_, ending) = name.rsplit_once('.')?;
+    FORMATS.iter().find(|format| format.endings.contains(&ending))
+}
+
+/// Opens a file by what it is, whatever it is called. What it is compressed with is off already, but
+/// for what workbooks are packed in. `known` are tables whose columns keep their places, for formats
+/// that tell no columns beforehand.
+///
+/// # Errors
+///
+/// It is empty, broken, or of no format that is known.
+pub fn open<'a>(
+    mut bytes: ByteSource<'a>,
+    name: &str,
+    options: &FormatOptions,
+    known: &[TableHead],
+) -> Result<Opened<'a>, ReadError> {
+    let head = bytes.head()?;
+    if head.is_empty() {
+        return Err(ReadError::Empty);
+    }
+    let format = format_of(&Sign { head: &head, name, options }).ok_or(ReadError::Empty)?;
+    let other = promised(name).filter(|promised| !std::ptr::eq(*promised, format));
+    let remark = other.map(|other| {
+        let (called, found) = (other.words, format.words);
+        format!("it is called as if it were {called}, but is {found}, and is read as that")
+    });
+    let reader = (format.open)(bytes, &Request { name, options, known })?;
+    Ok(Opened { reader, remark })
+}
+
+/// The head of a text of two bytes a character, near enough to tell its format.
+fn narrow(head: &[u8]) -> Vec<u8> {
+    match head {
+        [0xFF, 0xFE, rest @ ..] | [0xFE, 0xFF, rest @ ..] => {
+            rest.iter().copied().filter(|b| *b != 0).collect()
+        }
+        _ => head.to_vec(),
+    }
+}
+
+fn workbook_options(request: &Request<'_>) -> WorkbookOptions {
+    let table = request.options.text.table.clone();
+    WorkbookOptions { table, ..request.options.workbook.clone() }
+}
+
+/// All of a file as one text.
+fn whole_text(bytes: ByteSource<'_>, encoding: Option<Encoding>) -> Result<String, ReadError> {
+    let mut source = Utf8Source::new(bytes.into_stream(), encoding)?;
+    let mut text = Vec::new();
+    while source.read_into(&mut text, 1 << 20)? {
+        if text.len() as u64 > MOST_UNPACKED {
+            return Err(ReadError::Workbook("it is larger than 1 GiB".to_owned()));
+        }
+    }
+    Ok(String::from_utf8_lossy(&text).into_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::json::JsonPath;
+
+    fn semicolon() -> FormatOptions {
+        let mut options = FormatOptions::default();
+        options.text.dialect.delimiter = Some(crate::text::Delimiter::Char(';'));
+        options
+    }
+
+    fn rows_at() -> FormatOptions {
+        let mut options = FormatOptions::default();
+        options.json.rows_at = JsonPath::parse("$.rows").ok();
+        options
+    }
+
+    #[rstest]
+    #[case::archive(b"PK\x03\x04....", "a.csv", FormatOptions::default(), "a workbook")]
+    #[case::marked_whatever_is_asked(b"PK\x03\x04....", "a.csv", semicolon(), "a workbook")]
+    #[case::page(b"<html><table>", "a.xls", FormatOptions::default(), "an HTML page")]
+    #[case::page_asked_to_be_text(b"<html><table>", "a.xls", semicolon(), "delimited text")]
+    #[case::json(b"{\"a\": 1}", "a.json", FormatOptions::default(), "JSON")]
+    #[case::json_in_two_bytes(
+        b"\xFF\xFE{\0\"\0a\0\"\0:\x001\0}\0",
+        "a.json",
+        FormatOptions::default(),
+        "JSON"
+    )]
+    #[case::text_asked_to_be_json(b"a;b", "a.txt", rows_at(), "JSON")]
+    #[case::anything_else(b"a;b", "a", FormatOptions::default(), "delimited text")]
+    fn a_file_is_what_its_bytes_say(
+        #[case] head: &[u8],
+        #[case] name: &str,
+        #[case] options: FormatOptions,
+        #[case] words: &str,
+    ) {
+        let found = format_of(&Sign { head, name, options: &options }).map(|format| format.words);
+        assert_eq!(found, Some(words));
+    }
+}
