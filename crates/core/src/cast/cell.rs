@@ -1,63 +1,7 @@
-//! Typed values in a batch of rows: sixteen bytes each, texts as places in the buffer.
+//! Rows ready to be loaded, and rejects.
 
-use std::ops::Range;
-
-use crate::record::{Link, Records};
+use crate::record::{Cell, Link, Records};
 use crate::spelling::Number;
-
-/// A typed value. Texts point into the bytes of the records they came from.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Cell {
-    /// Null.
-    Null,
-    /// A truth value.
-    Boolean(bool),
-    /// An integer.
-    Integer(i64),
-    /// A decimal of the column's scale.
-    Decimal {
-        /// All its digits.
-        mantissa: i64,
-        /// How many of them stand after the mark.
-        scale: u8,
-    },
-    /// A decimal whose digits do not fit 64 bits: its place among the batch's wide mantissas.
-    Wide {
-        /// The place.
-        index: u32,
-        /// How many digits stand after the mark.
-        scale: u8,
-    },
-    /// A float.
-    Float(f64),
-    /// Days since 1970-01-01.
-    Date(i32),
-    /// Microseconds since midnight.
-    Time(i64),
-    /// Microseconds since 1970-01-01 00:00:00, without a zone.
-    Timestamp(i64),
-    /// Microseconds since 1970-01-01T00:00:00Z.
-    TimestampTz(i64),
-    /// A text: where it stands.
-    Text {
-        /// Its first byte.
-        start: u32,
-        /// Its length in bytes.
-        len: u32,
-    },
-    /// A UUID in its 36 characters.
-    Uuid {
-        /// Its first byte.
-        start: u32,
-    },
-}
-
-impl Cell {
-    /// The cell of a text at these bytes.
-    pub fn text(range: Range<usize>) -> Cell {
-        Cell::Text { start: range.start as u32, len: (range.end - range.start) as u32 }
-    }
-}
 
 /// A row that could not be loaded.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -144,7 +88,7 @@ impl Rows {
             column,
             value: None,
             reason,
-            raw: self.records.raw(record).to_vec(),
+            raw: self.records.raw_record(record),
             record: record as u32,
             place: None,
         }

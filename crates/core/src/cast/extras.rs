@@ -8,12 +8,12 @@ use crate::spelling::{trim, words};
 /// none is changed; those that are nothing are left out, and a record of nothing is null.
 pub fn fill(rows: &mut Rows, column: usize, fields: &[(String, usize)]) {
     let mut object = serde_json::Map::new();
+    let mut scratch = Vec::new();
     for at in 0..rows.records.len() {
         object.clear();
         for (name, field) in fields {
-            let Some(field) = rows.records.fields(at).get(*field).copied() else { continue };
-            let text = rows.records.value(field);
-            if field.origin() == Origin::Missing || words::null_index(trim(text)) == Some(words::EMPTY) {
+            let Some((text, origin)) = rows.records.text(at, *field, &mut scratch) else { continue };
+            if origin == Origin::Missing || words::null_index(trim(text)) == Some(words::EMPTY) {
                 continue;
             }
             object.insert(name.clone(), String::from_utf8_lossy(text).into_owned().into());

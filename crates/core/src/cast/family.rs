@@ -41,7 +41,7 @@ fn of_owner(reject: Reject, owner: u32, main: &Rows, path: &str) -> Reject {
     Reject {
         line: main.records.line(owner as usize),
         column: reject.column.map(|column| format!("{path}.{column}")),
-        raw: main.records.raw(owner as usize).to_vec(),
+        raw: main.records.raw_record(owner as usize),
         record: owner,
         ..reject
     }

@@ -10,10 +10,11 @@ mod family;
 mod limit;
 mod measure;
 mod reason;
+mod typed;
 mod unique;
 mod value;
 
-pub use cell::{Cell, Reject, Rows};
+pub use cell::{Reject, Rows};
 pub use family::settle;
 pub use limit::Limit;
 pub use measure::{Condition, Demand, Literal, Test};
@@ -21,6 +22,7 @@ pub use reason::Reason;
 
 use crate::layout::Format;
 use crate::pattern::PartValue;
+pub use crate::record::Cell;
 use crate::record::{Field, Origin, Records};
 use crate::types::{Digits, Domain, Type};
 use unique::Once;
@@ -182,7 +184,10 @@ impl Caster {
         let holds_nul = rows.records.bytes.contains(&0);
         for column in 0..self.targets.len() {
             match self.targets[column].source.clone() {
-                Source::Field(field) => self.cast_column(rows, column, field, holds_nul),
+                Source::Field(field) => {
+                    self.cast_column(rows, column, field);
+                    self.hold_to(rows, column, holds_nul);
+                }
                 Source::Constant(value) => self.fill(rows, column, &value),
                 Source::Extras(fields) => extras::fill(rows, column, &fields),
                 Source::Nothing => {}
@@ -208,7 +213,7 @@ impl Caster {
                 reason: Reason::Fault(fault.clone()),
             });
         }
-        if records.even_width() == Some(self.fields) {
+        if records.even_width() == Some(self.fields) || records.typed().is_some() {
             return;
         }
         for at in 0..records.len() {
@@ -226,15 +231,14 @@ impl Caster {
         if self.conditions.is_empty() {
             return;
         }
-        let mut wide = Vec::new();
+        let (mut wide, mut text) = (Vec::new(), Vec::new());
         for at in 0..records.len() {
             if self.bad[at] {
                 continue;
             }
             let is_met = |condition: &Condition| {
-                let field = records.fields(at).get(condition.field).copied();
-                let (text, origin) =
-                    field.map_or((&[][..], Origin::Missing), |f| (records.value(f), f.origin()));
+                let found = records.text(at, condition.field, &mut text);
+                let (text, origin) = found.unwrap_or((&[], Origin::Missing));
                 condition.is_met(text, origin, &mut wide)
             };
             if !self.conditions.iter().all(is_met) {
@@ -292,25 +296,29 @@ impl Caster {
         }
     }
 
-    fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize, holds_nul: bool) {
+    fn cast_column(&mut self, rows: &mut Rows, column: usize, field: usize) {
         let target = &self.targets[column];
         let Rows { records, cells, wide, width, .. } = rows;
         let width = *width;
-        let values = value::Column { records, bad: &self.bad, field, even: records.even_width(), at: 0 };
         let first = self.misfits.len();
         let misfits = &mut self.misfits;
         let mut reader = value::Reader::new(target, self.met[column], wide);
-        reader.read_all(values, |at, read| match read {
+        let out = |at: usize, read: Result<Cell, Reason>| match read {
             Ok(value) => cells[at * width + column] = value,
             Err(reason) => misfits.push(Misfit { record: at as u32, column, reason }),
-        });
+        };
+        if records.typed().is_some() {
+            typed::read_column(&mut reader, records, &self.bad, field, out);
+        } else {
+            let values = value::Column { records, bad: &self.bad, field, even: records.even_width(), at: 0 };
+            reader.read_all(values, out);
+        }
         let mut met = reader.met();
         let wider = std::mem::take(&mut met.wider);
         self.met[column] = met;
         let unlike = self.misfits[first..].iter().filter(|misfit| misfit.reason.is_of_type()).count() as u64;
         self.surprises += if target.pinned { 0 } else { wider + unlike };
         self.refuse_from(first);
-        self.hold_to(rows, column, holds_nul);
     }
 
     /// Refuses values that are of the column's type and that it does not take all the same.
@@ -362,11 +370,12 @@ impl Caster {
 
     fn write_rejects(&mut self, rows: &mut Rows) {
         self.misfits.sort_by_key(|misfit| (misfit.record, misfit.column));
+        let mut text = Vec::new();
         for misfit in self.misfits.drain(..) {
             let at = misfit.record as usize;
             let target = self.targets.get(misfit.column);
             let value = target.and_then(|target| match target.source {
-                Source::Field(field) => rows.records.fields(at).get(field).map(|f| rows.records.value(*f)),
+                Source::Field(field) => rows.records.text(at, field, &mut text).map(|(value, _)| value),
                 _ => None,
             });
             rows.rejects.push(Reject {
@@ -374,7 +383,7 @@ impl Caster {
                 column: target.map(|target| target.source_name.clone()),
                 value: value.map(|value| String::from_utf8_lossy(value).into_owned()),
                 reason: misfit.reason.to_string(),
-                raw: rows.records.raw(at).to_vec(),
+                raw: rows.records.raw_record(at),
                 record: misfit.record,
                 place: None,
             });

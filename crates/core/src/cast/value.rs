@@ -117,6 +117,40 @@ impl<'a> Reader<'a> {
         read
     }
 
+    /// Takes a value of a typed source as it is; `None` where it has to be read as its text: it is a
+    /// text, it is of another type than the column, or words of the user's are null in the column.
+    pub fn read_typed(&mut self, cell: Cell, wide: &[i128]) -> Option<Result<Cell, Reason>> {
+        if cell == Cell::Null {
+            return Some(Ok(Cell::Null));
+        }
+        if !self.also_null.is_empty() {
+            return None;
+        }
+        match (self.ty, cell) {
+            (Type::Date, Cell::Date(_))
+            | (Type::Time, Cell::Time(_))
+            | (Type::Timestamp, Cell::Timestamp(_))
+            | (Type::TimestampTz, Cell::TimestampTz(_)) => Some(Ok(cell)),
+            (Type::Float, Cell::Float(value)) if value.is_finite() => Some(Ok(cell)),
+            (Type::Boolean, Cell::Boolean(_)) => {
+                let first = *self.met.truths.get_or_insert(BoolWords::TrueFalse);
+                self.met.wider += u64::from(first != BoolWords::TrueFalse);
+                Some(Ok(cell))
+            }
+            (Type::Integer | Type::Decimal { .. }, _) if self.known.unit == Unit::Bare => {
+                let number = cell.number(wide)?;
+                Some(match self.ty {
+                    Type::Decimal { precision, scale } => {
+                        let limit = number::power_of_ten(precision).map_or(0, i128::unsigned_abs);
+                        self.decimal_of(number, scale, limit)
+                    }
+                    _ => self.integer_of(number),
+                })
+            }
+            _ => None,
+        }
+    }
+
     /// Reads values one after another and hands over what each is. The type is asked for once: each
     /// has a loop of its own.
     #[inline]
@@ -219,6 +253,10 @@ impl<'a> Reader<'a> {
             return Ok(Cell::Integer(value));
         }
         let number = self.number(bytes)?;
+        self.integer_of(number)
+    }
+
+    fn integer_of(&mut self, number: Number) -> Result<Cell, Reason> {
         let value = i64::try_from(self.exact(number, 0)?).map_err(|_| Reason::TooLarge(Type::Integer))?;
         self.met.greatest = self.met.greatest.max(value.unsigned_abs());
         Ok(Cell::Integer(value))
@@ -232,6 +270,11 @@ impl<'a> Reader<'a> {
     #[inline(always)]
     fn decimal(&mut self, bytes: &[u8], scale: u16, limit: u128) -> Result<Cell, Reason> {
         let number = self.number(bytes)?;
+        self.decimal_of(number, scale, limit)
+    }
+
+    #[inline(always)]
+    fn decimal_of(&mut self, number: Number, scale: u16, limit: u128) -> Result<Cell, Reason> {
         let mantissa = self.exact(number, scale)?;
         if mantissa.unsigned_abs() >= limit {
             return Err(Reason::TooLarge(self.ty));

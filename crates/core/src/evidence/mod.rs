@@ -12,6 +12,7 @@ mod report;
 mod sketch;
 mod tally;
 mod together;
+mod typed;
 
 use std::collections::BTreeMap;
 use std::hash::{BuildHasher, Hasher};
@@ -25,7 +26,7 @@ pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 pub use together::{FormatHint, decide_all};
 
-use crate::record::{Fault, Field, Origin, Records};
+use crate::record::{Cell, Columns, Fault, Field, Origin, Records};
 use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, trim, words};
 use crate::types::{Digits, Unit};
 
@@ -132,9 +133,20 @@ impl ColumnEvidence {
         self.distinct.add(hasher.finish());
     }
 
+    /// Takes a value of a typed source in: what it is need not be recognised. `text` is that value as a
+    /// file of text would have it.
+    fn add_typed(&mut self, cell: Cell, text: &[u8], wide: &[i128], spot: impl Fn() -> Spot) {
+        self.add_as(text, || typed::sight_of(cell, text, wide), spot);
+    }
+
     /// Takes a value in.
     #[inline]
     pub fn add(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
+        self.add_as(value, || recognise(value), spot);
+    }
+
+    #[inline(always)]
+    fn add_as(&mut self, value: &[u8], sight: impl FnOnce() -> Sight, spot: impl Fn() -> Spot) {
         self.present += 1;
         if value.is_empty() {
             return self.nulls[words::EMPTY as usize].add(&spot, value);
@@ -150,13 +162,12 @@ impl ColumnEvidence {
             self.orders[orders as usize].count += u64::from(orders != 0);
             return;
         }
-        self.add_new(value, hash, spot);
+        self.add_new(value, hash, sight(), spot);
     }
 
     /// Takes in a value that was not seen a short while ago.
     #[inline]
-    fn add_new(&mut self, value: &[u8], hash: u64, spot: impl Fn() -> Spot) {
-        let sight = recognise(value);
+    fn add_new(&mut self, value: &[u8], hash: u64, sight: Sight, spot: impl Fn() -> Spot) {
         let mut remembered = Some(Remembered::default());
         let class = match sight {
             Sight::Null(index) => return self.nulls[index as usize].add(&spot, value),
@@ -343,6 +354,9 @@ impl TableEvidence {
             };
             self.faulty.add(|| Spot { file, line: records.line(*at) }, note);
         }
+        if let Some(values) = records.typed() {
+            return self.add_columns(records, values, file);
+        }
         // Column by column: one column's values take the same branches again and again.
         if records.even_width() == Some(width) && records.faults().is_empty() {
             for (index, column) in self.columns.iter_mut().enumerate() {
@@ -366,6 +380,25 @@ impl TableEvidence {
                 column.add_field(records, *field, spot);
             }
             self.columns.iter_mut().skip(fields.len()).for_each(|column| column.missing += 1);
+        }
+    }
+
+    /// Takes in the values of typed records.
+    fn add_columns(&mut self, records: &Records, values: &Columns, file: u32) {
+        let mut text = Vec::new();
+        let is_whole: Vec<bool> = (0..records.len()).map(|row| records.fault(row).is_none()).collect();
+        let whole = is_whole.iter().filter(|is_whole| **is_whole).count() as u64;
+        for (at, column) in self.columns.iter_mut().enumerate() {
+            if at >= values.width() {
+                column.missing += whole;
+                continue;
+            }
+            let cells = values.column(at).iter().enumerate().filter(|(row, _)| is_whole[*row]);
+            for (row, cell) in cells {
+                text.clear();
+                cell.write(&records.bytes, &values.wide, &mut text);
+                column.add_typed(*cell, &text, &values.wide, || Spot { file, line: records.line(row) });
+            }
         }
     }
 

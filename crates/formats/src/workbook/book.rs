@@ -8,7 +8,7 @@ use calamine::{
 
 use zip::ZipArchive;
 
-use super::cell::{self, Look};
+use super::cell::Look;
 use super::range::CellRange;
 use crate::bytes::SeekableBytes;
 use crate::error::ReadError;
@@ -42,23 +42,6 @@ pub struct CellAt<'a> {
     pub column: u32,
     /// What it holds.
     pub value: Value<'a>,
-}
-
-impl CellAt<'_> {
-    /// Writes what the cell shows.
-    pub fn write(&self, is_1904: bool, out: &mut Vec<u8>) {
-        match self.value {
-            Value::Text(text) | Value::Error(text) => out.extend_from_slice(text.as_bytes()),
-            Value::Boolean(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),
-            Value::Number(value, look) => match look {
-                Look::Number => cell::write_number(value, out),
-                Look::Percent => cell::write_percent(value, out),
-                Look::Padded(width) => cell::write_padded(value, width, out),
-                Look::Moment { day, time } => cell::write_moment(value, day, time, is_1904, out),
-                Look::Span => cell::write_span(value, out),
-            },
-        }
-    }
 }
 
 /// Takes cells, row by row; `false` when it wants no more.

@@ -1,8 +1,11 @@
-//! What a cell shows, written down exactly.
+//! What a cell shows: its value, exactly.
 
 use std::io::Write;
 
-use hypodoke_core::spelling::temporal::{self, DAY};
+use hypodoke_core::record::Cell;
+use hypodoke_core::spelling::temporal::DAY;
+
+use super::book::{CellAt, Value};
 
 /// How a cell's number is shown, as far as it changes what the number means.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -69,37 +72,96 @@ pub fn is_rounded(value: f64) -> bool {
     value.fract() == 0.0 && value.abs() >= 9_007_199_254_740_992.0
 }
 
-/// Writes a number with the fewest digits that give it back. What is left of a sum in binary,
-/// `0.30000000000000004`, is written as it is shown, `0.3`: these programs keep 15 digits and no
-/// more, so a number of which 15 digits are short was that number.
-pub fn write_number(value: f64, out: &mut Vec<u8>) {
-    if value.fract() == 0.0 && value.abs() < 1e15 {
-        let _ = write!(out, "{}", value as i64);
-        return;
+/// What a cell holds, as it is shown; nothing where that is an empty text. Texts are added to `text`.
+pub fn value_of(found: &CellAt<'_>, is_1904: bool, text: &mut Vec<u8>) -> Option<Cell> {
+    let own = match found.value {
+        Value::Boolean(value) => Some(Cell::Boolean(value)),
+        Value::Number(value, Look::Number) => Some(number(value)),
+        Value::Number(value, Look::Moment { day, time }) => moment(value, day, time, is_1904),
+        Value::Number(..) | Value::Text(_) | Value::Error(_) => None,
+    };
+    if own.is_some() {
+        return own;
     }
-    if value.fract() == 0.0 && value.abs() < 1e17 {
-        let _ = write!(out, "{value:.0}");
-        return;
+    let start = text.len();
+    match found.value {
+        Value::Text(shown) | Value::Error(shown) => text.extend_from_slice(shown.as_bytes()),
+        Value::Number(value, Look::Percent) => write_percent(value, text),
+        Value::Number(value, Look::Padded(width)) => write_padded(value, width, text),
+        Value::Number(value, Look::Span) => write_span(value, text),
+        Value::Number(value, Look::Moment { .. }) => write_day_that_never_was(value, text),
+        Value::Number(_, Look::Number) | Value::Boolean(_) => {}
     }
-    let start = out.len();
-    let plain = (1e-7..1e17).contains(&value.abs());
-    let _ = if plain { write!(out, "{value}") } else { write!(out, "{value:e}") };
-    let digits = out[start..].iter().take_while(|b| **b != b'e').filter(|b| b.is_ascii_digit()).count();
-    if digits > 15 {
-        let shown = format!("{value:.14e}");
-        let (mantissa, _) = shown.split_once('e').unwrap_or((&shown, ""));
-        let short = mantissa.trim_end_matches('0').bytes().filter(u8::is_ascii_digit).count();
-        if short <= 12
-            && let Ok(value) = shown.parse::<f64>()
-        {
-            out.truncate(start);
-            let _ = if plain { write!(out, "{value}") } else { write!(out, "{value:e}") };
-        }
+    (text.len() > start).then(|| Cell::text(start..text.len()))
+}
+
+/// Writes what a cell shows.
+pub fn write(found: &CellAt<'_>, is_1904: bool, out: &mut Vec<u8>) {
+    let mut text = Vec::new();
+    if let Some(value) = value_of(found, is_1904, &mut text) {
+        value.write(&text, &[], out);
     }
 }
 
+/// The exact number that these programs keep as a float: the decimal of the fewest digits that gives
+/// it back. What is left of a sum in binary, `0.30000000000000004`, is taken for what is shown, `0.3`:
+/// they keep 15 digits and no more, so a number of which 15 digits are short was that number.
+pub fn number(value: f64) -> Cell {
+    if value.fract() == 0.0 && value.abs() < 1e17 {
+        return Cell::Integer(value as i64);
+    }
+    if let Some(decimal) = short_decimal(value) {
+        return decimal;
+    }
+    // More digits than these programs keep: those are written down to be counted.
+    let digits = format!("{value:e}");
+    let count = digits.split('e').next().unwrap_or_default().bytes().filter(u8::is_ascii_digit).count();
+    if count > 15 {
+        let shown = format!("{value:.14e}");
+        let mantissa = shown.split('e').next().unwrap_or_default().trim_end_matches('0');
+        if mantissa.bytes().filter(u8::is_ascii_digit).count() <= 12
+            && let Ok(value) = shown.parse::<f64>()
+        {
+            return short_decimal(value).unwrap_or(Cell::Float(value));
+        }
+    }
+    long_decimal(value).unwrap_or(Cell::Float(value))
+}
+
+/// The decimal of the fewest digits that is this float, if 15 digits will do and none of them needs
+/// an exponent.
+fn short_decimal(value: f64) -> Option<Cell> {
+    let mut power = 10.0;
+    for scale in 1..=22u8 {
+        let mantissa = (value * power).round();
+        if mantissa.abs() >= 1e15 || !(1e-7..1e17).contains(&value.abs()) {
+            return None;
+        }
+        // Both are exact, so the quotient is the float nearest to the decimal.
+        if mantissa / power == value {
+            return Some(Cell::Decimal { mantissa: mantissa as i64, scale });
+        }
+        power *= 10.0;
+    }
+    None
+}
+
+/// The decimal of the fewest digits that is this float, however many they are.
+fn long_decimal(value: f64) -> Option<Cell> {
+    let is_plain = (1e-7..1e17).contains(&value.abs());
+    let shown = is_plain.then(|| value.to_string())?;
+    let (whole, part) = shown.split_once('.')?;
+    let mantissa = format!("{whole}{part}").parse().ok()?;
+    Some(Cell::Decimal { mantissa, scale: u8::try_from(part.len()).ok()? })
+}
+
+/// Writes a number as it is shown.
+fn write_number(value: f64, out: &mut Vec<u8>) {
+    number(value).write(&[], &[], out);
+}
+
 /// Writes a number that is shown as a percentage: `0.125` as `12.5%`.
-pub fn write_percent(value: f64, out: &mut Vec<u8>) {
+fn write_percent(value: f64, out: &mut Vec<u8>) {
     let mut text = Vec::new();
     write_number(value, &mut text);
     if text.contains(&b'e') {
@@ -130,7 +192,7 @@ pub fn write_percent(value: f64, out: &mut Vec<u8>) {
 }
 
 /// Writes digits with zeros before them.
-pub fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
+fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
     if value.fract() == 0.0 && (0.0..1e15).contains(&value) {
         let _ = write!(out, "{:0width$}", value as i64);
     } else {
@@ -138,38 +200,39 @@ pub fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
     }
 }
 
-/// Writes a moment that is kept as days since the system's first one, to the millisecond.
-pub fn write_moment(value: f64, day: bool, time: bool, is_1904: bool, out: &mut Vec<u8>) {
+/// The moment that is kept as days since the system's first one, to the millisecond; nothing where
+/// that is a day that never was.
+fn moment(value: f64, day: bool, time: bool, is_1904: bool) -> Option<Cell> {
     if !(0.0..=2_958_466.0).contains(&value) {
-        return write_number(value, out);
+        return Some(number(value));
     }
     let millis = (value * 86_400_000.0).round() as i64;
     let (days, rest) = (millis.div_euclid(86_400_000), millis.rem_euclid(86_400_000));
     let micros = rest * 1000;
     if days == 0 && (time || rest != 0) && !(is_1904 && day) {
-        return temporal::write_time(micros, out);
+        return Some(Cell::Time(micros));
     }
-    let date = if is_1904 {
+    let date = match days {
         // Days since 1904-01-01.
-        days - 24_107
-    } else {
-        match days {
-            // The 1900 system has a 29th of February that never was, and counts from a day before it.
-            0 => return out.extend_from_slice(b"1900-01-00"),
-            60 => return out.extend_from_slice(b"1900-02-29"),
-            1..=59 => days - 25_568,
-            _ => days - 25_569,
-        }
+        _ if is_1904 => days - 24_107,
+        // The 1900 system has a 29th of February that never was, and counts from a day before it.
+        0 | 60 => return None,
+        1..=59 => days - 25_568,
+        _ => days - 25_569,
     };
     if rest != 0 || time {
-        temporal::write_timestamp(date * DAY + micros, out);
-    } else {
-        temporal::write_date(date as i32, out);
+        return Some(Cell::Timestamp(date * DAY + micros));
     }
+    i32::try_from(date).ok().map(Cell::Date)
+}
+
+/// Writes the days of the 1900 system that never were, as its programs show them.
+fn write_day_that_never_was(value: f64, out: &mut Vec<u8>) {
+    out.extend_from_slice(if value < 1.0 { b"1900-01-00" } else { b"1900-02-29" });
 }
 
 /// Writes a span of time as hours, minutes and seconds.
-pub fn write_span(value: f64, out: &mut Vec<u8>) {
+fn write_span(value: f64, out: &mut Vec<u8>) {
     let millis = (value.abs() * 86_400_000.0).round() as u64;
     if value < 0.0 {
         out.push(b'-');
@@ -237,7 +300,9 @@ mod tests {
         #[case] is_1904: bool,
         #[case] expected: &str,
     ) {
-        assert_eq!(written(|out| write_moment(value, day, time, is_1904, out)), expected);
+        let value = Value::Number(value, Look::Moment { day, time });
+        let found = CellAt { row: 0, column: 0, value };
+        assert_eq!(written(|out| write(&found, is_1904, out)), expected);
     }
 
     #[rstest]

@@ -5,6 +5,7 @@
 //! cell shows; [`region`] finds where on a sheet the table stands; [`reader`] puts its rows
 //! into batches of records.
 
+mod account;
 mod book;
 mod cell;
 mod facts;

@@ -7,16 +7,18 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use hypodoke_core::names::match_key;
 use hypodoke_core::record::Records;
 
+use super::account::Account;
 use super::book::Book;
+use super::cell;
 use super::facts::{SheetFacts, WorkbookFacts};
 use super::range::CellRange;
 use super::region::{self, Head, Region};
+use super::rows::{RowMaker, SheetRows};
 use super::{SheetPick, WorkbookOptions};
 use crate::bytes::Encoding;
 use crate::error::ReadError;
 use crate::facts::FormatFacts;
 use crate::reader::{RecordReader, TableHead, clear};
-use crate::workbook::rows::{Account, RowMaker};
 
 /// The name of the column that says which sheet a row came from.
 pub const SHEET: &str = "sheet";
@@ -168,10 +170,15 @@ fn walk(
         batch
     };
     for (one, (table, slots)) in chosen.iter().zip(plan.places) {
-        let merged = one.merged.clone();
-        let is_1904 = book.is_1904;
-        let name = options.stitched.then_some(one.name.as_str());
-        let mut maker = RowMaker::new(&one.name, &one.region, slots, name, merged, is_1904, options.errors);
+        let mut maker = RowMaker::new(SheetRows {
+            name: &one.name,
+            region: &one.region,
+            slots,
+            is_named: options.stitched,
+            merged: one.merged.clone(),
+            is_1904: book.is_1904,
+            errors: options.errors,
+        });
         let mut batch = fresh();
         maker.begin(&mut batch[table]);
         let mut listening = true;
@@ -188,7 +195,7 @@ fn walk(
             }
             listening
         })?;
-        maker.finish(&mut batch[table], &mut account);
+        account.merge(maker.finish(&mut batch[table]));
         if !listening || sender.send(Message::Batch(batch)).is_err() {
             return Ok(account);
         }
@@ -394,7 +401,7 @@ fn head_of(book: &mut Book, sheet: usize) -> Result<Head, ReadError> {
     let mut text = Vec::new();
     book.walk(sheet, &mut |found| {
         text.clear();
-        found.write(is_1904, &mut text);
+        cell::write(&found, is_1904, &mut text);
         head.take(found.row, found.column, &String::from_utf8_lossy(&text))
     })?;
     Ok(head)

@@ -1,340 +1,298 @@
-//! Rows of a sheet made into records, and the account of what was met on the way.
+//! Rows of a sheet made into typed records.
 
-use hypodoke_core::record::{Fault, Field, Records};
+use hypodoke_core::record::{Cell, Fault, Field, Records};
 use hypodoke_core::spelling::{Sight, recognise, trim};
 
 use super::ErrorCells;
+use super::account::Account;
 use super::book::{CellAt, Value};
 use super::cell::{self, Look};
 use super::range::{self, CellRange};
 use super::region::Region;
 use crate::text::table;
 
-/// How much text makes a batch, in bytes.
-const BLOCK: usize = 256 * 1024;
+/// How much makes a batch, in bytes of values and texts.
+const BLOCK: usize = 512 * 1024;
 
 /// How many rows are held back while more are to come, so that what stands beneath the table is
 /// seen whole.
 const HELD_BACK: usize = 24;
 
-/// What was met on the way.
-#[derive(Clone, Debug, Default)]
-pub struct Account {
-    /// Rows beneath the table that are left out of it.
-    pub footer: Vec<String>,
-    errors: Tally,
-    rounded: Tally,
-    errors_rejected: bool,
+/// A sheet whose rows are read.
+pub struct SheetRows<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Where its table stands.
+    pub region: &'a Region,
+    /// For each of the region's columns, where it goes among the table's.
+    pub slots: Vec<usize>,
+    /// The table's first column says the sheet's name.
+    pub is_named: bool,
+    /// Cells that show what their first one holds.
+    pub merged: Vec<CellRange>,
+    /// Days count from 1904.
+    pub is_1904: bool,
+    /// What becomes of cells that hold an error.
+    pub errors: ErrorCells,
 }
 
-/// How often something was met, and where first.
-#[derive(Clone, Debug, Default)]
-struct Tally {
-    count: u64,
-    first: Option<(String, String)>,
-}
-
-impl Tally {
-    fn add(&mut self, place: impl FnOnce() -> String, shown: impl FnOnce() -> String) {
-        self.count += 1;
-        if self.first.is_none() {
-            self.first = Some((place(), shown()));
-        }
-    }
-
-    fn merge(&mut self, other: Tally) {
-        self.count += other.count;
-        self.first = self.first.take().or(other.first);
-    }
-}
-
-impl Account {
-    /// The account in sentences.
-    pub fn in_words(&self) -> Vec<String> {
-        let mut words = Vec::new();
-        let of = |tally: &Tally, one: &str, many: &str| {
-            let (place, shown) = tally.first.clone()?;
-            let what = if tally.count == 1 { format!("1 {one}") } else { format!("{} {many}", tally.count) };
-            Some((what, place, shown))
-        };
-        if let Some((what, place, shown)) = of(&self.errors, "cell holds an error", "cells hold errors") {
-            let fate = match (self.errors_rejected, self.errors.count) {
-                (true, 1) => "its row is a reject",
-                (true, _) => "their rows are rejects",
-                _ => "taken as null",
-            };
-            words.push(format!("{what}, {fate}; first {place} with {shown}"));
-        }
-        if let Some((what, place, shown)) = of(&self.rounded, "number has", "numbers have") {
-            words.push(format!("{what} more than 15 digits, the last of which the spreadsheet program has rounded; first {place} with {shown}"));
-        }
-        words
-    }
-}
-
-/// Cells that show the text of their first one.
+/// Cells that show what their first one holds.
 struct Merged {
     range: CellRange,
+    value: Cell,
+    /// The text, where it is one.
     text: Vec<u8>,
 }
 
 /// Makes records of the rows of one sheet.
 pub struct RowMaker<'a> {
-    sheet: &'a str,
-    region: &'a Region,
-    /// Where the region's columns go among the table's.
-    slots: Vec<usize>,
+    sheet: SheetRows<'a>,
     width: usize,
-    /// The sheet's name, where a column says it.
-    named: Option<&'a str>,
     merged: Vec<Merged>,
-    is_1904: bool,
-    errors: ErrorCells,
     account: Account,
-    /// The row in hand.
+    /// The row in hand: its number, its values, and the bytes that its texts stand in.
     row: Option<u32>,
-    start: usize,
-    written: usize,
+    cells: Vec<Cell>,
+    text: Vec<u8>,
     filled: usize,
-    fields: Vec<Field>,
     fault: Option<Fault>,
 }
 
 impl<'a> RowMaker<'a> {
-    /// A maker for a sheet. `slots` says for each of the region's columns where it goes.
-    pub fn new(
-        sheet: &'a str,
-        region: &'a Region,
-        slots: Vec<usize>,
-        named: Option<&'a str>,
-        merged: Vec<CellRange>,
-        is_1904: bool,
-        errors: ErrorCells,
-    ) -> RowMaker<'a> {
-        let width = slots.iter().max().map_or(0, |last| last + 1);
-        let tall =
-            merged.into_iter().filter(|range| range.bottom > range.top && range.top >= region.first_row);
-        let merged = tall.map(|range| Merged { range, text: Vec::new() }).collect();
+    /// A maker for a sheet.
+    pub fn new(mut sheet: SheetRows<'a>) -> RowMaker<'a> {
+        let first_row = sheet.region.first_row;
+        let is_tall = |range: &CellRange| range.bottom > range.top && range.top >= first_row;
+        let tall = std::mem::take(&mut sheet.merged).into_iter().filter(is_tall);
+        let merged = tall.map(|range| Merged { range, value: Cell::Null, text: Vec::new() }).collect();
         RowMaker {
+            width: sheet.slots.iter().max().map_or(0, |last| last + 1),
+            account: Account { errors_rejected: sheet.errors == ErrorCells::Reject, ..Account::default() },
             sheet,
-            region,
-            slots,
-            width,
-            named,
             merged,
-            is_1904,
-            errors,
-            account: Account { errors_rejected: errors == ErrorCells::Reject, ..Account::default() },
             row: None,
-            start: 0,
-            written: 0,
+            cells: Vec::new(),
+            text: Vec::new(),
             filled: 0,
-            fields: Vec::new(),
             fault: None,
         }
     }
 
-    /// Makes an empty batch ready.
+    /// Makes a batch ready.
     pub fn begin(&self, records: &mut Records) {
+        records.begin_typed(self.width);
         records.open_ended = true;
-        if let Some(name) = self.named {
-            records.bytes.extend_from_slice(name.as_bytes());
+        if self.sheet.is_named {
+            records.bytes.extend_from_slice(self.sheet.name.as_bytes());
         }
     }
 
     /// Takes a cell; `false` when the table is over.
     pub fn take(&mut self, found: CellAt<'_>, records: &mut Records) -> bool {
-        if found.row < self.region.first_row {
+        let region = self.sheet.region;
+        if found.row < region.first_row {
             return true;
         }
-        if self.region.last_row.is_some_and(|last| found.row > last) {
+        if region.last_row.is_some_and(|last| found.row > last) {
             return false;
         }
         if self.row != Some(found.row) {
             self.end_row(records);
-            self.begin_row(found.row, records);
+            self.begin_row(found.row);
         }
-        let Ok(at) = self.region.columns.binary_search(&found.column) else { return true };
-        while self.written < at {
-            records.bytes.push(b'\t');
-            self.written += 1;
-        }
-        let start = records.bytes.len();
-        found.write(self.is_1904, &mut records.bytes);
-        let range = start..records.bytes.len();
-        if range.is_empty() {
-            return true;
-        }
+        let Ok(at) = region.columns.binary_search(&found.column) else { return true };
+        let Some(mut value) = cell::value_of(&found, self.sheet.is_1904, &mut self.text) else { return true };
         self.filled += 1;
-        let mut field = Field::new(range.clone(), false);
+        let place = || format!("{}!{}", self.sheet.name, range::cell(found.row, found.column));
         match found.value {
             Value::Error(shown) => {
-                let place = || format!("{}!{}", self.sheet, range::cell(found.row, found.column));
-                if self.errors == ErrorCells::Reject {
-                    self.fault.get_or_insert_with(|| {
-                        Fault::Broken(format!("cell {} holds the error {shown}", place()))
-                    });
+                if self.sheet.errors == ErrorCells::Reject {
+                    let why = || Fault::Broken(format!("cell {} holds the error {shown}", place()));
+                    self.fault.get_or_insert_with(why);
                 } else {
-                    field = Field::new(0..0, false);
+                    value = Cell::Null;
                 }
                 self.account.errors.add(place, || shown.to_owned());
             }
-            Value::Number(value, Look::Number) if cell::is_rounded(value) => {
-                let place = || format!("{}!{}", self.sheet, range::cell(found.row, found.column));
-                self.account
-                    .rounded
-                    .add(place, || String::from_utf8_lossy(&records.bytes[range.clone()]).into_owned());
+            Value::Number(number, Look::Number) if cell::is_rounded(number) => {
+                self.account.rounded.add(place, || written(value, &self.text));
             }
             _ => {}
         }
-        for merged in
-            self.merged.iter_mut().filter(|m| m.range.top == found.row && m.range.left == found.column)
-        {
-            merged.text = records.bytes[range.clone()].to_vec();
+        let is_first =
+            |merged: &&mut Merged| (merged.range.top, merged.range.left) == (found.row, found.column);
+        for merged in self.merged.iter_mut().filter(is_first) {
+            merged.value = value;
+            merged.text = text_of(value, &self.text).to_vec();
         }
-        self.fields[self.slots[at]] = field;
+        if let Some(slot) = self.sheet.slots.get(at).and_then(|slot| self.cells.get_mut(*slot)) {
+            *slot = value;
+        }
         true
     }
 
-    fn begin_row(&mut self, row: u32, records: &Records) {
+    fn begin_row(&mut self, row: u32) {
         self.row = Some(row);
-        self.start = records.bytes.len();
-        (self.written, self.filled) = (0, 0);
-        self.fault = None;
-        self.fields.clear();
-        self.fields.resize(self.width, Field::new(0..0, false));
+        (self.filled, self.fault) = (0, None);
+        self.text.clear();
+        self.cells.clear();
+        self.cells.resize(self.width, Cell::Null);
     }
 
     fn end_row(&mut self, records: &mut Records) {
-        let Some(row) = self.row.take() else { return };
-        if self.filled == 0 {
-            records.bytes.truncate(self.start);
-            return;
+        let Some(row) = self.row.take().filter(|_| self.filled > 0) else { return };
+        self.lend(row);
+        let start = records.bytes.len();
+        records.bytes.extend_from_slice(&self.text);
+        self.cells.iter_mut().for_each(|cell| *cell = moved(*cell, start));
+        if self.sheet.is_named
+            && let Some(first) = self.cells.first_mut()
+        {
+            *first = Cell::text(0..self.sheet.name.len());
         }
-        let end = records.bytes.len();
-        for merged in &self.merged {
-            let below = row > merged.range.top && row <= merged.range.bottom;
-            if let Ok(at) = self.region.columns.binary_search(&merged.range.left)
-                && below
-                && self.fields[self.slots[at]].range().is_empty()
-            {
-                let start = records.bytes.len();
-                records.bytes.extend_from_slice(&merged.text);
-                self.fields[self.slots[at]] = Field::new(start..records.bytes.len(), false);
-            }
-        }
-        if let Some(name) = self.named {
-            self.fields[0] = Field::new(0..name.len(), false);
-        }
-        self.fields.iter().for_each(|field| records.push_field(*field));
-        records.end_record(self.start..end, u64::from(row) + 1);
+        records.push_typed(&self.cells, u64::from(row) + 1);
         if let Some(fault) = self.fault.take() {
             records.mark_fault(fault);
         }
     }
 
-    /// Whether a batch is full, and no row is in hand.
-    pub fn is_full(&self, records: &Records) -> bool {
-        self.row.is_some() && records.len() > HELD_BACK * 4 && records.bytes.len() > BLOCK
+    /// Gives the row what cells show that were merged with one above them.
+    fn lend(&mut self, row: u32) {
+        for merged in &self.merged {
+            let is_below = row > merged.range.top && row <= merged.range.bottom;
+            let Ok(at) = self.sheet.region.columns.binary_search(&merged.range.left) else { continue };
+            let slot = self.sheet.slots.get(at).and_then(|slot| self.cells.get_mut(*slot));
+            let Some(slot) = slot.filter(|slot| is_below && **slot == Cell::Null) else { continue };
+            let start = self.text.len();
+            self.text.extend_from_slice(&merged.text);
+            *slot = match merged.value {
+                Cell::Text { .. } => Cell::text(start..self.text.len()),
+                value => value,
+            };
+        }
     }
 
-    /// Moves the newest rows, and the one in hand, to the next batch.
-    pub fn hold_back(&mut self, full: &mut Records, next: &mut Records) {
+    /// Whether a batch is full.
+    pub fn is_full(&self, records: &Records) -> bool {
+        let values = records.len() * self.width * size_of::<Cell>();
+        records.len() > HELD_BACK * 4 && records.bytes.len() + values > BLOCK
+    }
+
+    /// Moves the newest rows to the next batch.
+    pub fn hold_back(&self, full: &mut Records, next: &mut Records) {
         let keep = full.len() - HELD_BACK;
+        let mut row = Vec::with_capacity(self.width);
         for at in keep..full.len() {
-            copy_record(full, at, next, self.named.map_or(0, str::len));
-        }
-        let start = next.bytes.len();
-        next.bytes.extend_from_slice(&full.bytes[self.start..]);
-        for field in &mut self.fields {
-            let range = field.range();
-            if range.start >= self.start && !range.is_empty() {
-                *field = Field::new(range.start - self.start + start..range.end - self.start + start, false);
+            row.clear();
+            for column in 0..self.width {
+                let cell = full.typed().and_then(|typed| typed.get(at, column)).unwrap_or(Cell::Null);
+                let start = next.bytes.len();
+                row.push(match cell {
+                    // Every batch begins with the name of the sheet.
+                    _ if column == 0 && self.sheet.is_named => cell,
+                    Cell::Text { .. } => {
+                        next.bytes.extend_from_slice(text_of(cell, &full.bytes));
+                        Cell::text(start..next.bytes.len())
+                    }
+                    cell => cell,
+                });
+            }
+            next.push_typed(&row, full.line(at));
+            if let Some(fault) = full.fault(at) {
+                next.mark_fault(fault.clone());
             }
         }
-        full.bytes.truncate(self.start);
-        self.start = start;
         full.truncate(keep);
     }
 
     /// Ends the last row, and takes what stands beneath the table out.
-    pub fn finish(mut self, records: &mut Records, account: &mut Account) {
+    pub fn finish(mut self, records: &mut Records) -> Account {
         self.end_row(records);
         let keep = records.len() - self.beneath(records);
         let shown = |at: usize| {
-            let raw = String::from_utf8_lossy(records.raw(at)).into_owned();
-            raw.split('\t').filter(|text| !text.is_empty()).collect::<Vec<_>>().join(" ")
+            let raw = String::from_utf8_lossy(&records.raw_record(at)).into_owned();
+            let own = raw.split('\t').skip(usize::from(self.sheet.is_named));
+            own.filter(|text| !text.is_empty()).collect::<Vec<_>>().join(" ")
         };
-        account.footer.extend((keep..records.len()).map(shown));
+        self.account.footer = (keep..records.len()).map(shown).collect();
         records.truncate(keep);
-        account.errors.merge(self.account.errors);
-        account.rounded.merge(self.account.rounded);
-        account.errors_rejected |= self.account.errors_rejected;
+        self.account
     }
 
     /// How many of the last rows are totals or notes: those that a text's would be, and those
     /// that a blank row divides from the table and that fill few of its columns.
     fn beneath(&self, records: &Records) -> usize {
-        let width = self.region.columns.len();
-        let count = records.len();
-        let mut found = table::footer_records(records, self.width.max(1));
-        if width < 3 || self.region.last_row.is_some() {
+        let columns = self.sheet.region.columns.len();
+        let mut last = as_texts(records, HELD_BACK + 1);
+        let count = last.len();
+        let mut found = table::footer_records(&last, self.width.max(1));
+        if columns < 3 || self.sheet.region.last_row.is_some() {
             return found;
         }
-        let filled = |at: usize| {
-            let named = usize::from(self.named.is_some());
-            records.fields(at).iter().skip(named).filter(|field| !field.range().is_empty()).count()
-        };
+        let own = |at: usize| last.fields(at).iter().skip(usize::from(self.sheet.is_named));
+        let filled = |at: usize| own(at).filter(|field| !field.range().is_empty()).count();
         let is_note = |at: usize| {
-            let first = records
-                .fields(at)
-                .iter()
-                .map(|field| trim(records.value(*field)))
-                .find(|value| !value.is_empty());
+            let first = own(at).map(|field| trim(last.value(*field))).find(|value| !value.is_empty());
             filled(at) == 1 && first.is_some_and(|value| value.len() > 3 && recognise(value) == Sight::Text)
         };
         for at in (count.saturating_sub(HELD_BACK)..count).rev() {
-            let divided = at > 0 && records.line(at) > records.line(at - 1) + 1;
-            let few = (at..count).all(|row| filled(row) <= (width / 3).max(1));
-            if !few {
+            let is_divided = at > 0 && last.line(at) > last.line(at - 1) + 1;
+            let are_few = (at..count).all(|row| filled(row) <= (columns / 3).max(1));
+            if !are_few {
                 break;
             }
             // Notes may follow right upon the last row, figures only behind a blank one.
-            if divided || (at..count).all(is_note) {
+            if is_divided || (at..count).all(is_note) {
                 found = found.max(count - at);
             }
         }
-        // A total may stand above the notes.
-        let mut above = Records::default();
-        for at in count.saturating_sub(HELD_BACK)..count - found {
-            copy_record(records, at, &mut above, 0);
+        if found == 0 {
+            return 0;
         }
-        found + if found > 0 { table::footer_records(&above, self.width.max(1)) } else { 0 }
+        // A total may stand above the notes.
+        last.truncate(count - found);
+        found + table::footer_records(&last, self.width.max(1))
     }
 }
 
-/// Copies a record with its bytes. Fields before `shared` point at what every batch begins with.
-fn copy_record(from: &Records, at: usize, to: &mut Records, shared: usize) {
-    let raw = from.raw_range(at);
-    let start = to.bytes.len();
-    to.bytes.extend_from_slice(&from.bytes[raw.clone()]);
-    let end = to.bytes.len();
-    for field in from.fields(at) {
-        let range = field.range();
-        let moved = if range.is_empty() || range.end <= shared && range.start == 0 {
-            range
-        } else if raw.contains(&range.start) {
-            range.start - raw.start + start..range.end - raw.start + start
-        } else {
-            // What a merged cell lent the row stands behind it.
-            let lent = to.bytes.len();
-            to.bytes.extend_from_slice(&from.bytes[range]);
-            lent..to.bytes.len()
-        };
-        to.push_field(Field::new(moved, false));
+/// The last records, so many at most, as a file of text would have them.
+fn as_texts(records: &Records, most: usize) -> Records {
+    let mut texts = Records::default();
+    let Some(typed) = records.typed() else { return texts };
+    for at in records.len().saturating_sub(most)..records.len() {
+        let start = texts.bytes.len();
+        for column in 0..typed.width() {
+            let from = texts.bytes.len();
+            let cell = typed.get(at, column).unwrap_or(Cell::Null);
+            cell.write(&records.bytes, &typed.wide, &mut texts.bytes);
+            texts.push_field(Field::new(from..texts.bytes.len(), false));
+        }
+        texts.end_record(start..texts.bytes.len(), records.line(at));
+        if let Some(fault) = records.fault(at) {
+            texts.mark_fault(fault.clone());
+        }
     }
-    to.end_record(start..end, from.line(at));
-    if let Some(fault) = from.fault(at) {
-        to.mark_fault(fault.clone());
+    texts
+}
+
+/// A value whose text stands so much further on.
+fn moved(cell: Cell, by: usize) -> Cell {
+    match cell {
+        Cell::Text { start, len } => Cell::text(start as usize + by..(start + len) as usize + by),
+        cell => cell,
     }
+}
+
+/// The bytes of a text.
+fn text_of(cell: Cell, bytes: &[u8]) -> &[u8] {
+    match cell {
+        Cell::Text { start, len } => bytes.get(start as usize..(start + len) as usize).unwrap_or_default(),
+        _ => &[],
+    }
+}
+
+fn written(value: Cell, text: &[u8]) -> String {
+    let mut out = Vec::new();
+    value.write(text, &[], &mut out);
+    String::from_utf8_lossy(&out).into_owned()
 }

@@ -39,7 +39,7 @@ fn is_unique(column: &ColumnReport, group: &Group, files: &[Candidate], feed: &F
     let key = match_key(&column.source);
     let hasher = std::hash::RandomState::new();
     let mut seen = HashSet::with_capacity(group.rows as usize);
-    let mut batch = Vec::new();
+    let (mut batch, mut text) = (Vec::new(), Vec::new());
     for file in &group.files {
         let Ok(mut source) = Source::open(&files[*file], feed, false, &[], &Silent) else { return false };
         while let Ok(true) = source.reader.next(&mut batch) {
@@ -50,9 +50,9 @@ fn is_unique(column: &ColumnReport, group: &Group, files: &[Candidate], feed: &F
             };
             let records = &batch[table];
             for row in 0..records.len() {
-                let Some(field) = records.fields(row).get(at) else { continue };
+                let Some((value, _)) = records.text(row, at, &mut text) else { continue };
                 // Two values of one hash would only hide a key, not invent one.
-                if !seen.insert(hasher.hash_one(records.value(*field))) {
+                if !seen.insert(hasher.hash_one(value)) {
                     return false;
                 }
             }

@@ -1,6 +1,13 @@
-//! Records as the readers hand them over: fields with positions, in reused buffers.
+//! Records as the readers hand them over: fields with positions, or columns of typed values, in
+//! reused buffers.
+
+mod cell;
+mod typed;
 
 use std::ops::Range;
+
+pub use cell::Cell;
+pub use typed::Columns;
 
 /// How a field stood in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -120,6 +127,8 @@ pub struct Records {
     pub offset: Option<u64>,
     /// Of a child table's records, one for each.
     links: Vec<Link>,
+    /// Of a typed source: the values, which then are no fields.
+    typed: Option<Columns>,
 }
 
 impl Records {
@@ -136,6 +145,68 @@ impl Records {
         self.faults.clear();
         self.links.clear();
         self.uneven = false;
+        if let Some(typed) = &mut self.typed {
+            typed.clear();
+        }
+    }
+
+    /// Makes this a batch of typed records with so many columns, and nothing in it yet.
+    pub fn begin_typed(&mut self, width: usize) {
+        self.clear();
+        if self.typed.as_ref().is_none_or(|typed| typed.width() != width) {
+            self.typed = Some(Columns::new(width));
+        }
+    }
+
+    /// The values of a batch of typed records.
+    pub fn typed(&self) -> Option<&Columns> {
+        self.typed.as_ref()
+    }
+
+    /// Adds a typed record; texts in `row` stand in `bytes`. `line` is where it stands in its file.
+    pub fn push_typed(&mut self, row: &[Cell], line: u64) {
+        let typed = self.typed.get_or_insert_with(|| Columns::new(row.len()));
+        typed.push(row);
+        self.entries.push(Entry { fields_end: 0, raw: 0..0, line });
+    }
+
+    /// A value as text, and how it stood in its source; `None` where the record has no such field.
+    /// What has no text of its own is written to `out`.
+    pub fn text<'t>(
+        &'t self,
+        record: usize,
+        column: usize,
+        out: &'t mut Vec<u8>,
+    ) -> Option<(&'t [u8], Origin)> {
+        let Some(typed) = &self.typed else {
+            let field = self.fields(record).get(column)?;
+            return Some((self.value(*field), field.origin()));
+        };
+        let cell = typed.get(record, column)?;
+        out.clear();
+        cell.write(&self.bytes, &typed.wide, out);
+        Some((out, Origin::Plain))
+    }
+
+    /// A record as it stands in its file, without its line end; a typed one as its values with tabs
+    /// between them.
+    pub fn raw_record(&self, record: usize) -> Vec<u8> {
+        let Some(typed) = &self.typed else { return self.raw(record).to_vec() };
+        let mut raw = Vec::new();
+        let mut end = 0;
+        for column in 0..typed.width() {
+            if column > 0 {
+                raw.push(b'\t');
+            }
+            let start = raw.len();
+            typed.column(column)[record].write(&self.bytes, &typed.wide, &mut raw);
+            if raw.len() > start {
+                end = raw.len();
+            }
+        }
+        // Blanks at the end say nothing.
+        raw.truncate(end);
+        raw
     }
 
     /// Closes the open record of a child table; `line` is that of the main table's record.
@@ -169,7 +240,8 @@ impl Records {
     /// How many bytes of memory the batch holds.
     pub fn held(&self) -> u64 {
         let fields = self.fields.capacity() * size_of::<Field>();
-        (self.bytes.capacity() + fields + self.entries.capacity() * size_of::<Entry>()) as u64
+        let typed = self.typed.as_ref().map_or(0, Columns::held);
+        (self.bytes.capacity() + typed + fields + self.entries.capacity() * size_of::<Entry>()) as u64
     }
 
     /// How many fields the open record has so far.
@@ -242,7 +314,7 @@ impl Records {
 
     /// How many fields every record has; `None` where they differ, or there are none.
     pub fn even_width(&self) -> Option<usize> {
-        let first = self.entries.first()?;
+        let first = self.entries.first().filter(|_| self.typed.is_none())?;
         (!self.uneven).then_some(first.fields_end as usize)
     }
 
@@ -307,6 +379,9 @@ impl Records {
         let fields = if keep == 0 { 0 } else { self.entries[keep - 1].fields_end as usize };
         self.fields.truncate(fields);
         self.entries.truncate(keep);
+        if let Some(typed) = &mut self.typed {
+            typed.truncate(keep);
+        }
         self.faults.retain(|(at, _)| *at < keep);
     }
 }
