@@ -3,52 +3,9 @@
 use serde::{Deserialize, Serialize};
 
 use crate::evidence::{Decision, Forced};
+pub use crate::format::{Format, Reading};
 use crate::names::Namer;
-use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
 use crate::types::{Domain, Type};
-
-/// How the values of a column are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Format {
-    /// The spellings of null.
-    pub nulls: NullSet,
-    /// Decimal mark and grouping.
-    pub number: NumberStyle,
-    /// The order of day, month and year.
-    pub date: DateOrder,
-    /// The pair of truth words.
-    pub truth: BoolWords,
-}
-
-impl Default for Format {
-    fn default() -> Self {
-        Format {
-            nulls: NullSet::ALL,
-            number: NumberStyle::default(),
-            date: DateOrder::default(),
-            truth: BoolWords::default(),
-        }
-    }
-}
-
-/// What it is known from how the values of a column are to be read.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Reading {
-    /// The values show it, or there is nothing to show.
-    #[default]
-    Shown,
-    /// They leave it open, and are read as those before them were.
-    Kept,
-    /// They leave it open, and it was guessed.
-    Guessed,
-}
-
-impl Reading {
-    fn is_shown(&self) -> bool {
-        *self == Reading::Shown
-    }
-}
 
 /// A column of a layout.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

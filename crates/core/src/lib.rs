@@ -8,9 +8,11 @@
 
 pub mod arrival;
 pub mod cast;
+pub mod change;
 pub mod count;
 pub mod drift;
 pub mod evidence;
+pub mod format;
 pub mod layout;
 pub mod names;
 pub mod outcome;

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::drift::Change;
+use crate::change::Change;
 use crate::layout::{Column, Layout, Reading};
 use crate::names::match_key;
 use crate::types::Domain;

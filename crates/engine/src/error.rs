@@ -119,7 +119,7 @@ pub enum ResubmitProblem {
         expected: usize,
     },
     /// A line does not name its reject.
-    #[error("{shown}, line {line}: `hd_reject` is `{}`, which is no number of a reject", clean(found))]
+    #[error("{shown}, line {line}: `hd_reject` is `{}`, which is not the number of a reject", clean(found))]
     NoNumber {
         /// The file.
         shown: String,
@@ -129,7 +129,7 @@ pub enum ResubmitProblem {
         found: String,
     },
     /// A line is no row.
-    #[error("{shown}: `{}` is no row under its header", clean(line))]
+    #[error("{shown}: `{}` is not a row under its header", clean(line))]
     NoRow {
         /// The file.
         shown: String,
@@ -149,7 +149,7 @@ pub enum ResubmitProblem {
         why: NotOpen,
     },
     /// A record is no JSON.
-    #[error("line {line}: `hd_record` is no JSON record: {why}")]
+    #[error("line {line}: `hd_record` is not a JSON record: {why}")]
     NoJson {
         /// The line.
         line: u64,

@@ -2,8 +2,6 @@
 
 use std::io;
 
-use crate::bytes::Compression;
-
 /// Why a file, or the rest of it, could not be read.
 #[derive(Debug, thiserror::Error)]
 pub enum ReadError {
@@ -20,10 +18,10 @@ pub enum ReadError {
         what: String,
     },
     /// A compressed file that breaks off or is damaged.
-    #[error("the {} data is damaged or cut short after {expanded} expanded bytes: {error}", compression.word())]
+    #[error("the {compression} data is damaged or cut short after {expanded} expanded bytes: {error}")]
     Compressed {
         /// How it is compressed.
-        compression: Compression,
+        compression: &'static str,
         /// How far it could be read.
         expanded: u64,
         /// The decoder's own words.

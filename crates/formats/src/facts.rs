@@ -1,6 +1,8 @@
 //! How a file is written, whatever its format.
 
-use crate::text::TextFacts;
+use hypodoke_core::count;
+
+use crate::dialect::{Dialect, Escape};
 
 /// How a file is written, as far as it is known. Whatever is asked of a format is answered here, so
 /// that nobody has to know which one it is.
@@ -44,4 +46,63 @@ pub enum FoundValue {
     One(String),
     /// Several of them.
     List(Vec<String>),
+}
+
+/// What was found of a text file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TextFacts {
+    /// The dialect.
+    pub dialect: Dialect,
+    /// The names of the columns, as the header has them.
+    pub names: Vec<String>,
+    /// Lines before the header.
+    pub skipped_lines: u64,
+    /// Lines of the header: 0 where there is none.
+    pub header_lines: usize,
+    /// Records after the table that are left out, known once the end is read.
+    pub footer: Vec<String>,
+    /// Whether the text begins with a byte-order mark.
+    pub marked: bool,
+    /// Records that end early are filled up with nulls.
+    pub short_rows: bool,
+    /// The fields stand at fixed places, and the dialect says nothing.
+    pub is_fixed: bool,
+}
+
+impl TextFacts {
+    /// The same in the terms of all formats.
+    pub(crate) fn in_general(&self) -> FormatFacts {
+        FormatFacts {
+            family: "text",
+            kind: if self.is_fixed { "fixed" } else { "csv" }.to_owned(),
+            text: Some(self.clone()),
+            remarks: self.remarks(),
+            is_nameless: self.header_lines == 0,
+            is_uniform: true,
+            ..FormatFacts::default()
+        }
+    }
+
+    fn remarks(&self) -> Vec<String> {
+        let mut remarks = Vec::new();
+        match self.dialect.quote {
+            Some(b'"') => {}
+            Some(quote) => remarks.push(format!("quoted with {}", quote as char)),
+            None => remarks.push("no quotes".to_owned()),
+        }
+        let mut remark = |is_so: bool, words: &str| remarks.extend(is_so.then(|| words.to_owned()));
+        remark(self.dialect.escape == Escape::Backslash, "backslash escapes");
+        remark(self.dialect.lone_cr, "lines end in CR");
+        remark(self.dialect.trailing_delimiter, "a delimiter ends every row");
+        remark(self.short_rows, "rows that end early are filled up with nulls");
+        if self.skipped_lines > 0 {
+            remarks.push(format!("{} before the header", count::of(self.skipped_lines, "line", "lines")));
+        }
+        match self.header_lines {
+            0 => remarks.push("no header".to_owned()),
+            1 => {}
+            lines => remarks.push(format!("header of {lines} lines")),
+        }
+        remarks
+    }
 }

@@ -6,6 +6,7 @@
 //! stream; what has to be read at any place is had of it as [`bytes::SeekableBytes`].
 
 pub mod bytes;
+mod dialect;
 mod error;
 mod facts;
 pub mod json;
@@ -18,4 +19,4 @@ pub use bytes::{ByteSource, SeekableBytes};
 pub use error::ReadError;
 pub use facts::{FormatFacts, FoundOption, FoundValue};
 pub use reader::{RecordReader, TableHead};
-pub use registry::{FormatOptions, Opened, open};
+pub use registry::{FormatOptions, OpenedFile, open};

@@ -27,7 +27,7 @@ pub struct FormatOptions {
 }
 
 /// An open file.
-pub struct Opened<'a> {
+pub struct OpenedFile<'a> {
     /// Its records.
     pub reader: Box<dyn RecordReader + 'a>,
     /// It is something else than its name says.
@@ -35,7 +35,7 @@ pub struct Opened<'a> {
 }
 
 /// What a format is told by.
-struct Sign<'s> {
+struct FileHead<'s> {
     /// The first bytes of the file.
     head: &'s [u8],
     name: &'s str,
@@ -43,7 +43,7 @@ struct Sign<'s> {
 }
 
 /// What opening a file may need to know.
-struct Request<'s> {
+struct OpenRequest<'s> {
     name: &'s str,
     options: &'s FormatOptions,
     known: &'s [TableHead],
@@ -63,55 +63,55 @@ enum Certainty {
 }
 
 /// Opens a file of a format.
-type Open = for<'a> fn(ByteSource<'a>, &Request<'_>) -> Result<Box<dyn RecordReader + 'a>, ReadError>;
+type Open = for<'a> fn(ByteSource<'a>, &OpenRequest<'_>) -> Result<Box<dyn RecordReader + 'a>, ReadError>;
 
 /// A format.
-struct Format {
+struct FormatEntry {
     words: &'static str,
     /// What the names of its files end in.
     endings: &'static [&'static str],
-    sniff: fn(&Sign<'_>) -> Option<Certainty>,
+    sniff: fn(&FileHead<'_>) -> Option<Certainty>,
     open: Open,
 }
 
 /// All formats.
-static FORMATS: [Format; 5] = [
-    Format {
+static FORMATS: [FormatEntry; 5] = [
+    FormatEntry {
         words: "a workbook",
         endings: &["xlsx", "xlsm", "xlsb", "xls", "ods"],
-        sniff: |sign| (is_workbook(sign.head) || is_archive(sign.head)).then_some(Certainty::Marked),
+        sniff: |file| (is_workbook(file.head) || is_archive(file.head)).then_some(Certainty::Marked),
         open: |bytes, request| {
             let options = workbook_options(request);
             let bytes = bytes.into_seekable()?;
             Ok(Box::new(WorkbookReader::open(move || Book::open(&bytes), &options)?))
         },
     },
-    Format {
+    FormatEntry {
         words: "an HTML page",
         endings: &[],
-        sniff: |sign| looks_like_html(sign.head).then_some(Certainty::Likely),
+        sniff: |file| looks_like_html(file.head).then_some(Certainty::Likely),
         open: |bytes, request| {
             let text = whole_text(bytes, request.options.text.encoding)?;
             let read = move || Ok(Book::of_grids("html", html_tables(&text)));
             Ok(Box::new(WorkbookReader::open(read, &workbook_options(request))?))
         },
     },
-    Format {
+    FormatEntry {
         words: "sheets in XML",
         endings: &[],
-        sniff: |sign| looks_like_sheet_markup(sign.head).then_some(Certainty::Likely),
+        sniff: |file| looks_like_sheet_markup(file.head).then_some(Certainty::Likely),
         open: |bytes, request| {
             let text = whole_text(bytes, request.options.text.encoding)?;
             let read = move || Ok(Book::of_grids("xml", markup_sheets(&text)?));
             Ok(Box::new(WorkbookReader::open(read, &workbook_options(request))?))
         },
     },
-    Format {
+    FormatEntry {
         words: "JSON",
         endings: &["json", "jsonl", "ndjson"],
-        sniff: |sign| match sign.options.json.rows_at {
+        sniff: |file| match file.options.json.rows_at {
             Some(_) => Some(Certainty::Asked),
-            None => looks_like_json(&narrow(sign.head), sign.name).then_some(Certainty::Likely),
+            None => looks_like_json(&narrow(file.head), file.name).then_some(Certainty::Likely),
         },
         open: |bytes, request| {
             let FormatOptions { text, json, .. } = request.options;
@@ -121,11 +121,11 @@ static FORMATS: [Format; 5] = [
             Ok(Box::new(reader))
         },
     },
-    Format {
+    FormatEntry {
         words: "delimited text",
         endings: &["csv", "tsv"],
-        sniff: |sign| {
-            let text = &sign.options.text;
+        sniff: |file| {
+            let text = &file.options.text;
             let is_asked = text.fields.is_some() || text.dialect.delimiter.is_some();
             Some(if is_asked { Certainty::Asked } else { Certainty::Possible })
         },
@@ -134,18 +134,18 @@ static FORMATS: [Format; 5] = [
 ];
 
 /// The format of a file.
-fn format_of(sign: &Sign<'_>) -> Option<&'static Format> {
+fn format_of(file: &FileHead<'_>) -> Option<&'static FormatEntry> {
     // The last of those that are equally sure is given, so the first entry is asked last.
     FORMATS
         .iter()
         .rev()
-        .filter_map(|format| Some(((format.sniff)(sign)?, format)))
+        .filter_map(|format| Some(((format.sniff)(file)?, format)))
         .max_by_key(|(sure, _)| *sure)
         .map(|(_, format)| format)
 }
 
 /// The format that the ending of a name promises.
-fn promised(name: &str) -> Option<&'static Format> {
+fn promised(name: &str) -> Option<&'static FormatEntry> {
     let name = name.to_lowercase();
     let (_, ending) = name.rsplit_once('.')?;
     FORMATS.iter().find(|format| format.endings.contains(&ending))
@@ -163,19 +163,19 @@ pub fn open<'a>(
     name: &str,
     options: &FormatOptions,
     known: &[TableHead],
-) -> Result<Opened<'a>, ReadError> {
+) -> Result<OpenedFile<'a>, ReadError> {
     let head = bytes.head()?;
     if head.is_empty() {
         return Err(ReadError::Empty);
     }
-    let format = format_of(&Sign { head: &head, name, options }).ok_or(ReadError::Empty)?;
+    let format = format_of(&FileHead { head: &head, name, options }).ok_or(ReadError::Empty)?;
     let other = promised(name).filter(|promised| !std::ptr::eq(*promised, format));
     let remark = other.map(|other| {
         let (called, found) = (other.words, format.words);
         format!("it is called as if it were {called}, but is {found}, and is read as that")
     });
-    let reader = (format.open)(bytes, &Request { name, options, known })?;
-    Ok(Opened { reader, remark })
+    let reader = (format.open)(bytes, &OpenRequest { name, options, known })?;
+    Ok(OpenedFile { reader, remark })
 }
 
 /// The head of a text of two bytes a character, near enough to tell its format.
@@ -188,7 +188,7 @@ fn narrow(head: &[u8]) -> Vec<u8> {
     }
 }
 
-fn workbook_options(request: &Request<'_>) -> WorkbookOptions {
+fn workbook_options(request: &OpenRequest<'_>) -> WorkbookOptions {
     let table = request.options.text.table.clone();
     WorkbookOptions { table, ..request.options.workbook.clone() }
 }
@@ -244,7 +244,7 @@ mod tests {
         #[case] options: FormatOptions,
         #[case] words: &str,
     ) {
-        let found = format_of(&Sign { head, name, options: &options }).map(|format| format.words);
+        let found = format_of(&FileHead { head, name, options: &options }).map(|format| format.words);
         assert_eq!(found, Some(words));
     }
 }

@@ -38,7 +38,7 @@ pub fn delimiter(text: &str) -> Result<Delimiter, String> {
         (_, Some(c), None) if !matches!(c, '\n' | '\r' | '"') => Delimiter::Char(c),
         _ => {
             return Err(format!(
-                "`{text}` is no delimiter; write one character, or comma, semicolon, tab, pipe, space or blanks"
+                "`{text}` is not a delimiter; write one character, or comma, semicolon, tab, pipe, space or blanks"
             ));
         }
     })
@@ -54,7 +54,7 @@ pub fn format(text: &str) -> Result<Forced, String> {
     }
     let styles = NumberStyle::ALL.map(NumberStyle::example).join(", ");
     let orders = DateOrder::ALL.map(DateOrder::words).join(", ");
-    Err(format!("`{text}` is no format; write numbers as one of {styles}; dates as one of {orders}"))
+    Err(format!("`{text}` is not a format; write numbers as one of {styles}; dates as one of {orders}"))
 }
 
 /// Fields of fixed width: `name:width`.
@@ -65,7 +65,7 @@ pub fn fixed_fields(list: &[String]) -> Result<Vec<FixedField>, String> {
         Some(FixedField { name: name.trim().to_owned(), width })
     };
     let read = |text: &String| {
-        field(text).ok_or_else(|| format!("`{text}` is no field; write its name and width, berth:4"))
+        field(text).ok_or_else(|| format!("`{text}` is not a field; write its name and width, berth:4"))
     };
     list.iter().map(read).collect()
 }
@@ -75,7 +75,7 @@ pub fn mark(text: &str) -> Result<Option<u8>, String> {
     match text.as_bytes() {
         b"none" => Ok(None),
         [byte] if byte.is_ascii() => Ok(Some(*byte)),
-        _ => Err(format!("`{text}` is no mark; write one character, or none")),
+        _ => Err(format!("`{text}` is not a mark; write one character, or none")),
     }
 }
 

@@ -37,7 +37,7 @@ pub fn moment_since(option: &str, text: &str, now: i64) -> Result<i64, Failure> 
         return Ok(now.saturating_sub(i64::try_from(span.as_micros()).unwrap_or(i64::MAX)));
     }
     edge(text, text, false).map_err(|_| {
-        Failure::usage(format!("--{option} {text}: that is no span of time, no day and no moment"))
+        Failure::usage(format!("--{option} {text}: that is not a duration, a day or a moment"))
             .advise("write 12h, 3d, 2026-03-02 or 2026-03-02T06:00")
     })
 }
@@ -51,7 +51,7 @@ pub fn midnight(now: Timestamp) -> i64 {
 /// A day or a moment in the machine's own zone; of a day, its first instant or its last.
 fn edge(text: &str, whole: &str, last: bool) -> Result<i64, Failure> {
     let wrong = || {
-        Failure::usage(format!("--modified {whole}: `{text}` is no day and no moment"))
+        Failure::usage(format!("--modified {whole}: `{text}` is neither a day nor a moment"))
             .advise("write 2026-03-02..2026-03-04, or 2026-03-02T06:00..")
     };
     let zoned = |moment: DateTime| moment.to_zoned(TimeZone::system()).map_err(|_| wrong());
@@ -100,7 +100,7 @@ mod tests {
     #[rstest]
     #[case(Some("1970-01-03..1970-01-02"), None, "ends before it begins")]
     #[case(Some("soon"), None, "no day and no moment")]
-    #[case(None, Some("3 weeks"), "no span of time")]
+    #[case(None, Some("3 weeks"), "not a duration")]
     fn wrong_windows_are_told(
         #[case] modified: Option<&str>,
         #[case] since: Option<&str>,

@@ -171,7 +171,7 @@ fn read_advice(error: &ReadError) -> Option<&'static str> {
         ReadError::Workbook(_) | ReadError::Json { .. } => Some("ask for the file again"),
         ReadError::Locked { .. } => Some("ask for the file without a password"),
         ReadError::Archive(_) | ReadError::Compressed { .. } => Some("ask for the file again"),
-        ReadError::Binary { .. } => Some("if it is text all the same, name its encoding with --encoding"),
+        ReadError::Binary { .. } => Some("if it is text, name its encoding with --encoding"),
         _ => None,
     }
 }
@@ -231,7 +231,7 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
             "load again once the server is back: what was loaded is kept, and nothing twice"
         }
         StoreError::Aborted { .. } | StoreError::Changed { .. } => "load again",
-        StoreError::Statement { .. } => "mend the statement; nothing of the file was kept",
+        StoreError::Statement { .. } => "correct the statement; nothing of the file was kept",
         StoreError::Refused { .. } | StoreError::Damaged { .. } | StoreError::RowRefused { .. } => {
             return None;
         }

@@ -123,10 +123,10 @@ pub enum RemoteTrouble {
         why: String,
     },
     /// Nothing is there to be let in by.
-    #[error("there is no key, agent or password to be let in by")]
+    #[error("there are no credentials: no key, no agent, no password")]
     NoWayIn,
     /// It will not have us.
-    #[error("the server does not let `{user}` in; it was tried with {tried}")]
+    #[error("the server refused the login of `{user}`; tried with {tried}")]
     NotLetIn {
         /// Whom we said to be.
         user: String,
@@ -140,13 +140,13 @@ pub enum RemoteTrouble {
         prompt: String,
     },
     /// It lets us in, and speaks to a person.
-    #[error("the server lets us in, and then says, where SFTP should begin: `{words}`")]
+    #[error("the login works, but the server then sends text where SFTP should begin: `{words}`")]
     Speaks {
         /// What it says, on one line.
         words: String,
     },
     /// It lets us in, and has no files for us.
-    #[error("the server lets us in, but has no SFTP")]
+    #[error("the login works, but the server offers no SFTP")]
     NoSftp,
     /// The folder is not there.
     #[error("there is no folder `{}` on it", folder.display())]

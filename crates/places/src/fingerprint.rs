@@ -11,7 +11,7 @@ use crate::error::PlaceError;
 use crate::folder::modified;
 
 /// A file that is being read.
-pub struct Opened {
+pub struct MeteredFile {
     reader: Box<dyn Read + Send>,
     meter: Meter,
 }
@@ -32,14 +32,18 @@ struct State {
 }
 
 /// Opens a file. `hashed` says whether its content is hashed on the way.
-pub fn open(path: &Path, hashed: bool) -> Result<Opened, PlaceError> {
+pub fn open(path: &Path, hashed: bool) -> Result<MeteredFile, PlaceError> {
     let failed = |error| PlaceError::of(path, error);
     let file = File::open(path).map_err(failed)?;
     opened(path, hashed, |file| Box::new(file), file, true).map_err(failed)
 }
 
 /// Opens something in a file, by a reader made of it: what is hashed is what that reader gives.
-pub fn open_inside(path: &Path, hashed: bool, reader: Box<dyn Read + Send>) -> Result<Opened, PlaceError> {
+pub fn open_inside(
+    path: &Path,
+    hashed: bool,
+    reader: Box<dyn Read + Send>,
+) -> Result<MeteredFile, PlaceError> {
     let failed = |error| PlaceError::of(path, error);
     let file = File::open(path).map_err(failed)?;
     opened(path, hashed, |_| reader, file, false).map_err(failed)
@@ -51,7 +55,7 @@ fn opened(
     reader: impl FnOnce(File) -> Box<dyn Read + Send>,
     file: File,
     whole: bool,
-) -> io::Result<Opened> {
+) -> io::Result<MeteredFile> {
     let about = file.metadata()?;
     if about.is_dir() {
         return Err(io::Error::from(io::ErrorKind::IsADirectory));
@@ -59,17 +63,17 @@ fn opened(
     let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
     let begun = (about.len(), modified(&about));
     let meter = Meter { path: path.to_path_buf(), begun, whole, state: Arc::new(Mutex::new(state)) };
-    Ok(Opened { reader: reader(file), meter })
+    Ok(MeteredFile { reader: reader(file), meter })
 }
 
-impl Opened {
+impl MeteredFile {
     /// The meter that will know the content's hash.
     pub fn meter(&self) -> Meter {
         self.meter.clone()
     }
 }
 
-impl Read for Opened {
+impl Read for MeteredFile {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.reader.read(buffer)?;
         let mut state = self.meter.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());

@@ -19,7 +19,7 @@ pub use after::PutAway;
 pub use backend::{Backend, Identity, Listed, ShownKey};
 pub use digest::Digest;
 pub use error::{PlaceError, RemoteTrouble};
-pub use fingerprint::{Meter, Opened, open, open_inside};
+pub use fingerprint::{Meter, MeteredFile, open, open_inside};
 pub use folder::{look_at, path_text};
 pub use place::{Completeness, Place, beside};
 pub use seen::{Fetched, Listing, Seen, SpooledFile, dismiss, expect};

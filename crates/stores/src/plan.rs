@@ -4,9 +4,7 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
-use hypodoke_core::outcome::Outcome;
 
-use crate::ledger::FileEntry;
 use crate::merge::{Counts, Mode};
 
 /// What becomes of one table that a file fills.
@@ -67,8 +65,8 @@ pub struct LoadPlan {
     pub shape: Option<String>,
     /// No rows come in the place of those that are replaced: they are only taken out.
     pub retracts: bool,
-    /// The file of the ledger whose mended rejects these rows are: it gets no entry of its own.
-    pub mends: Option<i64>,
+    /// The file of the ledger whose corrected rejects these rows are: it gets no entry of its own.
+    pub resubmits: Option<i64>,
 }
 
 /// What came of a file.
@@ -81,30 +79,6 @@ pub struct Finished {
 }
 
 impl LoadPlan {
-    /// The ledger's entry for the file as it is begun: its figures come when it ends.
-    pub(crate) fn entry(&self) -> FileEntry {
-        FileEntry {
-            file: 0,
-            batch: self.batch,
-            arrival: self.arrival.clone(),
-            hash: None,
-            feed: self.feed.clone(),
-            table: Some(self.table().to_owned()),
-            kind: Some(self.kind.clone()),
-            outcome: if self.retracts { Outcome::Retracted } else { Outcome::Loaded },
-            read: 0,
-            loaded: 0,
-            rejected: 0,
-            left_out: 0,
-            counts: Counts::default(),
-            began: self.began,
-            ended: self.began,
-            message: None,
-            replaced_by: None,
-            shape: self.shape.clone(),
-        }
-    }
-
     /// The table that the file is known by.
     pub fn table(&self) -> &str {
         self.tables.first().map_or("", |main| &main.table)
@@ -141,8 +115,8 @@ pub struct FileSummary {
     pub parts: Vec<PartSummary>,
     /// When the load ended: microseconds since 1970.
     pub ended: i64,
-    /// Rejects that are none any more, where the load mends some.
-    pub mended: Vec<i64>,
+    /// Rejects that are none any more, where the load resubmits some.
+    pub resubmitted: Vec<i64>,
 }
 
 impl FileSummary {

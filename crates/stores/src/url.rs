@@ -33,7 +33,7 @@ pub enum StoreUrl {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum UrlError {
     /// No store is of that kind.
-    #[error("`{0}:` is no database that is known; use sqlite:FILE or postgres://USER@HOST/DATABASE")]
+    #[error("`{0}:` is not a known kind of database; use sqlite:FILE or postgres://USER@HOST/DATABASE")]
     Scheme(String),
     /// Nothing before a colon.
     #[error("`{0}` does not say which kind of database it is; for a file write sqlite:{0}")]
@@ -41,7 +41,7 @@ pub enum UrlError {
     /// No file is named.
     #[error("`sqlite:` needs the name of a file behind it")]
     NoFile,
-    /// It is no address.
+    /// It is not an address.
     #[error("the address of the PostgreSQL database does not read: {0}")]
     Address(String),
 }

@@ -63,7 +63,7 @@ fn layout(columns: &[(&str, Type)]) -> Layout {
 fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
     LoadPlan {
         shape: None,
-        mends: None,
+        resubmits: None,
         retracts: false,
         batch: store.begin_batch(NOON).expect("a batch"),
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON, token: None },
@@ -314,7 +314,7 @@ fn names_are_quoted_whatever_they_are(#[values(Sqlite, Postgres)] kind: Kind) {
 #[rstest]
 #[case("sqlite:", "needs the name of a file")]
 #[case("harbour.db", "write sqlite:harbour.db")]
-#[case("fax:harbour", "`fax:` is no database that is known")]
+#[case("fax:harbour", "`fax:` is not a known kind of database")]
 fn wrong_addresses_say_what_is_wrong(#[case] url: &str, #[case] why: &str) {
     let error = StoreUrl::parse(url, Path::new("")).expect_err("an error").to_string();
     assert!(error.contains(why), "{error}");

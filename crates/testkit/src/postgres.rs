@@ -11,9 +11,9 @@ use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
 mod certificates;
+mod user;
 
-/// A user without rights, as which the server runs where the tests run as root.
-const NOBODY: u32 = 65_534;
+use user::{NOBODY, is_root};
 
 /// The user that owns everything on the server.
 const OWNER: &str = "quillane";
@@ -57,10 +57,6 @@ fn modest(program: &Path) -> Command {
         .stdout(Stdio::null())
         .stderr(Stdio::null());
     command
-}
-
-fn is_root() -> bool {
-    Command::new("id").arg("-u").output().is_ok_and(|output| output.stdout.starts_with(b"0\n"))
 }
 
 impl Server {

@@ -41,7 +41,7 @@ impl Literal {
             Type::Time => temporal::read_time(bytes).map(Literal::Micros),
             _ => Some(Literal::Text(text.to_owned())),
         };
-        read.ok_or_else(|| format!("`{text}` is no {ty}"))
+        read.ok_or_else(|| format!("`{text}` is not of type {ty}"))
     }
 
     /// How a value stands to it; `None` where they are of different kinds.

@@ -10,6 +10,7 @@ mod family;
 mod limit;
 mod measure;
 mod reason;
+mod target;
 mod typed;
 mod unique;
 mod value;
@@ -19,68 +20,15 @@ pub use family::settle;
 pub use limit::Limit;
 pub use measure::{Condition, Demand, Literal, Test};
 pub use reason::Reason;
+pub use target::{Source, Target};
 
 use crate::layout::Format;
 use crate::pattern::PartValue;
 pub use crate::record::Cell;
 use crate::record::{Field, Origin, Records};
-use crate::types::{Digits, Domain, Type};
+use crate::types::Digits;
 use unique::Once;
-use value::Met;
-
-/// Where a table column's values come from.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Source {
-    /// A field of the record.
-    Field(usize),
-    /// The same for every record of the file: a part of its name.
-    Constant(PartValue),
-    /// Several fields, put together as one JSON object: their names and places.
-    Extras(Vec<(String, usize)>),
-    /// Nowhere: null.
-    Nothing,
-}
-
-/// What is to become of one column of the table.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Target {
-    /// The column's name in the file, for rejects.
-    pub source_name: String,
-    /// Its type in the table.
-    pub ty: Type,
-    /// The digits that its numbers needed until now, and the sign they carry.
-    pub digits: Digits,
-    /// Where its values come from.
-    pub source: Source,
-    /// How they are written.
-    pub format: Format,
-    /// Words that are null because the user says so.
-    pub also_null: Vec<String>,
-    /// Strings of a typed source are texts, whatever they say.
-    pub strings_are_text: bool,
-    /// A value that does not fit is a reject by the user's will, not a surprise.
-    pub pinned: bool,
-    /// It takes no null.
-    pub required: bool,
-    /// What the column holds is narrower than its type.
-    pub limit: Option<Limit>,
-    /// Blanks around texts are cut off.
-    pub trim: bool,
-    /// What stands for null, as a file would write it.
-    pub default: Option<String>,
-    /// What is asked of its values.
-    pub demand: Demand,
-}
-
-impl Target {
-    /// The digits that the numbers of a domain need.
-    pub fn digits_of(domain: Domain) -> Digits {
-        match domain {
-            Domain::Number(digits) => digits,
-            _ => Digits::default(),
-        }
-    }
-}
+use value::SeenValues;
 
 /// One value that would not do.
 #[derive(Clone, Debug)]
@@ -110,7 +58,7 @@ pub struct Caster {
     /// How many fields a record of the file has.
     fields: usize,
     /// Per column, what was met: it keeps the layout true without evidence.
-    met: Vec<Met>,
+    met: Vec<SeenValues>,
     surprises: u64,
     misfits: Vec<Misfit>,
     bad: Vec<bool>,
@@ -124,7 +72,7 @@ pub struct Caster {
 impl Caster {
     /// A caster for records of so many fields.
     pub fn new(targets: Vec<Target>, fields: usize) -> Caster {
-        let met = vec![Met::default(); targets.len()];
+        let met = vec![SeenValues::default(); targets.len()];
         let once = targets.iter().map(|target| target.demand.unique.then(Once::default)).collect();
         Caster {
             targets,
@@ -302,7 +250,7 @@ impl Caster {
         let width = *width;
         let first = self.misfits.len();
         let misfits = &mut self.misfits;
-        let mut reader = value::Reader::new(target, self.met[column], wide);
+        let mut reader = target.reader(self.met[column], wide);
         let out = |at: usize, read: Result<Cell, Reason>| match read {
             Ok(value) => cells[at * width + column] = value,
             Err(reason) => misfits.push(Misfit { record: at as u32, column, reason }),
@@ -310,7 +258,8 @@ impl Caster {
         if records.typed().is_some() {
             typed::read_column(&mut reader, records, &self.bad, field, out);
         } else {
-            let values = value::Column { records, bad: &self.bad, field, even: records.even_width(), at: 0 };
+            let values =
+                value::FieldValues { records, bad: &self.bad, field, even: records.even_width(), at: 0 };
             reader.read_all(values, out);
         }
         let mut met = reader.met();

@@ -3,6 +3,7 @@ use rstest::rstest;
 use super::*;
 use crate::spelling::number::Group;
 use crate::spelling::{DateOrder, NumberStyle};
+use crate::types::Type;
 
 fn target(ty: Type) -> Target {
     Target {

@@ -1,6 +1,6 @@
 //! Reading one value for one column.
 
-use super::{Cell, Reason, Target};
+use super::{Cell, Reason};
 use crate::layout::Format;
 use crate::record::{Field, Origin, Records};
 use crate::spelling::number::{self, digit_count};
@@ -10,7 +10,7 @@ use crate::types::{Digits, Domain, Type, Unit};
 
 /// What was met among the values of one column, as far as evidence would have asked about it.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Met {
+pub struct SeenValues {
     /// The greatest magnitude of a whole number or decimal, at the column's scale.
     greatest: u64,
     /// The digits that floats were written with.
@@ -36,7 +36,7 @@ pub struct Raw<'v> {
 }
 
 /// The values of one column, of the records that nothing is wrong with so far.
-pub struct Column<'r> {
+pub struct FieldValues<'r> {
     /// The records.
     pub records: &'r Records,
     /// Those that something is wrong with.
@@ -49,7 +49,7 @@ pub struct Column<'r> {
     pub at: usize,
 }
 
-impl<'r> Iterator for Column<'r> {
+impl<'r> Iterator for FieldValues<'r> {
     type Item = Raw<'r>;
 
     // A call for each value of each column would cost as much as reading it.
@@ -68,40 +68,25 @@ impl<'r> Iterator for Column<'r> {
 
 /// Reads the values of one column, one after another.
 pub struct Reader<'a> {
-    ty: Type,
-    trim: bool,
-    format: Format,
-    known: Digits,
-    also_null: &'a [String],
-    strings_are_text: bool,
-    wide: &'a mut Vec<i128>,
-    met: Met,
+    pub(super) ty: Type,
+    pub(super) trim: bool,
+    pub(super) format: Format,
+    pub(super) known: Digits,
+    pub(super) also_null: &'a [String],
+    pub(super) strings_are_text: bool,
+    pub(super) wide: &'a mut Vec<i128>,
+    pub(super) met: SeenValues,
 }
 
 impl<'a> Reader<'a> {
-    /// A reader for a column of which this much was met before; mantissas too wide for a cell go to
-    /// `wide`.
-    pub fn new(target: &'a Target, met: Met, wide: &'a mut Vec<i128>) -> Reader<'a> {
-        Reader {
-            also_null: &target.also_null,
-            strings_are_text: target.strings_are_text,
-            ty: target.ty,
-            trim: target.trim,
-            format: target.format,
-            known: target.digits,
-            wide,
-            met,
-        }
-    }
-
     /// A reader of a type that knows nothing else of the column.
     pub fn plain(ty: Type, format: Format, wide: &'a mut Vec<i128>) -> Reader<'a> {
-        let (known, met) = (Digits::default(), Met::default());
+        let (known, met) = (Digits::default(), SeenValues::default());
         Reader { also_null: &[], strings_are_text: false, ty, trim: false, format, known, wide, met }
     }
 
     /// What was met so far.
-    pub fn met(&self) -> Met {
+    pub fn met(&self) -> SeenValues {
         self.met
     }
 
@@ -330,7 +315,7 @@ impl<'a> Reader<'a> {
     }
 }
 
-impl Met {
+impl SeenValues {
     /// The digits that the numbers of a column of this type need.
     pub fn digits(&self, ty: Type) -> Digits {
         let scale = match ty {

@@ -4,7 +4,7 @@
 use serde::Serialize;
 
 use super::{ColumnEvidence, Spot, Tally, UnitKey};
-use crate::layout::{Format, Reading};
+use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{ANY_ORDER, Orders};
 use crate::spelling::words::{BoolWords, NullSet};

@@ -26,8 +26,10 @@ pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 pub use together::{FormatHint, decide_all};
 
-use crate::record::{Cell, Columns, Fault, Field, Origin, Records};
-use crate::spelling::{Class, Number, NumberSight, Sight, TemporalSight, recognise, trim, words};
+use crate::record::{Cell, Fault, Field, Origin, Records, TypedColumns};
+use crate::spelling::{
+    Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, trim, words,
+};
 use crate::types::{Digits, Unit};
 
 const HASH: foldhash::fast::FixedState = foldhash::fast::FixedState::with_seed(0x0071_1e57_a1e5);
@@ -136,7 +138,7 @@ impl ColumnEvidence {
     /// Takes a value of a typed source in: what it is need not be recognised. `text` is that value as a
     /// file of text would have it.
     fn add_typed(&mut self, cell: Cell, text: &[u8], wide: &[i128], spot: impl Fn() -> Spot) {
-        self.add_as(text, || typed::sight_of(cell, text, wide), spot);
+        self.add_as(text, || typed::recognised(cell, text, wide), spot);
     }
 
     /// Takes a value in.
@@ -146,7 +148,7 @@ impl ColumnEvidence {
     }
 
     #[inline(always)]
-    fn add_as(&mut self, value: &[u8], sight: impl FnOnce() -> Sight, spot: impl Fn() -> Spot) {
+    fn add_as(&mut self, value: &[u8], sight: impl FnOnce() -> Recognised, spot: impl Fn() -> Spot) {
         self.present += 1;
         if value.is_empty() {
             return self.nulls[words::EMPTY as usize].add(&spot, value);
@@ -167,26 +169,26 @@ impl ColumnEvidence {
 
     /// Takes in a value that was not seen a short while ago.
     #[inline]
-    fn add_new(&mut self, value: &[u8], hash: u64, sight: Sight, spot: impl Fn() -> Spot) {
+    fn add_new(&mut self, value: &[u8], hash: u64, sight: Recognised, spot: impl Fn() -> Spot) {
         let mut remembered = Some(Remembered::default());
         let class = match sight {
-            Sight::Null(index) => return self.nulls[index as usize].add(&spot, value),
-            Sight::Integer(number, digits) => {
+            Recognised::Null(index) => return self.nulls[index as usize].add(&spot, value),
+            Recognised::Integer(number, digits) => {
                 self.add_integer(number, digits);
                 Class::Integer
             }
-            Sight::Number(number) => {
+            Recognised::Number(number) => {
                 // What is counted besides the class cannot be remembered.
                 let bare = number.digits.unit == Unit::Bare && !number.accounting;
                 remembered = remembered.filter(|_| bare);
                 self.add_number(&number, &spot, value)
             }
-            Sight::Temporal(temporal) => {
+            Recognised::Temporal(temporal) => {
                 remembered =
                     (!temporal.short_year).then_some(Remembered { class: 0, orders: temporal.orders });
                 self.add_temporal(&temporal, &spot, value)
             }
-            Sight::Time(micros) => {
+            Recognised::Time(micros) => {
                 self.times.add(micros);
                 Class::Time
             }
@@ -207,7 +209,7 @@ impl ColumnEvidence {
         self.integers.add(value);
     }
 
-    fn add_number(&mut self, sight: &NumberSight, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
+    fn add_number(&mut self, sight: &RecognisedNumber, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
         let at = sight.class as usize;
         self.digits[at] = self.digits[at].join(sight.digits);
         self.numbers[at].add(sight.number);
@@ -221,7 +223,12 @@ impl ColumnEvidence {
         sight.class
     }
 
-    fn add_temporal(&mut self, sight: &TemporalSight, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
+    fn add_temporal(
+        &mut self,
+        sight: &RecognisedTemporal,
+        spot: impl FnOnce() -> Spot,
+        value: &[u8],
+    ) -> Class {
         self.orders[sight.orders as usize].add(spot, value);
         self.short_years += sight.short_year as u64;
         self.stood.0 |= 1u32.wrapping_shl(u32::from(sight.pair.0));
@@ -307,7 +314,7 @@ fn merge_all(ours: &mut [Tally], theirs: &[Tally]) {
 fn is_truth_word(value: &[u8]) -> bool {
     value.len() <= words::LONGEST
         && value.first().is_some_and(u8::is_ascii_alphabetic)
-        && matches!(recognise(value), Sight::Boolean(_))
+        && matches!(recognise(value), Recognised::Boolean(_))
 }
 
 fn characters(value: &[u8]) -> u64 {
@@ -384,7 +391,7 @@ impl TableEvidence {
     }
 
     /// Takes in the values of typed records.
-    fn add_columns(&mut self, records: &Records, values: &Columns, file: u32) {
+    fn add_columns(&mut self, records: &Records, values: &TypedColumns, file: u32) {
         let mut text = Vec::new();
         let is_whole: Vec<bool> = (0..records.len()).map(|row| records.fault(row).is_none()).collect();
         let whole = is_whole.iter().filter(|is_whole| **is_whole).count() as u64;

@@ -294,8 +294,8 @@ proptest! {
     ) {
         let known = decide(&part(&known, 0), Hints::default(), Forced::default());
         let table = TableEvidence { columns: vec![part(&values, 1)], ..TableEvidence::default() };
-        let habit = FormatHint::of(known.domain, known.format);
-        let found = decide_all(&table, Hints::default(), &[], &[habit]).remove(0);
+        let hint = FormatHint::of(known.domain, known.format);
+        let found = decide_all(&table, Hints::default(), &[], &[hint]).remove(0);
         let caster = cast_as(&known, &values);
         let wider = known.domain.join(found.domain);
         if caster.surprises() == 0 {

@@ -3,7 +3,7 @@
 
 use super::decide::{Decision, Forced, Hints, decide};
 use super::{ColumnEvidence, TableEvidence};
-use crate::layout::{Format, Reading};
+use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Group};
 use crate::spelling::temporal::ANY_ORDER;
 use crate::spelling::{DateOrder, NumberStyle};
@@ -27,7 +27,7 @@ impl FormatHint {
         FormatHint { comma: has_marks.then_some(format.number.comma), order: is_dated.then_some(format.date) }
     }
 
-    /// The habit of both, where they do not differ.
+    /// The hint of both, where they do not differ.
     pub fn meet(self, other: FormatHint) -> FormatHint {
         fn both<T: PartialEq>(ours: Option<T>, theirs: Option<T>) -> Option<T> {
             match (ours, theirs) {
@@ -47,19 +47,19 @@ impl FormatHint {
 
 /// Decides every column of a table, the clear ones first: what they show helps the others.
 ///
-/// `forced` says how columns are written, and `habits` how they were until now, by their number;
+/// `forced` says how columns are written, and `hints_before` how they were until now, by their number;
 /// those beyond its end are free. A column that its values leave open is read as it always was,
 /// unless clear ones show that the file is written in another way than the ones before.
 pub fn decide_all(
     table: &TableEvidence,
     hints: Hints,
     forced: &[Forced],
-    habits: &[FormatHint],
+    hints_before: &[FormatHint],
 ) -> Vec<Decision> {
     let said = |at: usize| forced.get(at).copied().unwrap_or_default();
     let first = |(at, column)| decide(column, Hints::default(), said(at));
     let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
-    let kept = still_kept(&alone, habits);
+    let kept = still_kept(&alone, hints_before);
     let clear = |d: &&Decision| d.ambiguity.is_none();
     let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
         Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
@@ -71,10 +71,10 @@ pub fn decide_all(
     });
     let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
     let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
-        let habit = kept(at);
-        if alone.reading == Reading::Guessed && habit != FormatHint::default() {
+        let hint = kept(at);
+        if alone.reading == Reading::Guessed && hint != FormatHint::default() {
             let hints =
-                Hints { comma: habit.comma.or(hints.comma), order: habit.order.or(hints.order), ..hints };
+                Hints { comma: hint.comma.or(hints.comma), order: hint.order.or(hints.order), ..hints };
             Decision { ambiguity: None, reading: Reading::Kept, ..decide(column, hints, said(at)) }
         } else if alone.ambiguity.is_some() {
             decide(column, hints, said(at))
@@ -85,9 +85,12 @@ pub fn decide_all(
     table.columns.iter().enumerate().zip(alone).map(again).collect()
 }
 
-/// The habits that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
-fn still_kept<'a>(alone: &[Decision], habits: &'a [FormatHint]) -> impl Fn(usize) -> FormatHint + use<'a> {
-    let clear = alone.iter().zip(habits).filter(|(decision, _)| decision.reading == Reading::Shown);
+/// The hints_before that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
+fn still_kept<'a>(
+    alone: &[Decision],
+    hints_before: &'a [FormatHint],
+) -> impl Fn(usize) -> FormatHint + use<'a> {
+    let clear = alone.iter().zip(hints_before).filter(|(decision, _)| decision.reading == Reading::Shown);
     let (mut marks, mut dates) = (true, true);
     for (decision, before) in clear {
         let now = FormatHint::of(decision.domain, decision.format);
@@ -95,8 +98,8 @@ fn still_kept<'a>(alone: &[Decision], habits: &'a [FormatHint]) -> impl Fn(usize
         dates &= now.order.is_none() || before.order.is_none() || now.order == before.order;
     }
     move |at| {
-        let habit = habits.get(at).copied().unwrap_or_default();
-        FormatHint { comma: habit.comma.filter(|_| marks), order: habit.order.filter(|_| dates) }
+        let hint = hints_before.get(at).copied().unwrap_or_default();
+        FormatHint { comma: hint.comma.filter(|_| marks), order: hint.order.filter(|_| dates) }
     }
 }
 
@@ -120,7 +123,7 @@ mod tests {
     use super::*;
     use crate::evidence::Spot;
 
-    /// Columns parted by `|`, their values by blanks.
+    /// TypedColumns parted by `|`, their values by blanks.
     fn table(columns: &str) -> TableEvidence {
         let column = |values: &str| {
             let mut evidence = ColumnEvidence::default();
@@ -149,12 +152,12 @@ mod tests {
     #[case::written_anew("1,234|7,5", &[number(false), number(false)], "decimal(4,3)")]
     fn what_values_leave_open_is_read_as_it_always_was(
         #[case] columns: &str,
-        #[case] habits: &[FormatHint],
+        #[case] hints_before: &[FormatHint],
         #[case] ty: &str,
     ) {
-        let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
+        let decisions = decide_all(&table(columns), Hints::default(), &[], hints_before);
         assert_eq!(decisions[0].domain.ty().to_string(), ty);
-        assert!(habits.len() != 1 || decisions[0].ambiguity.is_none());
+        assert!(hints_before.len() != 1 || decisions[0].ambiguity.is_none());
     }
 
     #[rstest]
@@ -165,10 +168,10 @@ mod tests {
     #[case::dated_anew("03/04/2026|04/25/2026", &[date(DateOrder::Dmy), date(DateOrder::Dmy)], DateOrder::Mdy)]
     fn dates_are_read_as_they_always_were(
         #[case] columns: &str,
-        #[case] habits: &[FormatHint],
+        #[case] hints_before: &[FormatHint],
         #[case] order: DateOrder,
     ) {
-        let decisions = decide_all(&table(columns), Hints::default(), &[], habits);
+        let decisions = decide_all(&table(columns), Hints::default(), &[], hints_before);
         assert_eq!(decisions[0].format.date, order);
     }
 

@@ -7,7 +7,7 @@ mod typed;
 use std::ops::Range;
 
 pub use cell::Cell;
-pub use typed::Columns;
+pub use typed::TypedColumns;
 
 /// How a field stood in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -128,7 +128,7 @@ pub struct Records {
     /// Of a child table's records, one for each.
     links: Vec<Link>,
     /// Of a typed source: the values, which then are no fields.
-    typed: Option<Columns>,
+    typed: Option<TypedColumns>,
 }
 
 impl Records {
@@ -154,18 +154,18 @@ impl Records {
     pub fn begin_typed(&mut self, width: usize) {
         self.clear();
         if self.typed.as_ref().is_none_or(|typed| typed.width() != width) {
-            self.typed = Some(Columns::new(width));
+            self.typed = Some(TypedColumns::new(width));
         }
     }
 
     /// The values of a batch of typed records.
-    pub fn typed(&self) -> Option<&Columns> {
+    pub fn typed(&self) -> Option<&TypedColumns> {
         self.typed.as_ref()
     }
 
     /// Adds a typed record; texts in `row` stand in `bytes`. `line` is where it stands in its file.
     pub fn push_typed(&mut self, row: &[Cell], line: u64) {
-        let typed = self.typed.get_or_insert_with(|| Columns::new(row.len()));
+        let typed = self.typed.get_or_insert_with(|| TypedColumns::new(row.len()));
         typed.push(row);
         self.entries.push(Entry { fields_end: 0, raw: 0..0, line });
     }
@@ -240,7 +240,7 @@ impl Records {
     /// How many bytes of memory the batch holds.
     pub fn held(&self) -> u64 {
         let fields = self.fields.capacity() * size_of::<Field>();
-        let typed = self.typed.as_ref().map_or(0, Columns::held);
+        let typed = self.typed.as_ref().map_or(0, TypedColumns::held);
         (self.bytes.capacity() + typed + fields + self.entries.capacity() * size_of::<Entry>()) as u64
     }
 

@@ -4,16 +4,16 @@ use super::Cell;
 
 /// The values of a batch, column by column.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Columns {
+pub struct TypedColumns {
     columns: Vec<Vec<Cell>>,
     /// Mantissas too wide for a cell.
     pub wide: Vec<i128>,
 }
 
-impl Columns {
+impl TypedColumns {
     /// No values yet, of so many columns.
-    pub fn new(width: usize) -> Columns {
-        Columns { columns: vec![Vec::new(); width], wide: Vec::new() }
+    pub fn new(width: usize) -> TypedColumns {
+        TypedColumns { columns: vec![Vec::new(); width], wide: Vec::new() }
     }
 
     /// How many columns there are.

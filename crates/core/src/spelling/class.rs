@@ -1,7 +1,5 @@
 //! The classes that evidence counts values into.
 
-use super::{BoolWords, Sight};
-
 /// The narrowest class a value's spelling belongs to. Evidence keeps one tally per class;
 /// what a column is follows from which classes it holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -190,29 +188,5 @@ impl Class {
             Class::Json => "json",
             _ => "text",
         }
-    }
-}
-
-impl Sight {
-    /// The class of a sight; `None` for a null.
-    pub fn class(&self) -> Option<Class> {
-        Some(match self {
-            Sight::Null(_) => return None,
-            Sight::Integer(..) => Class::Integer,
-            Sight::Number(number) => number.class,
-            Sight::Temporal(temporal) => temporal.class,
-            Sight::Time(_) => Class::Time,
-            Sight::Boolean(pair) => match pair {
-                BoolWords::TrueFalse => Class::TrueFalse,
-                BoolWords::YesNo => Class::YesNo,
-                BoolWords::Yn => Class::Yn,
-                BoolWords::Tf => Class::Tf,
-                BoolWords::OnOff => Class::OnOff,
-            },
-            Sight::Uuid => Class::Uuid,
-            Sight::Json => Class::Json,
-            Sight::LeadingZero => Class::LeadingZero,
-            Sight::Text => Class::Text,
-        })
     }
 }

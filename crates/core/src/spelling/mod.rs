@@ -9,65 +9,24 @@ pub mod number;
 pub mod temporal;
 pub mod words;
 
+mod blanks;
 mod class;
+mod recognised;
 
+pub use blanks::trim;
 pub use class::{Class, Family};
-pub use number::{Number, NumberSight, NumberStyle};
-pub use temporal::{DateOrder, Orders, TemporalSight};
+pub use number::{Number, NumberStyle};
+pub use recognised::{Recognised, RecognisedNumber, RecognisedTemporal};
+pub use temporal::{DateOrder, Orders};
 pub use words::{BoolWords, NullSet};
 
 use words::Word;
 
-/// What one value could be.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Sight {
-    /// A spelling of null, by its index in [`words::NULL_SPELLINGS`].
-    Null(u8),
-    /// A whole number without marks that fits 64 bits: by far the commonest number.
-    Integer(i64, u16),
-    /// Any other number.
-    Number(NumberSight),
-    /// A date or a timestamp.
-    Temporal(TemporalSight),
-    /// A time of day, in microseconds.
-    Time(i64),
-    /// One of a pair of truth words.
-    Boolean(BoolWords),
-    /// A UUID.
-    Uuid,
-    /// A JSON object or array.
-    Json,
-    /// Digits with a leading zero, which a number would lose.
-    LeadingZero,
-    /// None of these.
-    Text,
-}
-
-/// Takes blanks (space, tab, no-break space) off both ends.
-#[inline]
-pub fn trim(bytes: &[u8]) -> &[u8] {
-    match (bytes.first(), bytes.last()) {
-        (Some(&a), Some(&b)) if a > b' ' && b > b' ' && a != 0xC2 && b != 0xA0 => bytes,
-        _ => trim_slow(bytes),
-    }
-}
-
-#[cold]
-fn trim_slow(mut bytes: &[u8]) -> &[u8] {
-    loop {
-        bytes = match bytes {
-            [b' ' | b'\t' | b'\r' | b'\n', rest @ ..] | [0xC2, 0xA0, rest @ ..] => rest,
-            [rest @ .., b' ' | b'\t' | b'\r' | b'\n'] | [rest @ .., 0xC2, 0xA0] => rest,
-            _ => return bytes,
-        }
-    }
-}
-
 /// Says what a value could be. Blanks around it are disregarded.
 #[inline]
-pub fn recognise(value: &[u8]) -> Sight {
+pub fn recognise(value: &[u8]) -> Recognised {
     let bytes = trim(value);
-    let Some(&first) = bytes.first() else { return Sight::Null(words::EMPTY) };
+    let Some(&first) = bytes.first() else { return Recognised::Null(words::EMPTY) };
     match first {
         b'0'..=b'9' => recognise_digits(bytes),
         b'a'..=b'z' | b'A'..=b'Z' => recognise_word(bytes),
@@ -77,21 +36,21 @@ pub fn recognise(value: &[u8]) -> Sight {
 }
 
 #[inline]
-fn recognise_digits(bytes: &[u8]) -> Sight {
+fn recognise_digits(bytes: &[u8]) -> Recognised {
     // The first byte that is no digit tells numbers, dates and times apart at a glance.
     let Some(mark) = bytes.iter().take(19).position(|b| !b.is_ascii_digit()) else {
         return match number::plain_integer(bytes) {
-            Some((value, digits)) => Sight::Integer(value, digits),
-            None => number::recognise(bytes).unwrap_or(Sight::Text),
+            Some((value, digits)) => Recognised::Integer(value, digits),
+            None => number::recognise(bytes).unwrap_or(Recognised::Text),
         };
     };
     match bytes[mark] {
         b'.' => {
             if let Some(sight) = number::plain_point(bytes, mark) {
-                return Sight::Number(sight);
+                return Recognised::Number(sight);
             }
         }
-        b',' | b'%' | b'\'' => return number::recognise(bytes).unwrap_or(Sight::Text),
+        b',' | b'%' | b'\'' => return number::recognise(bytes).unwrap_or(Recognised::Text),
         _ => {}
     }
     if let Some(sight) = temporal::recognise(bytes, mark) {
@@ -100,16 +59,16 @@ fn recognise_digits(bytes: &[u8]) -> Sight {
     if let Some(sight) = number::recognise(bytes) {
         return sight;
     }
-    if is_uuid(bytes) { Sight::Uuid } else { Sight::Text }
+    if is_uuid(bytes) { Recognised::Uuid } else { Recognised::Text }
 }
 
 #[inline]
-fn recognise_word(bytes: &[u8]) -> Sight {
+fn recognise_word(bytes: &[u8]) -> Recognised {
     let initial = bytes[0] | 0x20;
     if bytes.len() <= words::LONGEST && matches!(initial, b't' | b'f' | b'y' | b'n' | b'o') {
         match words::look_up(bytes) {
-            Some(Word::Null(index)) => return Sight::Null(index),
-            Some(Word::Boolean(pair, _)) => return Sight::Boolean(pair),
+            Some(Word::Null(index)) => return Recognised::Null(index),
+            Some(Word::Boolean(pair, _)) => return Recognised::Boolean(pair),
             None => {}
         }
     }
@@ -119,29 +78,29 @@ fn recognise_word(bytes: &[u8]) -> Sight {
         return sight;
     }
     if bytes.len() == 36 && is_uuid(bytes) {
-        return Sight::Uuid;
+        return Recognised::Uuid;
     }
     if number::starts_with_currency(bytes) || initial == b'i' && words::is_infinite(bytes) {
-        return number::recognise(bytes).unwrap_or(Sight::Text);
+        return number::recognise(bytes).unwrap_or(Recognised::Text);
     }
-    Sight::Text
+    Recognised::Text
 }
 
-fn recognise_bracket(bytes: &[u8]) -> Sight {
+fn recognise_bracket(bytes: &[u8]) -> Recognised {
     let closed = matches!((bytes[0], bytes[bytes.len() - 1]), (b'{', b'}') | (b'[', b']'));
     if closed && is_uuid(bytes) {
-        return Sight::Uuid;
+        return Recognised::Uuid;
     }
-    if closed && is_json(bytes) { Sight::Json } else { Sight::Text }
+    if closed && is_json(bytes) { Recognised::Json } else { Recognised::Text }
 }
 
-fn recognise_other(bytes: &[u8]) -> Sight {
+fn recognise_other(bytes: &[u8]) -> Recognised {
     if bytes.len() <= words::LONGEST
         && let Some(Word::Null(index)) = words::look_up(bytes)
     {
-        return Sight::Null(index);
+        return Recognised::Null(index);
     }
-    number::recognise(bytes).unwrap_or(Sight::Text)
+    number::recognise(bytes).unwrap_or(Recognised::Text)
 }
 
 /// Whether these are the 36 characters of a UUID (RFC 9562), braces around them allowed.

@@ -12,7 +12,7 @@ use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
 use crate::clock;
 use crate::decide::{
-    ArrivalFacts, DeliveryFacts, LedgerMatch, SkipReason, Verdict, on_arrival, on_delivery, on_digest,
+    ArrivalFacts, DeliveryFacts, FileDecision, LedgerMatch, SkipReason, on_arrival, on_delivery, on_digest,
 };
 use crate::error::EngineError;
 use crate::event::Event;
@@ -93,8 +93,8 @@ impl Batch<'_> {
         newer: &Candidate,
         waived: bool,
     ) -> Result<Option<ReceiptLine>, EngineError> {
-        let verdict = on_delivery(DeliveryFacts { newer: Some(&newer.shown), waived });
-        match NotLoaded::by(verdict, one.file, HeldFile::default) {
+        let decision = on_delivery(DeliveryFacts { newer: Some(&newer.shown), waived });
+        match NotLoaded::by(decision, one.file, HeldFile::default) {
             Ok(_) => Ok(None),
             Err(not_loaded) => self.close(one, Err(not_loaded), Began::now()).map(Some),
         }
@@ -212,7 +212,7 @@ impl Batch<'_> {
         } else {
             self.known.matched(file, &feed.table)?
         };
-        let verdict = on_arrival(&ArrivalFacts {
+        let decision = on_arrival(&ArrivalFacts {
             path: &file.seen.arrival.path,
             ledger: &ledger,
             again: one.again,
@@ -222,10 +222,10 @@ impl Batch<'_> {
             table: &feed.table,
             has_lineage: target.main.lineage(false).is_kept() || !target.parts.is_empty(),
         });
-        if let Verdict::Skip(reason) = verdict {
+        if let FileDecision::Skip(reason) = decision {
             return self.skip(FileInBatch { feed, ..one }, &reason, ledger, began);
         }
-        let terms = NotLoaded::by(verdict, file, HeldFile::default)?;
+        let terms = NotLoaded::by(decision, file, HeldFile::default)?;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
         let remarks = check_digest(file, feed)?;
         let rows_before = self.known.rows_before(&feed.table);

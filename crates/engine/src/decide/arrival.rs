@@ -1,6 +1,6 @@
 //! Decisions about a file by what the ledger knows of it, before it is read for its values.
 
-use super::{FailReason, HoldReason, SkipReason, Terms, Verdict};
+use super::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
 use crate::job::{ChangedFile, SameContent};
 
 /// What a file is to the ledger.
@@ -45,27 +45,27 @@ pub struct ArrivalFacts<'a> {
 }
 
 /// Decides by what the ledger knows.
-pub fn on_arrival(facts: &ArrivalFacts<'_>) -> Verdict {
+pub fn on_arrival(facts: &ArrivalFacts<'_>) -> FileDecision {
     let replaces = match facts.ledger {
-        LedgerMatch::Known => return Verdict::Skip(SkipReason::Known),
+        LedgerMatch::Known => return FileDecision::Skip(SkipReason::Known),
         LedgerMatch::Same { batch, path, .. } if facts.same_content == SameContent::Skip => {
             let path = (path != facts.path).then(|| path.clone());
-            return Verdict::Skip(SkipReason::SameContent { batch: *batch, path });
+            return FileDecision::Skip(SkipReason::SameContent { batch: *batch, path });
         }
         LedgerMatch::Same { .. } | LedgerMatch::New => None,
         LedgerMatch::Changed(earlier) if facts.again => Some(*earlier),
         LedgerMatch::Changed(earlier) => match facts.changed_file {
             ChangedFile::Replace => Some(*earlier),
             ChangedFile::Append => None,
-            ChangedFile::Ignore => return Verdict::Skip(SkipReason::ChangeIgnored),
+            ChangedFile::Ignore => return FileDecision::Skip(SkipReason::ChangeIgnored),
             ChangedFile::Hold if facts.waived => Some(*earlier),
-            ChangedFile::Hold => return Verdict::Hold(vec![HoldReason::ChangedFile]),
+            ChangedFile::Hold => return FileDecision::Hold(vec![HoldReason::ChangedFile]),
         },
     };
     if replaces.is_some() && !facts.has_lineage {
-        return Verdict::Fail(FailReason::RowsNotFound { table: facts.table.to_owned() });
+        return FileDecision::Fail(FailReason::RowsNotFound { table: facts.table.to_owned() });
     }
-    Verdict::Load(Terms { replaces, ..Terms::default() })
+    FileDecision::Load(Terms { replaces, ..Terms::default() })
 }
 
 /// What is known of the delivery that a file belongs to, where its rows replace those of the table.
@@ -78,10 +78,12 @@ pub struct DeliveryFacts<'a> {
 }
 
 /// Decides about a delivery: one that comes after a newer one does not take its place unseen.
-pub fn on_delivery(facts: DeliveryFacts<'_>) -> Verdict {
+pub fn on_delivery(facts: DeliveryFacts<'_>) -> FileDecision {
     match facts.newer {
-        Some(newer) if !facts.waived => Verdict::Hold(vec![HoldReason::Late { newer: newer.to_owned() }]),
-        _ => Verdict::load(),
+        Some(newer) if !facts.waived => {
+            FileDecision::Hold(vec![HoldReason::Late { newer: newer.to_owned() }])
+        }
+        _ => FileDecision::load(),
     }
 }
 
@@ -108,28 +110,28 @@ mod tests {
         LedgerMatch::Same { batch: 3, path: "b.csv".into(), hash: "00".into() }
     }
 
-    fn replacing(entry: i64) -> Verdict {
-        Verdict::Load(Terms { replaces: Some(entry), ..Terms::default() })
+    fn replacing(entry: i64) -> FileDecision {
+        FileDecision::Load(Terms { replaces: Some(entry), ..Terms::default() })
     }
 
     #[rstest]
-    #[case::known(LedgerMatch::Known, Verdict::Skip(SkipReason::Known))]
-    #[case::new(LedgerMatch::New, Verdict::load())]
+    #[case::known(LedgerMatch::Known, FileDecision::Skip(SkipReason::Known))]
+    #[case::new(LedgerMatch::New, FileDecision::load())]
     #[case::changed(LedgerMatch::Changed(7), replacing(7))]
-    #[case::same(same(), Verdict::Skip(SkipReason::SameContent { batch: 3, path: Some("b.csv".into()) }))]
-    fn a_file_goes_by_what_the_ledger_knows(#[case] ledger: LedgerMatch, #[case] expected: Verdict) {
+    #[case::same(same(), FileDecision::Skip(SkipReason::SameContent { batch: 3, path: Some("b.csv".into()) }))]
+    fn a_file_goes_by_what_the_ledger_knows(#[case] ledger: LedgerMatch, #[case] expected: FileDecision) {
         assert_eq!(on_arrival(&facts(&ledger)), expected);
     }
 
     #[rstest]
-    #[case::append(ChangedFile::Append, false, Verdict::load())]
-    #[case::ignore(ChangedFile::Ignore, false, Verdict::Skip(SkipReason::ChangeIgnored))]
-    #[case::hold(ChangedFile::Hold, false, Verdict::Hold(vec![HoldReason::ChangedFile]))]
+    #[case::append(ChangedFile::Append, false, FileDecision::load())]
+    #[case::ignore(ChangedFile::Ignore, false, FileDecision::Skip(SkipReason::ChangeIgnored))]
+    #[case::hold(ChangedFile::Hold, false, FileDecision::Hold(vec![HoldReason::ChangedFile]))]
     #[case::waived(ChangedFile::Hold, true, replacing(7))]
     fn a_changed_file_goes_by_the_feed(
         #[case] changed_file: ChangedFile,
         #[case] waived: bool,
-        #[case] expected: Verdict,
+        #[case] expected: FileDecision,
     ) {
         let ledger = LedgerMatch::Changed(7);
         assert_eq!(on_arrival(&ArrivalFacts { changed_file, waived, ..facts(&ledger) }), expected);
@@ -138,11 +140,11 @@ mod tests {
     #[test]
     fn rows_that_lead_nowhere_cannot_be_replaced() {
         let ledger = LedgerMatch::Changed(7);
-        let verdict = on_arrival(&ArrivalFacts { has_lineage: false, ..facts(&ledger) });
-        assert_eq!(verdict, Verdict::Fail(FailReason::RowsNotFound { table: "berths".into() }));
+        let decision = on_arrival(&ArrivalFacts { has_lineage: false, ..facts(&ledger) });
+        assert_eq!(decision, FileDecision::Fail(FailReason::RowsNotFound { table: "berths".into() }));
         let same = same();
         let load = ArrivalFacts { has_lineage: false, same_content: SameContent::Load, ..facts(&same) };
-        assert_eq!(on_arrival(&load), Verdict::load());
+        assert_eq!(on_arrival(&load), FileDecision::load());
     }
 
     #[rstest]
@@ -154,6 +156,6 @@ mod tests {
         #[case] waived: bool,
         #[case] held: bool,
     ) {
-        assert_eq!(matches!(on_delivery(DeliveryFacts { newer, waived }), Verdict::Hold(_)), held);
+        assert_eq!(matches!(on_delivery(DeliveryFacts { newer, waived }), FileDecision::Hold(_)), held);
     }
 }

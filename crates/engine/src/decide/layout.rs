@@ -3,14 +3,14 @@
 use hypodoke_core::drift::{Action, Change, Drift, HeaderPolicy, NewColumn, Policy, RenamedColumn};
 use hypodoke_core::types::Type;
 
-use super::{FailReason, HoldReason, Verdict};
+use super::{FailReason, FileDecision, HoldReason};
 use crate::file_format::FileFormat;
 
 /// Decides about a file without the header it used to have, or with one it had not, and about one
 /// without a header that has another number of columns. `before` is the file loaded last.
-pub fn on_header(now: &FileFormat, before: &FileFormat, policy: &Policy) -> Verdict {
+pub fn on_header(now: &FileFormat, before: &FileFormat, policy: &Policy) -> FileDecision {
     if policy.header == HeaderPolicy::ByPlace {
-        return Verdict::load();
+        return FileDecision::load();
     }
     let reason = match now.has_header() {
         Some(false) if is_out_of_step(now, before) => HoldReason::HeaderGone,
@@ -18,9 +18,9 @@ pub fn on_header(now: &FileFormat, before: &FileFormat, policy: &Policy) -> Verd
         Some(false) if before.names.len() != now.names.len() => {
             HoldReason::OtherWidth { now: now.names.len(), before: before.names.len() }
         }
-        _ => return Verdict::load(),
+        _ => return FileDecision::load(),
     };
-    Verdict::Hold(vec![reason])
+    FileDecision::Hold(vec![reason])
 }
 
 /// Whether columns are to be matched with those of the table by their place: a header is gone
@@ -98,10 +98,10 @@ pub struct LayoutFacts<'a> {
 }
 
 /// Decides by how the columns fit.
-pub fn on_layout(facts: LayoutFacts<'_>) -> Verdict {
+pub fn on_layout(facts: LayoutFacts<'_>) -> FileDecision {
     let mut reasons = facts.held;
     reasons.extend(columns_changed_places(facts.drift, facts.now, facts.policy));
-    if reasons.is_empty() { Verdict::load() } else { Verdict::Hold(reasons) }
+    if reasons.is_empty() { FileDecision::load() } else { FileDecision::Hold(reasons) }
 }
 
 /// A file without a header two or more of whose columns no longer hold what they held.
@@ -119,11 +119,15 @@ fn columns_changed_places(drift: &[Drift], now: &FileFormat, policy: &Policy) ->
 
 /// Decides by how many columns a table would have: its own (`columns`) and those of lineage. The
 /// database takes so many at the `most`.
-pub fn on_width(columns: usize, lineage: usize, most: usize, database: &str) -> Verdict {
+pub fn on_width(columns: usize, lineage: usize, most: usize, database: &str) -> FileDecision {
     if columns + lineage > most {
-        return Verdict::Fail(FailReason::TooManyColumns { columns, most, database: database.to_owned() });
+        return FileDecision::Fail(FailReason::TooManyColumns {
+            columns,
+            most,
+            database: database.to_owned(),
+        });
     }
-    Verdict::load()
+    FileDecision::load()
 }
 
 #[cfg(test)]
@@ -158,10 +162,10 @@ mod tests {
         };
         let before = named(before, ["a", "b", "c"], 2);
         let now = named(now, ["x", "y", "z"], width);
-        let expected = expected.map_or(Verdict::load(), |reason| Verdict::Hold(vec![reason]));
+        let expected = expected.map_or(FileDecision::load(), |reason| FileDecision::Hold(vec![reason]));
         assert_eq!(on_header(&now, &before, &Policy::default()), expected);
         let by_place = Policy { header: HeaderPolicy::ByPlace, ..Policy::default() };
-        assert_eq!(on_header(&now, &before, &by_place), Verdict::load());
+        assert_eq!(on_header(&now, &before, &by_place), FileDecision::load());
     }
 
     #[rstest]
@@ -192,8 +196,8 @@ mod tests {
         };
         let drift: Vec<Drift> = (0..many).map(widened).collect();
         let (now, policy) = (&text(&["", ""], 0), &Policy::default());
-        let verdict = on_layout(LayoutFacts { held: Vec::new(), drift: &drift, now, policy });
-        assert_eq!(matches!(verdict, Verdict::Hold(_)), held);
+        let decision = on_layout(LayoutFacts { held: Vec::new(), drift: &drift, now, policy });
+        assert_eq!(matches!(decision, FileDecision::Hold(_)), held);
     }
 
     #[rstest]
@@ -201,6 +205,6 @@ mod tests {
     #[case(1998, true)]
     #[case(1999, false)]
     fn a_table_is_as_wide_as_the_database_lets_it(#[case] columns: usize, #[case] fits: bool) {
-        assert_eq!(on_width(columns, 2, 2000, "sqlite:x.db") == Verdict::load(), fits);
+        assert_eq!(on_width(columns, 2, 2000, "sqlite:x.db") == FileDecision::load(), fits);
     }
 }

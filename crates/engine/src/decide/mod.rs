@@ -21,7 +21,7 @@ pub use settlement::Settlement;
 
 /// What is to become of a file.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Verdict {
+pub enum FileDecision {
     /// It is loaded.
     Load(Terms),
     /// It waits for a person's decision.
@@ -41,15 +41,15 @@ pub struct Terms {
     pub warnings: Vec<Violation>,
 }
 
-impl Verdict {
+impl FileDecision {
     /// Loaded, replacing nothing, with nothing to say.
-    pub fn load() -> Verdict {
-        Verdict::Load(Terms::default())
+    pub fn load() -> FileDecision {
+        FileDecision::Load(Terms::default())
     }
 
-    /// The verdict on violations, each with what is to become of its file: failing comes before
+    /// The decision on violations, each with what is to become of its file: failing comes before
     /// holding, and holding before loading.
-    fn on_violations(violations: Vec<(Otherwise, Violation)>) -> Verdict {
+    fn on_violations(violations: Vec<(Otherwise, Violation)>) -> FileDecision {
         let (mut holds, mut fails, mut warnings) = (Vec::new(), Vec::new(), Vec::new());
         for (otherwise, violation) in violations {
             match otherwise {
@@ -59,9 +59,9 @@ impl Verdict {
             }
         }
         match (fails.is_empty(), holds.is_empty()) {
-            (false, _) => Verdict::Fail(FailReason::Unmet(fails)),
-            (true, false) => Verdict::Hold(holds),
-            (true, true) => Verdict::Load(Terms { replaces: None, warnings }),
+            (false, _) => FileDecision::Fail(FailReason::Unmet(fails)),
+            (true, false) => FileDecision::Hold(holds),
+            (true, true) => FileDecision::Load(Terms { replaces: None, warnings }),
         }
     }
 }

@@ -468,7 +468,7 @@ impl fmt::Display for Violation {
                 write!(out, "{source} has {found} (`{}`), {expected} expected", line.trim())
             }
             Violation::NoSum { column, source } => {
-                write!(out, "`{column}` is no column of numbers in it, and {source} gives its sum")
+                write!(out, "`{column}` is not a column of numbers in it, and {source} gives its sum")
             }
             Violation::OtherFigure { column, source, stated, found, rejected } => {
                 match column {

@@ -8,7 +8,7 @@ use hypodoke_core::spelling::number::read;
 use hypodoke_core::spelling::{Number, NumberStyle};
 use hypodoke_core::types::Unit;
 
-use super::{Verdict, Violation};
+use super::{FileDecision, Violation};
 use crate::job::{Control, Expectations, RejectLimit, RejectMaximum};
 
 /// Files that a feed has brought before it is known what is usual.
@@ -25,15 +25,15 @@ pub struct DigestFacts {
 }
 
 /// Decides by the digest that the sender states.
-pub fn on_digest(expect: &Expectations, facts: DigestFacts) -> Verdict {
+pub fn on_digest(expect: &Expectations, facts: DigestFacts) -> FileDecision {
     let DigestFacts { companion, digests } = facts;
     let violation = match digests {
         Err(why) => Violation::CompanionUnreadable { companion, why },
         Ok(None) => Violation::NoDigest { companion },
         Ok(Some((stated, found))) if stated != found => Violation::OtherDigest { companion, stated, found },
-        Ok(Some(_)) => return Verdict::load(),
+        Ok(Some(_)) => return FileDecision::load(),
     };
-    Verdict::on_violations(vec![(expect.weighed(expect.otherwise), violation)])
+    FileDecision::on_violations(vec![(expect.weighed(expect.otherwise), violation)])
 }
 
 /// What came of a file's rows, as far as expectations ask.
@@ -55,7 +55,7 @@ pub struct RowFacts<'a> {
 }
 
 /// Decides by what the rows came to.
-pub fn on_rows(expect: &Expectations, facts: &RowFacts<'_>) -> Verdict {
+pub fn on_rows(expect: &Expectations, facts: &RowFacts<'_>) -> FileDecision {
     let usual = expect.weighed(expect.otherwise);
     let mut violations: Vec<(Otherwise, Violation)> = Vec::new();
     let read = facts.read;
@@ -79,7 +79,7 @@ pub fn on_rows(expect: &Expectations, facts: &RowFacts<'_>) -> Verdict {
         violations
             .push((expect.weighed(limit.otherwise), Violation::TooManyRejects { rejected, read, most }));
     }
-    Verdict::on_violations(violations)
+    FileDecision::on_violations(violations)
 }
 
 /// The limit in words, where it is exceeded.
@@ -218,9 +218,9 @@ mod tests {
     ) {
         let expect = Expectations { control: vec![Control::Rows], ..Expectations::default() };
         match (on_rows(&expect, &facts(12, 0, trailer)), why) {
-            (Verdict::Load(_), None) => {}
-            (Verdict::Hold(reasons), Some(why)) => assert_eq!(reasons[0].to_string(), why),
-            (verdict, _) => panic!("{verdict:?}"),
+            (FileDecision::Load(_), None) => {}
+            (FileDecision::Hold(reasons), Some(why)) => assert_eq!(reasons[0].to_string(), why),
+            (decision, _) => panic!("{decision:?}"),
         }
     }
 
@@ -237,8 +237,8 @@ mod tests {
     ) {
         let expect =
             Expectations { rejected_rows: Some(RejectLimit { most, otherwise }), ..Expectations::default() };
-        let verdict = on_rows(&expect, &facts(100, rejected, None));
-        assert_eq!(matches!(verdict, Verdict::Fail(FailReason::Unmet(_))), fails);
+        let decision = on_rows(&expect, &facts(100, rejected, None));
+        assert_eq!(matches!(decision, FileDecision::Fail(FailReason::Unmet(_))), fails);
     }
 
     #[test]
@@ -246,11 +246,11 @@ mod tests {
         let limit = RejectLimit { most: RejectMaximum::Rows(0), otherwise: Otherwise::Fail };
         let expect =
             Expectations { min_rows: Some(5), rejected_rows: Some(limit), ..Expectations::default() };
-        assert!(matches!(on_rows(&expect, &facts(2, 1, None)), Verdict::Fail(_)));
+        assert!(matches!(on_rows(&expect, &facts(2, 1, None)), FileDecision::Fail(_)));
         let waived = Expectations { waived: true, ..expect };
         match on_rows(&waived, &facts(2, 1, None)) {
-            Verdict::Load(terms) => assert_eq!(terms.warnings.len(), 2),
-            verdict => panic!("{verdict:?}"),
+            FileDecision::Load(terms) => assert_eq!(terms.warnings.len(), 2),
+            decision => panic!("{decision:?}"),
         }
     }
 
@@ -263,9 +263,9 @@ mod tests {
         #[case] digests: Result<Option<(String, String)>, String>,
         #[case] why: Option<&str>,
     ) {
-        let verdict = on_digest(&Expectations::default(), DigestFacts { companion: "c".into(), digests });
-        let held = match &verdict {
-            Verdict::Hold(reasons) => reasons.first().map(HoldReason::to_string),
+        let decision = on_digest(&Expectations::default(), DigestFacts { companion: "c".into(), digests });
+        let held = match &decision {
+            FileDecision::Hold(reasons) => reasons.first().map(HoldReason::to_string),
             _ => None,
         };
         assert_eq!(held.as_deref(), why);

@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::io::Read;
 
-use hypodoke_formats::bytes::archive::{Member, is_archive, members};
+use hypodoke_formats::bytes::archive::{ArchiveMember, is_archive, members};
 use hypodoke_places::PlaceError;
 
 use crate::error::EngineError;
@@ -25,7 +25,7 @@ pub fn unfold(file: Candidate) -> Result<Vec<Candidate>, EngineError> {
     if members.len() == 1 {
         return Ok(vec![file]);
     }
-    let one = |member: Member| {
+    let one = |member: ArchiveMember| {
         let mut inner = file.clone();
         inner.seen.arrival.path = format!("{}/{}", file.seen.arrival.path, member.name);
         inner.seen.arrival.bytes = member.bytes;
@@ -37,7 +37,7 @@ pub fn unfold(file: Candidate) -> Result<Vec<Candidate>, EngineError> {
 }
 
 /// The members of a file that is an archive; none of one that is not.
-fn list_members(file: &Candidate) -> Result<Vec<Member>, EngineError> {
+fn list_members(file: &Candidate) -> Result<Vec<ArchiveMember>, EngineError> {
     let path = file.seen.fetched()?;
     let failed = |error| EngineError::from(PlaceError::of(&*path, error));
     let mut opened = File::open(&*path).map_err(failed)?;

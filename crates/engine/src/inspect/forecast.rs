@@ -110,7 +110,7 @@ fn plan_of(
         sql_after: Vec::new(),
         careful: false,
         shape: None,
-        mends: None,
+        resubmits: None,
         retracts: false,
     })
 }

@@ -9,5 +9,6 @@ pub use forecast::{Forecast, forecast};
 pub use history::{History, ToldChange, Version, histories, last_of_each};
 pub use preview::{Preview, PreviewRow, preview};
 pub use survey::{
-    Conflict, FileReport, FoundFormat, FoundTable, Group, Survey, find_key, nearly_typed, open_choice, survey,
+    FileReport, FoundFormat, FoundTable, Group, Survey, TypeConflict, find_key, nearly_typed, open_choice,
+    survey,
 };

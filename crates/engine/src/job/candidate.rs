@@ -1,7 +1,7 @@
 //! A file that a feed wants, and a feed with its files.
 
 use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::bytes::archive::Member;
+use hypodoke_formats::bytes::archive::ArchiveMember;
 use hypodoke_places::Seen;
 
 use super::Feed;
@@ -12,7 +12,7 @@ pub struct Candidate {
     /// The file.
     pub seen: Seen,
     /// Where it stands in an archive, if `seen` is one of several members of it.
-    pub member: Option<Member>,
+    pub member: Option<ArchiveMember>,
     /// Its path as people know it.
     pub shown: String,
     /// What the named parts of the feed's pattern held.

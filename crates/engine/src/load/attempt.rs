@@ -116,7 +116,7 @@ impl Attempt<'_, '_> {
             feed: feed.name.clone(),
             tables: self.mappings().iter().map(|mapping| mapping.plan(feed.mode)).collect(),
             shape: Some(shape),
-            mends: None,
+            resubmits: None,
             retracts: false,
             replaces: self.request.replaces,
             kind: source.kind(),
@@ -199,7 +199,7 @@ impl Attempt<'_, '_> {
             message: (!notes.is_empty()).then(|| notes.join("\n")),
             parts: self.mappings().iter().zip(&result.tables).map(part).collect(),
             ended: clock::now(),
-            mended: Vec::new(),
+            resubmitted: Vec::new(),
         };
         Ok(Verified { summary, notes, footer })
     }

@@ -9,8 +9,8 @@ use hypodoke_stores::Store;
 
 use super::request::{FileRequest, HeldFile, NotLoaded};
 use crate::decide::{
-    FailReason, HoldReason, LayoutFacts, PartFacts, Verdict, goes_by_place, new_part, on_header, on_layout,
-    on_width,
+    FailReason, FileDecision, HoldReason, LayoutFacts, PartFacts, goes_by_place, new_part, on_header,
+    on_layout, on_width,
 };
 use crate::file_format::FileFormat;
 use crate::plan::{TableMapping, TableState, TargetState, renames};
@@ -48,8 +48,8 @@ pub fn check_width(
 ) -> Result<(), NotLoaded> {
     for mapping in mappings.iter().filter(|mapping| !mapping.is_virtual) {
         let (columns, lineage) = (mapping.fit.layout.columns.len(), mapping.lineage.columns().len());
-        let verdict = on_width(columns, lineage, store.capabilities().most_columns, &store.shown());
-        NotLoaded::by(verdict, request.file, HeldFile::default)?;
+        let decision = on_width(columns, lineage, store.capabilities().most_columns, &store.shown());
+        NotLoaded::by(decision, request.file, HeldFile::default)?;
     }
     Ok(())
 }
@@ -69,7 +69,7 @@ pub fn from_header(
     let TableState::Managed { layout: main, .. } = &target.main else { return Ok(None) };
     if let Some(last) = &target.last_format {
         let now = format_of(source);
-        let is_known = matches!(on_header(&now, last, &feed.policy), Verdict::Load(_));
+        let is_known = matches!(on_header(&now, last, &feed.policy), FileDecision::Load(_));
         if !is_known || goes_by_place(&now, last, &feed.policy) {
             return Ok(None);
         }
@@ -133,7 +133,7 @@ pub fn from_profile(
     let mut mappings = reconciler.map_tables(target, profile)?;
     let Reconciler { drift, held, .. } = reconciler;
     let own = mappings.first().map(|main| main.drift.clone()).unwrap_or_default();
-    let verdict = on_layout(LayoutFacts { held, drift: &own, now: &now, policy: &request.feed.policy });
+    let decision = on_layout(LayoutFacts { held, drift: &own, now: &now, policy: &request.feed.policy });
     if let Some(main) = mappings.first_mut() {
         main.drift.splice(0..0, drift);
         // The names that parts got here are those that the main layout tells.
@@ -143,7 +143,7 @@ pub fn from_profile(
             }
         }
     }
-    NotLoaded::by(verdict, request.file, || HeldFile {
+    NotLoaded::by(decision, request.file, || HeldFile {
         drift: HeldFile::drift_of(&mappings),
         kind: Some(profile.kind.clone()),
         ..HeldFile::default()

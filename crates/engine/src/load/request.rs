@@ -5,7 +5,7 @@ use hypodoke_core::types::Type;
 use hypodoke_stores::{Counts, StoreError};
 
 use crate::clock;
-use crate::decide::{FailReason, HoldReason, SkipReason, Terms, Verdict};
+use crate::decide::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
 use crate::error::EngineError;
 use crate::event::Listener;
 use crate::job::{Candidate, Feed};
@@ -91,22 +91,22 @@ impl NotLoaded {
         NotLoaded::Failed(EngineError::unloadable(&file.shown, reason))
     }
 
-    /// The terms of a verdict that lets a file be loaded; or why it is not. `held` is what else is
+    /// The terms of a decision that lets a file be loaded; or why it is not. `held` is what else is
     /// known of a file that is held.
     ///
     /// # Errors
     ///
-    /// The verdict is to hold, fail or skip the file.
+    /// The decision is to hold, fail or skip the file.
     pub fn by(
-        verdict: Verdict,
+        decision: FileDecision,
         file: &Candidate,
         held: impl FnOnce() -> HeldFile,
     ) -> Result<Terms, NotLoaded> {
-        match verdict {
-            Verdict::Load(terms) => Ok(terms),
-            Verdict::Hold(reasons) => Err(NotLoaded::Held(Box::new(HeldFile { reasons, ..held() }))),
-            Verdict::Fail(reason) => Err(NotLoaded::failed(file, reason)),
-            Verdict::Skip(reason) => Err(NotLoaded::Skipped(reason)),
+        match decision {
+            FileDecision::Load(terms) => Ok(terms),
+            FileDecision::Hold(reasons) => Err(NotLoaded::Held(Box::new(HeldFile { reasons, ..held() }))),
+            FileDecision::Fail(reason) => Err(NotLoaded::failed(file, reason)),
+            FileDecision::Skip(reason) => Err(NotLoaded::Skipped(reason)),
         }
     }
 }

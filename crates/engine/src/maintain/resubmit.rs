@@ -85,7 +85,7 @@ fn by_file(
         let why = match &found {
             _ if !seen.insert(row.reject) => Some(NotOpen::Twice),
             None => Some(NotOpen::Unknown),
-            Some((_, reject)) if reject.mended.is_some() => Some(NotOpen::Loaded),
+            Some((_, reject)) if reject.corrected.is_some() => Some(NotOpen::Loaded),
             Some((entry, _)) if entry.replaced_by.is_some() => Some(NotOpen::Replaced),
             Some(_) => None,
         };
@@ -220,12 +220,12 @@ impl OfFile<'_> {
         let refused = refused_rows(&batch);
         let is_loaded = |at: usize| u32::try_from(at).is_ok_and(|at| !refused.contains_key(&at));
         let own = rows.iter().enumerate().filter(|(at, _)| is_loaded(*at));
-        let mended: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
-        let loaded = mended.len() as u64;
+        let resubmitted: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
+        let loaded = resubmitted.len() as u64;
         let layout = mapping.fit.layout.clone();
         loader.finish(&FileSummary {
             loaded,
-            mended,
+            resubmitted,
             parts: vec![PartSummary { read: 0, loaded, layout }],
             ended: clock::now(),
             ..FileSummary::default()
@@ -275,7 +275,7 @@ impl OfFile<'_> {
             sql_after: Vec::new(),
             careful: true,
             shape: None,
-            mends: Some(self.entry.file),
+            resubmits: Some(self.entry.file),
             retracts: false,
         }
     }
@@ -291,7 +291,8 @@ impl OfFile<'_> {
             let record = row.values.get(RECORD).map(String::as_str).unwrap_or_default();
             let value: Result<serde_json::Value, _> = serde_json::from_str(record);
             if !value.as_ref().is_ok_and(serde_json::Value::is_object) {
-                let why = value.err().map_or_else(|| "it is no object".to_owned(), |error| error.to_string());
+                let why =
+                    value.err().map_or_else(|| "it is not an object".to_owned(), |error| error.to_string());
                 return Err(ResubmitProblem::NoJson { line: row.line, why }.into());
             }
             text.extend(record.bytes().map(|b| if b == b'\n' || b == b'\r' { b' ' } else { b }));

@@ -62,7 +62,7 @@ pub fn retract(
         sql_after: Vec::new(),
         careful: false,
         shape: entry.shape.clone(),
-        mends: None,
+        resubmits: None,
         retracts: true,
     };
     let in_use = || EngineError::from(AgainProblem::InUse { path: entry.arrival.path.clone() });

@@ -241,8 +241,8 @@ impl<'a> TallyRun<'a> {
             line.remark("the source has changed since; the next load takes it in");
             return Ok(());
         }
-        let mended = self.store.rejects(entry.file, usize::MAX >> 1)?;
-        let mended = mended.iter().filter(|reject| reject.mended.is_some()).count() as u64;
+        let corrected = self.store.rejects(entry.file, usize::MAX >> 1)?;
+        let corrected = corrected.iter().filter(|reject| reject.corrected.is_some()).count() as u64;
         let loaded = match self.read_again(entry, &feed, &file)? {
             Ok(loaded) => loaded,
             Err(why) => {
@@ -258,15 +258,18 @@ impl<'a> TallyRun<'a> {
                 count::number(entry.read)
             ));
         }
-        if loaded.rejected != entry.rejected + mended {
+        if loaded.rejected != entry.rejected + corrected {
             let now = count::number(loaded.rejected);
             line.explained(format!(
                 "{now} would be rejected today, {} were",
-                count::number(entry.rejected + mended)
+                count::number(entry.rejected + corrected)
             ));
         }
-        if mended > 0 {
-            line.remark(&format!("{} corrected after the load; sums are not compared", count::rows(mended)));
+        if corrected > 0 {
+            line.remark(&format!(
+                "{} corrected after the load; sums are not compared",
+                count::rows(corrected)
+            ));
             return Ok(());
         }
         let whole = line.in_table == Some(entry.loaded) && feed.mode != Mode::InsertNew;

@@ -16,14 +16,14 @@ pub fn conflicts<'a>(
     feed: &Feed,
     files: impl Iterator<Item = (&'a Candidate, &'a FileProfile)>,
 ) -> Vec<Conflict> {
-    let mut columns: Vec<(String, Domain, Vec<Found<'_>>)> = Vec::new();
+    let mut columns: Vec<(String, Domain, Vec<TypeInFile<'_>>)> = Vec::new();
     for (file, profile) in files {
         let Some(table) = profile.tables.first() else { continue };
         for (column, example) in table.layout.columns.iter().zip(&table.examples) {
             if column.domain == Domain::Unknown {
                 continue;
             }
-            let found = Found {
+            let found = TypeInFile {
                 ty: column.ty(),
                 file: &file.shown,
                 line: example.as_ref().map(|example| example.spot.line),
@@ -38,7 +38,7 @@ pub fn conflicts<'a>(
             }
         }
     }
-    let conflict = |(column, domain, found): (String, Domain, Vec<Found<'_>>)| {
+    let conflict = |(column, domain, found): (String, Domain, Vec<TypeInFile<'_>>)| {
         let kinds: HashSet<_> = found.iter().map(|one| kind(one.ty)).collect();
         (kinds.len() > 1).then(|| Conflict {
             table: feed.table.clone(),
@@ -51,7 +51,7 @@ pub fn conflicts<'a>(
 }
 
 /// What one file has.
-struct Found<'a> {
+struct TypeInFile<'a> {
     ty: Type,
     file: &'a str,
     line: Option<u64>,
@@ -66,13 +66,13 @@ fn kind(ty: Type) -> std::mem::Discriminant<Type> {
     }
 }
 
-fn sides(found: Vec<Found<'_>>) -> Vec<Side> {
+fn sides(found: Vec<TypeInFile<'_>>) -> Vec<Side> {
     let mut sides: Vec<(std::mem::Discriminant<Type>, Side)> = Vec::new();
     for one in found {
         match sides.iter_mut().find(|(known, _)| *known == kind(one.ty)) {
             Some((_, side)) => side.files += 1,
             None => {
-                let Found { ty, file, line, value } = one;
+                let TypeInFile { ty, file, line, value } = one;
                 let side = Side { of: ty.to_string(), files: 1, file: file.to_owned(), line, value };
                 sides.push((kind(ty), side));
             }

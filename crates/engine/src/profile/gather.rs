@@ -1,4 +1,4 @@
-//! Gathering evidence: all records of a reader, on all cores.
+//! GatherOptions evidence: all records of a reader, on all cores.
 
 use std::sync::{Mutex, PoisonError};
 
@@ -12,7 +12,7 @@ use crate::isolate::helping;
 pub type Blank<'b> = dyn Fn(&TableHead, usize) -> ColumnEvidence + Sync + 'b;
 
 /// How evidence is gathered.
-pub struct Gathering<'g> {
+pub struct GatherOptions<'g> {
     /// Makes the evidence of each column.
     pub blank: &'g Blank<'g>,
     /// What examples in the evidence are marked with.
@@ -31,7 +31,10 @@ pub struct Gathering<'g> {
 /// # Errors
 ///
 /// The reader cannot go on.
-pub fn gather(reader: &mut dyn RecordReader, how: &Gathering<'_>) -> Result<Vec<TableEvidence>, ReadError> {
+pub fn gather(
+    reader: &mut dyn RecordReader,
+    how: &GatherOptions<'_>,
+) -> Result<Vec<TableEvidence>, ReadError> {
     let shared = Mutex::new((reader, 0u64));
     let work = || -> Result<Vec<TableEvidence>, ReadError> {
         let mut evidence: Vec<TableEvidence> = Vec::new();

@@ -11,7 +11,7 @@ use hypodoke_formats::{FormatFacts, TableHead};
 
 use super::cache::BatchCache;
 use super::file_profile::{FileProfile, TableProfile, is_virtual};
-use super::gather::{Gathering, gather};
+use super::gather::{GatherOptions, gather};
 use super::hints::FormatHints;
 use super::source::Source;
 use crate::error::EngineError;
@@ -128,7 +128,7 @@ fn profile_once(
     };
     let is_slow = source.reader.facts().is_slow;
     let cache = (options.keep > 0 && options.hashed && is_slow).then(|| BatchCache::new(options.keep));
-    let how = Gathering {
+    let how = GatherOptions {
         blank: &blank,
         number: options.number,
         most_batches: options.most_batches.unwrap_or(u64::MAX),

@@ -6,7 +6,7 @@ use std::io::{Cursor, Read};
 use hypodoke_formats::bytes::archive::{self, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, RecordReader, TableHead};
-use hypodoke_places::{Fetched, Meter, Opened, PlaceError, open, open_inside};
+use hypodoke_places::{Fetched, Meter, MeteredFile, PlaceError, open, open_inside};
 
 use super::FileProfile;
 use crate::error::EngineError;
@@ -140,7 +140,7 @@ fn is_workbook(file: &Candidate) -> Result<bool, EngineError> {
 }
 
 /// Opens the file itself, or its member of an archive.
-fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<Opened, EngineError> {
+fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<MeteredFile, EngineError> {
     let path = file.seen.fetched()?;
     let Some(member) = &file.member else { return Ok(open(&path, hashed)?) };
     let archive = File::open(&*path).map_err(|error| PlaceError::of(&*path, error))?;

@@ -14,7 +14,7 @@ const MOST_MEMBERS: usize = 100_000;
 
 /// A file in an archive.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Member {
+pub struct ArchiveMember {
     /// Its number in the archive.
     pub index: usize,
     /// Its path in the archive.
@@ -44,7 +44,7 @@ fn broken(error: impl std::fmt::Display) -> ReadError {
 }
 
 /// The files in an archive, folders and the system's own litter left out.
-pub fn members(file: File) -> Result<Vec<Member>, ReadError> {
+pub fn members(file: File) -> Result<Vec<ArchiveMember>, ReadError> {
     let mut archive = ZipArchive::new(file).map_err(broken)?;
     if archive.len() > MOST_MEMBERS {
         return Err(broken(format!("it has {} members, more than {MOST_MEMBERS}", archive.len())));
@@ -65,7 +65,7 @@ pub fn members(file: File) -> Result<Vec<Member>, ReadError> {
         if member.encrypted() {
             return Err(ReadError::Locked { member: name });
         }
-        found.push(Member { index, name, bytes: member.size() });
+        found.push(ArchiveMember { index, name, bytes: member.size() });
     }
     Ok(found)
 }

@@ -102,7 +102,7 @@ impl<R: Read> Read for Guarded<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer).map_err(|error| {
             let broken = ReadError::Compressed {
-                compression: self.compression,
+                compression: self.compression.word(),
                 expanded: self.given,
                 error: error.to_string(),
             };

@@ -104,7 +104,7 @@ impl<'a> Utf8Source<'a> {
         self.marked
     }
 
-    /// Whether records have to be checked for bytes that are no UTF-8.
+    /// Whether records have to be checked for bytes that are not UTF-8.
     pub fn wants_check(&self) -> bool {
         matches!(self.state, State::Ascii | State::Utf8)
     }

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use jiter::{Jiter, JiterResult, Peek};
 
 use super::path::{JsonPath, Step};
-use super::walk::{Found, Walker, blanks};
+use super::walk::{WalkStep, Walker, blanks};
 
 /// Names that rows are usually kept under.
 const USUAL: &[&str] = &[
@@ -94,7 +94,7 @@ pub fn plan(head: &[u8], whole: bool, lines: bool) -> Plan {
     let start = blanks(head);
     let mut walker = Walker::new(JsonPath::default());
     let first = match walker.next(head, whole) {
-        Found::Record(range, _) => Some(range),
+        WalkStep::Record(range, _) => Some(range),
         _ => None,
     };
     if let Some(first) = &first {

@@ -386,7 +386,7 @@ impl Flattener {
         if let Err(error) = simdutf8::compat::from_utf8(&ground.text[range.clone()]) {
             return Err(Broken {
                 at: start + error.valid_up_to(),
-                what: "bytes that are no UTF-8".to_owned(),
+                what: "bytes that are not UTF-8".to_owned(),
             });
         }
         let column = self.tree.column_of(node, member);

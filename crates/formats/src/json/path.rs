@@ -26,7 +26,7 @@ impl JsonPath {
     /// Reads a path. What a stream cannot follow (filters, descendants, steps counted from the
     /// end) is refused with the reason.
     pub fn parse(text: &str) -> Result<JsonPath, String> {
-        let wrong = |why: &str| format!("`{text}` is no path that can be followed: {why}");
+        let wrong = |why: &str| format!("`{text}` is not a usable path: {why}");
         let mut rest = text.trim().strip_prefix('$').ok_or_else(|| wrong("it has to begin with `$`"))?;
         let mut steps = Vec::new();
         while !rest.is_empty() {

@@ -9,7 +9,7 @@ use super::JsonOptions;
 use super::find::{Plan, plan, promises_lines};
 use super::flatten::Flattener;
 use super::tree::Tree;
-use super::walk::{Found, Walker, blanks};
+use super::walk::{WalkStep, Walker, blanks};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
 use crate::facts::{FormatFacts, FoundOption, FoundValue};
@@ -130,17 +130,17 @@ impl<'a> JsonReader<'a> {
                 // A record at the end that is not whole is looked at again with what follows.
                 loop {
                     match walker.next(text, last) {
-                        Found::Record(place, key) => {
+                        WalkStep::Record(place, key) => {
                             *count += 1;
                             found.push((place, key, *count));
                         }
-                        Found::NeedsMore => {
+                        WalkStep::NeedsMore => {
                             let taken = walker.done_with();
                             walker.taken(taken);
                             return Ok((found, taken));
                         }
-                        Found::End => return Ok((found, text.len())),
-                        Found::Broken(at, what) => {
+                        WalkStep::End => return Ok((found, text.len())),
+                        WalkStep::Broken(at, what) => {
                             let lines =
                                 memchr::memchr_iter(b'\n', &text[..at.min(text.len())]).count() as u64;
                             return Err(ReadError::Json {
@@ -188,7 +188,7 @@ fn worded(what: &str) -> &str {
             "half of a surrogate pair, which no text can hold,"
         }
         "recursion limit exceeded" => "too many brackets in one another",
-        "invalid unicode code point" => "bytes that are no UTF-8",
+        "invalid unicode code point" => "bytes that are not UTF-8",
         other => other,
     }
 }

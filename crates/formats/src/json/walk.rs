@@ -9,7 +9,7 @@ use super::path::{JsonPath, Step};
 
 /// What the walker came to.
 #[derive(Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum WalkStep {
     /// A record, and the key it stands under if its parent is an object.
     Record(Range<usize>, Option<Range<usize>>),
     /// Nothing more without more text.
@@ -111,7 +111,7 @@ impl Walker {
     }
 
     /// Goes on to the next record. `last` says that the text at hand is the rest.
-    pub fn next(&mut self, text: &[u8], last: bool) -> Found {
+    pub fn next(&mut self, text: &[u8], last: bool) -> WalkStep {
         loop {
             if let Some(skim) = &mut self.skipping {
                 match skim.run(text, self.at, last) {
@@ -120,21 +120,23 @@ impl Walker {
                         self.skipping = None;
                         self.wants = Wants::Next;
                     }
-                    None if last => return Found::Broken(text.len(), "the file ends within a value".into()),
+                    None if last => {
+                        return WalkStep::Broken(text.len(), "the file ends within a value".into());
+                    }
                     None => {
                         self.at = text.len();
-                        return Found::NeedsMore;
+                        return WalkStep::NeedsMore;
                     }
                 }
             }
             self.at += blanks(&text[self.at..]);
             let Some(&byte) = text.get(self.at) else {
                 return match (last, self.levels.is_empty() && self.wants != Wants::First) {
-                    (true, true) => Found::End,
+                    (true, true) => WalkStep::End,
                     (true, false) => {
-                        Found::Broken(text.len(), "the file ends before its brackets are closed".into())
+                        WalkStep::Broken(text.len(), "the file ends before its brackets are closed".into())
                     }
-                    (false, _) => Found::NeedsMore,
+                    (false, _) => WalkStep::NeedsMore,
                 };
             };
             let step = match self.wants {
@@ -148,25 +150,25 @@ impl Walker {
     }
 
     /// At the first byte of a value.
-    fn value(&mut self, text: &[u8], byte: u8, last: bool) -> Option<Found> {
+    fn value(&mut self, text: &[u8], byte: u8, last: bool) -> Option<WalkStep> {
         let depth = self.levels.len();
         if depth == self.path.steps.len() {
             let end = match Skim::default().run(text, self.at, last) {
                 Some(end) => end,
                 None if last => {
-                    return Some(Found::Broken(text.len(), "the file ends within a record".into()));
+                    return Some(WalkStep::Broken(text.len(), "the file ends within a record".into()));
                 }
-                None => return Some(Found::NeedsMore),
+                None => return Some(WalkStep::NeedsMore),
             };
             let record = self.at..end;
             if record.is_empty() {
                 let what = format!("a value is expected, not `{}`", (byte as char).escape_debug());
-                return Some(Found::Broken(self.at, what));
+                return Some(WalkStep::Broken(self.at, what));
             }
             let key = self.levels.last().filter(|_| self.is_keyed()).map(|level| level.key_range.clone());
             self.at = end;
             self.wants = Wants::Next;
-            return Some(Found::Record(record, key));
+            return Some(WalkStep::Record(record, key));
         }
         let on_path = match &self.path.steps[depth] {
             Step::All => matches!(byte, b'{' | b'['),
@@ -189,7 +191,7 @@ impl Walker {
     }
 
     /// After a bracket was opened, or after a value.
-    fn between(&mut self, text: &[u8], byte: u8, last: bool) -> Option<Found> {
+    fn between(&mut self, text: &[u8], byte: u8, last: bool) -> Option<WalkStep> {
         let Some(level) = self.levels.last_mut() else {
             // Documents stand one after another; a comma between them is forgiven.
             self.documents += 1;
@@ -212,14 +214,14 @@ impl Walker {
                     close as char,
                     (byte as char).escape_debug()
                 );
-                return Some(Found::Broken(self.at, what));
+                return Some(WalkStep::Broken(self.at, what));
             }
             from += 1;
             from += blanks(&text[from..]);
             if from >= text.len() {
                 return (!last)
-                    .then_some(Found::NeedsMore)
-                    .or(Some(Found::Broken(from, "the file ends after a comma".into())));
+                    .then_some(WalkStep::NeedsMore)
+                    .or(Some(WalkStep::Broken(from, "the file ends after a comma".into())));
             }
             if text[from] == close {
                 // A comma before the closing bracket is forgiven.
@@ -231,23 +233,23 @@ impl Walker {
             if text[from] != b'"' {
                 let what =
                     format!("a key in quotes is expected, not `{}`", (text[from] as char).escape_debug());
-                return Some(Found::Broken(from, what));
+                return Some(WalkStep::Broken(from, what));
             }
             let Some(end) = Skim::default().run(text, from, false) else {
                 return Some(if last {
-                    Found::Broken(text.len(), "the file ends within a key".into())
+                    WalkStep::Broken(text.len(), "the file ends within a key".into())
                 } else {
-                    Found::NeedsMore
+                    WalkStep::NeedsMore
                 });
             };
             let colon = end + blanks(&text[end..]);
             match text.get(colon) {
-                None if last => return Some(Found::Broken(colon, "the file ends after a key".into())),
-                None => return Some(Found::NeedsMore),
+                None if last => return Some(WalkStep::Broken(colon, "the file ends after a key".into())),
+                None => return Some(WalkStep::NeedsMore),
                 Some(b':') => {}
                 Some(other) => {
                     let what = format!("a colon is expected, not `{}`", (*other as char).escape_debug());
-                    return Some(Found::Broken(colon, what));
+                    return Some(WalkStep::Broken(colon, what));
                 }
             }
             level.key = key_of(&text[from..end]);
@@ -362,14 +364,14 @@ mod tests {
             given = more;
             loop {
                 match walker.next(&held, given == text.len()) {
-                    Found::Record(place, key) => {
+                    WalkStep::Record(place, key) => {
                         let key = key.map(|key| String::from_utf8_lossy(&held[key]).into_owned() + ":");
                         let value = String::from_utf8_lossy(&held[place]).into_owned();
                         records.push(key.unwrap_or_default() + &value);
                     }
-                    Found::NeedsMore => break,
-                    Found::End => return Ok(records),
-                    Found::Broken(at, _) => return Err((gone + at, walker.place())),
+                    WalkStep::NeedsMore => break,
+                    WalkStep::End => return Ok(records),
+                    WalkStep::Broken(at, _) => return Err((gone + at, walker.place())),
                 }
             }
             let done = walker.done_with();

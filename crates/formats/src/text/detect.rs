@@ -5,10 +5,10 @@
 //! Nazábal and Sutton, "Wrangling messy CSV files by detecting row and type patterns" (2019).
 
 use hypodoke_core::record::{Origin, Records};
-use hypodoke_core::spelling::{Sight, recognise};
+use hypodoke_core::spelling::{Recognised, recognise};
 
-use super::dialect::{Delimiter, Dialect, Escape};
 use super::tokenise::{End, Tokeniser};
+use crate::dialect::{Delimiter, Dialect, Escape};
 
 /// The most text that is tried, and the most records of it that are weighed.
 const SAMPLE_BYTES: usize = 48 * 1024;
@@ -219,9 +219,9 @@ fn looks(records: &Records, first: usize, count: usize, width: usize, quote: Opt
 
 fn look(value: &[u8], quote: Option<u8>) -> f64 {
     match recognise(value) {
-        Sight::Null(0) => 0.7,
-        Sight::Null(_) => 0.9,
-        Sight::Text => {
+        Recognised::Null(0) => 0.7,
+        Recognised::Null(_) => 0.9,
+        Recognised::Text => {
             let trimmed = hypodoke_core::spelling::trim(value);
             let (head, tail) = (trimmed.first().copied(), trimmed.last().copied());
             let half = |b: Option<u8>| b == Some(b'"') || quote.is_some() && b == quote;

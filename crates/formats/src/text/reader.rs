@@ -5,14 +5,13 @@ use std::io::Read;
 use hypodoke_core::record::{Fault, Records};
 
 use super::detect::{self, DialectOptions};
-use super::dialect::Dialect;
-use super::facts::TextFacts;
 use super::fixed::{FixedField, FixedSplitter};
 use super::table::{self, TableOptions, TableStart};
 use super::tokenise::{End, Tokeniser};
 use crate::bytes::{Encoding, Utf8Source};
+use crate::dialect::Dialect;
 use crate::error::ReadError;
-use crate::facts::FormatFacts;
+use crate::facts::{FormatFacts, TextFacts};
 use crate::reader::{RecordReader, TableHead};
 
 /// How much text makes a batch, in bytes.
@@ -250,7 +249,7 @@ impl<'a> TextReader<'a> {
         }
     }
 
-    /// Marks the records that hold bytes that are no UTF-8.
+    /// Marks the records that hold bytes that are not UTF-8.
     fn check(&self, records: &mut Records, taken: usize) {
         let mut from = 0;
         while let Err(error) = simdutf8::compat::from_utf8(&records.bytes[from..taken]) {

@@ -2,7 +2,7 @@
 //! many lines, and what comes after it.
 
 use hypodoke_core::record::Records;
-use hypodoke_core::spelling::{Class, Family, Sight, recognise, trim};
+use hypodoke_core::spelling::{Class, Family, Recognised, recognise, trim};
 
 use super::detect::usual_width;
 
@@ -285,7 +285,7 @@ impl View<'_> {
             if !cell.is_empty() && !is_word(cell) {
                 return false;
             }
-            if cell.is_empty() || matches!(recognise(cell), Sight::Null(_)) {
+            if cell.is_empty() || matches!(recognise(cell), Recognised::Null(_)) {
                 continue;
             }
             if typed > 0.9 {

@@ -6,8 +6,8 @@ use std::ops::Range;
 use hypodoke_core::record::{Fault, Field, Records};
 use memchr::{memchr, memchr_iter, memchr2};
 
-use super::dialect::{Delimiter, Dialect, Escape};
 use super::scan::Scanner;
+use crate::dialect::{Delimiter, Dialect, Escape};
 
 /// How many unclosed quotes are recovered from, line by line, before the rest of the file is
 /// one faulty record: each costs a look ahead to the end.

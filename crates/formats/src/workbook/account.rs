@@ -6,21 +6,21 @@ pub struct Account {
     /// Rows beneath the table that are left out of it.
     pub footer: Vec<String>,
     /// Cells that hold an error.
-    pub errors: Tally,
+    pub errors: Occurrences,
     /// Numbers that the spreadsheet program has rounded.
-    pub rounded: Tally,
+    pub rounded: Occurrences,
     /// The rows of cells that hold an error are rejects.
     pub errors_rejected: bool,
 }
 
 /// How often something was met, and where first.
 #[derive(Clone, Debug, Default)]
-pub struct Tally {
+pub struct Occurrences {
     count: u64,
     first: Option<(String, String)>,
 }
 
-impl Tally {
+impl Occurrences {
     /// Counts one more, at a place and with what is shown there.
     pub fn add(&mut self, place: impl FnOnce() -> String, shown: impl FnOnce() -> String) {
         self.count += 1;
@@ -30,7 +30,7 @@ impl Tally {
     }
 
     /// Takes in what the other counted.
-    pub fn merge(&mut self, other: Tally) {
+    pub fn merge(&mut self, other: Occurrences) {
         self.count += other.count;
         self.first = self.first.take().or(other.first);
     }
@@ -48,7 +48,7 @@ impl Account {
     /// The account in sentences.
     pub fn in_words(&self) -> Vec<String> {
         let mut words = Vec::new();
-        let of = |tally: &Tally, one: &str, many: &str| {
+        let of = |tally: &Occurrences, one: &str, many: &str| {
             let (place, shown) = tally.first.clone()?;
             let what = if tally.count == 1 { format!("1 {one}") } else { format!("{} {many}", tally.count) };
             Some((what, place, shown))

@@ -8,7 +8,7 @@ use calamine::{
 
 use zip::ZipArchive;
 
-use super::cell::Look;
+use super::cell::{CellAt, CellFormat, Value};
 use super::range::CellRange;
 use crate::bytes::SeekableBytes;
 use crate::error::ReadError;
@@ -19,30 +19,6 @@ type Bytes = BufReader<SeekableBytes>;
 /// Merged cells are asked for of workbooks up to this size, in bytes: it takes another pass
 /// over the sheet.
 const MERGES_UP_TO: u64 = 4 << 20;
-
-/// What a cell holds.
-#[derive(Clone, Copy, Debug)]
-pub enum Value<'a> {
-    /// A text.
-    Text(&'a str),
-    /// A number and how it is shown.
-    Number(f64, Look),
-    /// A truth value.
-    Boolean(bool),
-    /// An error, as it is shown.
-    Error(&'a str),
-}
-
-/// A cell, its row and column counted from 0.
-#[derive(Clone, Copy, Debug)]
-pub struct CellAt<'a> {
-    /// Its row.
-    pub row: u32,
-    /// Its column.
-    pub column: u32,
-    /// What it holds.
-    pub value: Value<'a>,
-}
 
 /// Takes cells, row by row; `false` when it wants no more.
 pub type Taker<'t> = dyn FnMut(CellAt<'_>) -> bool + 't;
@@ -141,10 +117,10 @@ impl Book {
         match &mut self.inner {
             Inner::Xlsx(book) => {
                 let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
-                let looks: Vec<Look> = cells.styles().iter().map(look_of).collect();
+                let formats: Vec<CellFormat> = cells.styles().iter().map(format_of).collect();
                 while let Some((cell, style)) = cells.next_cell_with_style_id().map_err(broken)? {
-                    let look = looks.get(style).copied().unwrap_or_default();
-                    if !take(&cell, look, taker) {
+                    let format = formats.get(style).copied().unwrap_or_default();
+                    if !take(&cell, format, taker) {
                         return Ok(());
                     }
                 }
@@ -153,7 +129,7 @@ impl Book {
             Inner::Xlsb(book) => {
                 let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
                 while let Some(cell) = cells.next_cell().map_err(broken)? {
-                    if !take(&cell, Look::Number, taker) {
+                    if !take(&cell, CellFormat::Number, taker) {
                         return Ok(());
                     }
                 }
@@ -259,14 +235,14 @@ fn entries(sheets: &[Sheet]) -> Vec<SheetEntry> {
     sheets.iter().map(entry).collect()
 }
 
-fn look_of(style: &calamine::Style) -> Look {
-    style.number_format.as_ref().map_or(Look::Number, |format| match format.format_code.as_str() {
-        "General" | "@" => Look::Number,
-        code => Look::of_code(code),
+fn format_of(style: &calamine::Style) -> CellFormat {
+    style.number_format.as_ref().map_or(CellFormat::Number, |format| match format.format_code.as_str() {
+        "General" | "@" => CellFormat::Number,
+        code => CellFormat::of_code(code),
     })
 }
 
-fn take(cell: &Kept<DataRef<'_>>, look: Look, taker: &mut Taker<'_>) -> bool {
+fn take(cell: &Kept<DataRef<'_>>, format: CellFormat, taker: &mut Taker<'_>) -> bool {
     let (row, column) = cell.get_position();
     let mut give = |value: Value<'_>| taker(CellAt { row, column, value });
     match cell.get_value() {
@@ -274,29 +250,29 @@ fn take(cell: &Kept<DataRef<'_>>, look: Look, taker: &mut Taker<'_>) -> bool {
         DataRef::SharedString(text) => give(Value::Text(text)),
         DataRef::String(text) | DataRef::DateTimeIso(text) => give(Value::Text(text)),
         DataRef::DurationIso(text) => give(Value::Text(&clock(text))),
-        DataRef::Float(value) => give(Value::Number(*value, number_look(look))),
+        DataRef::Float(value) => give(Value::Number(*value, number_format(format))),
         DataRef::Int(value) => give(Value::Text(&value.to_string())),
         DataRef::Bool(value) => give(Value::Boolean(*value)),
         DataRef::Error(error) => give(Value::Error(&error.to_string())),
         DataRef::DateTime(moment) => {
-            let look = if moment.is_duration() { Look::Span } else { moment_look(look) };
-            give(Value::Number(moment.as_f64(), look))
+            let format = if moment.is_duration() { CellFormat::Span } else { moment_format(format) };
+            give(Value::Number(moment.as_f64(), format))
         }
     }
 }
 
 /// A format that names parts of a date without being one of dates says nothing of a number.
-fn number_look(look: Look) -> Look {
-    match look {
-        Look::Moment { .. } | Look::Span => Look::Number,
-        look => look,
+fn number_format(format: CellFormat) -> CellFormat {
+    match format {
+        CellFormat::Moment { .. } | CellFormat::Span => CellFormat::Number,
+        format => format,
     }
 }
 
-fn moment_look(look: Look) -> Look {
-    match look {
-        Look::Moment { .. } => look,
-        _ => Look::Moment { day: false, time: false },
+fn moment_format(format: CellFormat) -> CellFormat {
+    match format {
+        CellFormat::Moment { .. } => format,
+        _ => CellFormat::Moment { day: false, time: false },
     }
 }
 
@@ -311,13 +287,17 @@ fn walk_range(range: &calamine::Range<Data>, taker: &mut Taker<'_>) -> Result<()
                 Data::String(text) if text.is_empty() => true,
                 Data::String(text) | Data::DateTimeIso(text) => give(Value::Text(text)),
                 Data::DurationIso(text) => give(Value::Text(&clock(text))),
-                Data::Float(value) => give(Value::Number(*value, Look::Number)),
+                Data::Float(value) => give(Value::Number(*value, CellFormat::Number)),
                 Data::Int(value) => give(Value::Text(&value.to_string())),
                 Data::Bool(value) => give(Value::Boolean(*value)),
                 Data::Error(error) => give(Value::Error(&error.to_string())),
                 Data::DateTime(moment) => {
-                    let look = if moment.is_duration() { Look::Span } else { moment_look(Look::Number) };
-                    give(Value::Number(moment.as_f64(), look))
+                    let format = if moment.is_duration() {
+                        CellFormat::Span
+                    } else {
+                        moment_format(CellFormat::Number)
+                    };
+                    give(Value::Number(moment.as_f64(), format))
                 }
             };
             if !go_on {

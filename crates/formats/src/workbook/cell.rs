@@ -5,11 +5,33 @@ use std::io::Write;
 use hypodoke_core::record::Cell;
 use hypodoke_core::spelling::temporal::DAY;
 
-use super::book::{CellAt, Value};
+/// What a cell holds.
+#[derive(Clone, Copy, Debug)]
+pub enum Value<'a> {
+    /// A text.
+    Text(&'a str),
+    /// A number and how it is shown.
+    Number(f64, CellFormat),
+    /// A truth value.
+    Boolean(bool),
+    /// An error, as it is shown.
+    Error(&'a str),
+}
+
+/// A cell, its row and column counted from 0.
+#[derive(Clone, Copy, Debug)]
+pub struct CellAt<'a> {
+    /// Its row.
+    pub row: u32,
+    /// Its column.
+    pub column: u32,
+    /// What it holds.
+    pub value: Value<'a>,
+}
 
 /// How a cell's number is shown, as far as it changes what the number means.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Look {
+pub enum CellFormat {
     /// As a number.
     #[default]
     Number,
@@ -28,20 +50,20 @@ pub enum Look {
     Span,
 }
 
-impl Look {
+impl CellFormat {
     /// What a number format (ECMA-376, 18.8.31) makes of a number. Only the format for positive
     /// numbers is looked at, and only what is outside quotes.
-    pub fn of_code(code: &str) -> Look {
+    pub fn of_code(code: &str) -> CellFormat {
         let first = sections(code);
         let plain: String = first.chars().map(|c| c.to_ascii_lowercase()).collect();
         if plain.contains('%') {
-            return Look::Percent;
+            return CellFormat::Percent;
         }
         if plain.len() >= 2 && plain.bytes().all(|b| b == b'0') {
-            return Look::Padded(plain.len());
+            return CellFormat::Padded(plain.len());
         }
         let time = plain.contains(['h', 's']);
-        Look::Moment { day: plain.contains(['y', 'd']) || plain.contains('m') && !time, time }
+        CellFormat::Moment { day: plain.contains(['y', 'd']) || plain.contains('m') && !time, time }
     }
 }
 
@@ -76,8 +98,8 @@ pub fn is_rounded(value: f64) -> bool {
 pub fn value_of(found: &CellAt<'_>, is_1904: bool, text: &mut Vec<u8>) -> Option<Cell> {
     let own = match found.value {
         Value::Boolean(value) => Some(Cell::Boolean(value)),
-        Value::Number(value, Look::Number) => Some(number(value)),
-        Value::Number(value, Look::Moment { day, time }) => moment(value, day, time, is_1904),
+        Value::Number(value, CellFormat::Number) => Some(number(value)),
+        Value::Number(value, CellFormat::Moment { day, time }) => moment(value, day, time, is_1904),
         Value::Number(..) | Value::Text(_) | Value::Error(_) => None,
     };
     if own.is_some() {
@@ -86,11 +108,11 @@ pub fn value_of(found: &CellAt<'_>, is_1904: bool, text: &mut Vec<u8>) -> Option
     let start = text.len();
     match found.value {
         Value::Text(shown) | Value::Error(shown) => text.extend_from_slice(shown.as_bytes()),
-        Value::Number(value, Look::Percent) => write_percent(value, text),
-        Value::Number(value, Look::Padded(width)) => write_padded(value, width, text),
-        Value::Number(value, Look::Span) => write_span(value, text),
-        Value::Number(value, Look::Moment { .. }) => write_day_that_never_was(value, text),
-        Value::Number(_, Look::Number) | Value::Boolean(_) => {}
+        Value::Number(value, CellFormat::Percent) => write_percent(value, text),
+        Value::Number(value, CellFormat::Padded(width)) => write_padded(value, width, text),
+        Value::Number(value, CellFormat::Span) => write_span(value, text),
+        Value::Number(value, CellFormat::Moment { .. }) => write_day_that_never_was(value, text),
+        Value::Number(_, CellFormat::Number) | Value::Boolean(_) => {}
     }
     (text.len() > start).then(|| Cell::text(start..text.len()))
 }
@@ -300,20 +322,20 @@ mod tests {
         #[case] is_1904: bool,
         #[case] expected: &str,
     ) {
-        let value = Value::Number(value, Look::Moment { day, time });
+        let value = Value::Number(value, CellFormat::Moment { day, time });
         let found = CellAt { row: 0, column: 0, value };
         assert_eq!(written(|out| write(&found, is_1904, out)), expected);
     }
 
     #[rstest]
-    #[case("0.00%", Look::Percent)]
-    #[case("00000", Look::Padded(5))]
-    #[case("dd/mm/yyyy", Look::Moment { day: true, time: false })]
-    #[case("[$-409]h:mm AM/PM", Look::Moment { day: false, time: true })]
-    #[case("yyyy\\-mm\\-dd hh:mm", Look::Moment { day: true, time: true })]
-    #[case("\"100%\" 0", Look::Moment { day: false, time: false })]
-    fn formats_say_what_is_seen(#[case] code: &str, #[case] expected: Look) {
-        assert_eq!(Look::of_code(code), expected);
+    #[case("0.00%", CellFormat::Percent)]
+    #[case("00000", CellFormat::Padded(5))]
+    #[case("dd/mm/yyyy", CellFormat::Moment { day: true, time: false })]
+    #[case("[$-409]h:mm AM/PM", CellFormat::Moment { day: false, time: true })]
+    #[case("yyyy\\-mm\\-dd hh:mm", CellFormat::Moment { day: true, time: true })]
+    #[case("\"100%\" 0", CellFormat::Moment { day: false, time: false })]
+    fn formats_say_what_is_seen(#[case] code: &str, #[case] expected: CellFormat) {
+        assert_eq!(CellFormat::of_code(code), expected);
     }
 
     #[rstest]

@@ -25,13 +25,13 @@ pub const SHEET: &str = "sheet";
 
 /// What the walking thread sends.
 enum Message {
-    Opened(Box<Opened>),
+    Opened(Box<FoundTables>),
     Batch(Vec<Records>),
     Failed(ReadError),
     Done(Box<Account>),
 }
 
-struct Opened {
+struct FoundTables {
     heads: Vec<TableHead>,
     facts: WorkbookFacts,
 }
@@ -160,7 +160,7 @@ fn walk(
     let tables = plan.heads.len();
     let facts =
         WorkbookFacts { kind: book.kind.to_owned(), read: chosen.iter().map(facts_of).collect(), remarks };
-    if sender.send(Message::Opened(Box::new(Opened { heads: plan.heads, facts }))).is_err() {
+    if sender.send(Message::Opened(Box::new(FoundTables { heads: plan.heads, facts }))).is_err() {
         return Ok(Account::default());
     }
     let mut account = Account::default();

@@ -1,12 +1,11 @@
 //! Rows of a sheet made into typed records.
 
 use hypodoke_core::record::{Cell, Fault, Field, Records};
-use hypodoke_core::spelling::{Sight, recognise, trim};
+use hypodoke_core::spelling::{Recognised, recognise, trim};
 
 use super::ErrorCells;
 use super::account::Account;
-use super::book::{CellAt, Value};
-use super::cell::{self, Look};
+use super::cell::{self, CellAt, CellFormat, Value};
 use super::range::{self, CellRange};
 use super::region::Region;
 use crate::text::table;
@@ -114,7 +113,7 @@ impl<'a> RowMaker<'a> {
                 }
                 self.account.errors.add(place, || shown.to_owned());
             }
-            Value::Number(number, Look::Number) if cell::is_rounded(number) => {
+            Value::Number(number, CellFormat::Number) if cell::is_rounded(number) => {
                 self.account.rounded.add(place, || written(value, &self.text));
             }
             _ => {}
@@ -233,7 +232,8 @@ impl<'a> RowMaker<'a> {
         let filled = |at: usize| own(at).filter(|field| !field.range().is_empty()).count();
         let is_note = |at: usize| {
             let first = own(at).map(|field| trim(last.value(*field))).find(|value| !value.is_empty());
-            filled(at) == 1 && first.is_some_and(|value| value.len() > 3 && recognise(value) == Sight::Text)
+            filled(at) == 1
+                && first.is_some_and(|value| value.len() > 3 && recognise(value) == Recognised::Text)
         };
         for at in (count.saturating_sub(HELD_BACK)..count).rev() {
             let is_divided = at > 0 && last.line(at) > last.line(at - 1) + 1;

@@ -110,10 +110,10 @@ pub struct RejectsArguments {
     /// A batch by its number, a feed or a table; the newest batch if none is named
     #[arg(value_name = "BATCH|FEED")]
     pub of: Option<String>,
-    /// Write them as CSV with their reasons and origins, to be mended; - is standard output
+    /// Write them as CSV with their reasons and origins, to be corrected; - is standard output
     #[arg(long, value_name = "FILE", conflicts_with = "take")]
     pub export: Option<PathBuf>,
-    /// Load the mended rows of such a file
+    /// Load the corrected rows of such a file
     #[arg(long, value_name = "FILE", conflicts_with = "of")]
     pub take: Option<PathBuf>,
     /// Show every reject, not only their reasons

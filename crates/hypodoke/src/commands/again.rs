@@ -11,7 +11,7 @@ use hypodoke_engine::maintain::{Finder, check_retractable, plan_replay, retract 
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Store};
 use serde::Serialize;
 
-use super::{Context, asked};
+use super::context::{Context, asked};
 use crate::cli::{ReplayArguments, RetractArguments};
 use crate::exit::{self, Exit};
 use crate::failure::Failure;

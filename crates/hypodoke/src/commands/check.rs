@@ -10,7 +10,7 @@ use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
 use serde::Serialize;
 
-use super::{Context, asked};
+use super::context::{Context, asked};
 use crate::cli::CheckArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;

@@ -13,7 +13,8 @@ use hypodoke_engine::receipt::Receipt;
 use hypodoke_places::PlaceError;
 use serde::Serialize;
 
-use super::{Context, settle};
+use super::context::Context;
+use super::settle;
 use crate::cli::{DemoArguments, SettleArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -271,7 +272,7 @@ fn closing(folder: &Path, differences: &[String], context: &Context) -> String {
     let tries = [
         ("hypodoke ledger", "which files were loaded, when, with what result"),
         ("hypodoke drift", "what changed in the files, and what was done about it"),
-        ("hypodoke rejects 1 --export bad.csv", "the rows that could not be loaded, to be mended"),
+        ("hypodoke rejects 1 --export bad.csv", "the rows that could not be loaded, to be corrected"),
         ("hypodoke tally", "the figures of files, tables and ledger held against one another"),
         ("hypodoke report", "a page to look at: hypodoke-report.html"),
         ("hypodoke watch", "put files of your own into inbox/, and see them loaded"),

@@ -6,7 +6,7 @@ use hypodoke_core::count;
 use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
 use hypodoke_engine::inspect::find_key;
 
-use super::Context;
+use super::context::Context;
 use super::survey::watched;
 use crate::cli::DraftArguments;
 use crate::exit::Exit;

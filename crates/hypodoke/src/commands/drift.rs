@@ -12,7 +12,7 @@ use hypodoke_engine::profile::{FormatHints, ProfileOptions, profile_file};
 use hypodoke_stores::{FileQuery, Store};
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::DriftArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;

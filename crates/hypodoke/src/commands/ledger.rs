@@ -10,7 +10,7 @@ use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::{LedgerArguments, ReceiptArguments, Status};
 use crate::exit::Exit;
 use crate::failure::Failure;

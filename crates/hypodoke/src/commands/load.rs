@@ -1,6 +1,5 @@
 //! `hypodoke load`: all that is new, by the configuration or straight from the command line.
 
-use std::path::Path;
 use std::time::Duration;
 
 use hypodoke_engine::batch::{LoadReport, run_job};
@@ -10,9 +9,9 @@ use hypodoke_engine::error::EngineError;
 use hypodoke_engine::job::{Candidate, FeedFiles, Job};
 use hypodoke_engine::load::StopSignal;
 use hypodoke_engine::receipt::Receipt;
-use hypodoke_stores::{Store, StoreUrl};
+use hypodoke_stores::Store;
 
-use super::Context;
+use super::context::{Context, store_url};
 use crate::cli::LoadArguments;
 use crate::exit::{self, Exit};
 use crate::failure::Failure;
@@ -99,17 +98,6 @@ fn notify(
     failures.iter().for_each(|failure| context.complain(failure));
 }
 
-/// The database that an option names. A password does not belong on a command line.
-pub fn database(url: &str) -> Result<StoreUrl, Failure> {
-    let store = StoreUrl::parse(url, Path::new(""))?;
-    if store.has_password() {
-        let what = "the address on the command line holds a password, which others could read there";
-        return Err(Failure::usage(what)
-            .advise("give it in PGPASSWORD, in a password file, or in the configuration as ${NAME}"));
-    }
-    Ok(store)
-}
-
 /// What the configuration wants loaded, and the files that are there for it.
 fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<(Job, Discovered), Failure> {
     if let Some(table) = &arguments.table {
@@ -139,7 +127,7 @@ fn by_name(arguments: &LoadArguments) -> Result<(Job, Discovered), Failure> {
         return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named")
             .advise("name a file: hypodoke load movements.csv, or write a configuration"));
     }
-    let job = Job::new(database(arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
+    let job = Job::new(store_url(arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
     let internal = internal_files(Some(&job.store), Vec::new());
     let NamedFiles { files, errors } = named_files(&arguments.what, NamedAs::WholePath, &internal)?;
     let mut found = Discovered { errors, ..Discovered::default() };

@@ -3,6 +3,7 @@
 
 mod again;
 mod check;
+mod context;
 mod demo;
 mod draft;
 mod drift;
@@ -17,89 +18,12 @@ mod survey;
 mod tally;
 mod watch;
 
-use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
-
-use hypodoke_engine::event::{Listener, Silent};
-use hypodoke_stores::{Store, StoreUrl};
-
-use crate::cli::{Arguments, Command, DatabaseArguments};
+use crate::cli::Command;
 use crate::exit::Exit;
 use crate::failure::Failure;
-use crate::render::log::{self, LogPlan, Logged};
-use crate::render::progress::{Narrator, Progress};
-use crate::render::{Screen, Tone};
-use crate::settings::{DEFAULT_DATABASE, Settings};
+use crate::render::log::{self, LogPlan};
 
-/// What commands share, resolved from the arguments and the machine.
-pub struct Context {
-    /// How to print.
-    pub screen: Screen,
-    /// How much to say of what is done: 0 nothing, 1 what became of files, 2 every step.
-    pub verbose: u8,
-    /// One JSON document is wanted.
-    pub json: bool,
-    /// The configuration named on the command line.
-    pub config: Option<PathBuf>,
-}
-
-impl Context {
-    /// Looks at the arguments, the terminal and the environment.
-    pub fn resolve(arguments: &Arguments) -> Context {
-        let common = &arguments.common;
-        let screen = Screen::resolve(common.color, common.quiet);
-        Context { screen, verbose: common.verbose, json: common.json, config: common.config.clone() }
-    }
-
-    /// The configuration, if there is one.
-    pub fn settings(&self) -> Result<Option<Settings>, Failure> {
-        Settings::find(self.config.as_deref())
-    }
-
-    /// Who is told of what happens: a narrator, a progress bar, or nobody.
-    pub fn listener(&self) -> Box<dyn Listener> {
-        let listener: Box<dyn Listener> = match self.verbose {
-            0 if self.screen.progress => Box::new(Progress::new()),
-            0 => Box::new(Silent),
-            level => Box::new(Narrator::new(level > 1)),
-        };
-        Box::new(Logged(listener))
-    }
-
-    /// Tells the person what went wrong.
-    pub fn complain(&self, failure: &Failure) {
-        eprintln!("{} {}", self.screen.paint_error(Tone::Bad, "error:"), failure.message);
-        if let Some(advice) = &failure.advice {
-            eprintln!("  → {advice}");
-        }
-    }
-
-    /// A remark on standard error, unless only results are wanted.
-    pub fn remark(&self, text: &str) {
-        if !self.screen.quiet {
-            eprintln!("{text}");
-        }
-    }
-
-    /// Opens a database that has to be there, with a ledger in it.
-    pub fn ledger(&self, database: &DatabaseArguments) -> Result<Box<dyn Store>, Failure> {
-        let url = match (&database.into, self.settings()?) {
-            (Some(url), _) => load::database(url)?,
-            (None, Some(settings)) => settings.store,
-            (None, None) => StoreUrl::parse(DEFAULT_DATABASE, Path::new(""))?,
-        };
-        let none = || {
-            let failure =
-                Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
-            failure.advise("name the database with --into, or the configuration with --config; the first load makes the ledger")
-        };
-        if !url.exists() {
-            return Err(none());
-        }
-        let mut store = hypodoke_stores::open(&url)?;
-        if store.has_ledger()? { Ok(store) } else { Err(none()) }
-    }
-}
+pub use context::Context;
 
 /// Runs a command.
 pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
@@ -126,18 +50,4 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Completions(arguments) => manual::completions(arguments.shell),
         Command::Man(arguments) => manual::pages(&arguments.folder),
     }
-}
-
-/// Asks whoever is there; nobody there is a no.
-fn asked(question: &str) -> Result<bool, Failure> {
-    if !std::io::stdin().is_terminal() {
-        eprintln!("{question}");
-        return Ok(false);
-    }
-    eprint!("{question}");
-    let mut answer = String::new();
-    std::io::stdin()
-        .read_line(&mut answer)
-        .map_err(|error| Failure::usage(format!("the answer could not be read: {error}")))?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }

@@ -9,7 +9,7 @@ use hypodoke_engine::plan::TargetState;
 use hypodoke_engine::profile::FormatHints;
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::{DatabaseArguments, PreviewArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;

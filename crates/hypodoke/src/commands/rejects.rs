@@ -14,7 +14,8 @@ use hypodoke_formats::FormatOptions;
 use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
-use super::{Context, ledger};
+use super::context::Context;
+use super::ledger;
 use crate::cli::RejectsArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -77,7 +78,7 @@ pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Fail
     let mut found: Found = Vec::new();
     for entry in entries.into_iter().filter(|entry| entry.rejected > 0) {
         let mut rejects = store.rejects(entry.file, usize::MAX >> 1)?;
-        rejects.retain(|reject| reject.mended.is_none());
+        rejects.retain(|reject| reject.corrected.is_none());
         found.push((entry, rejects));
     }
     if let Some(path) = &arguments.export {

@@ -6,7 +6,7 @@ use hypodoke_core::count;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::ReportArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;

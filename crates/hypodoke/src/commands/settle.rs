@@ -14,7 +14,7 @@ use hypodoke_engine::receipt::ReceiptLine;
 use hypodoke_stores::{FileEntry, Store};
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::SettleArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;

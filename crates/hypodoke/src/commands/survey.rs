@@ -6,7 +6,7 @@ use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
 use hypodoke_engine::inspect::{Survey, survey};
 use hypodoke_engine::job::{Candidate, Feed};
 
-use super::Context;
+use super::context::Context;
 use crate::cli::SurveyArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;

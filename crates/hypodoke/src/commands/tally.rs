@@ -5,7 +5,7 @@ use hypodoke_engine::maintain::{Agreement, Finder, TallyLine, TallyRun};
 use hypodoke_stores::{FileEntry, FileQuery, Mode};
 use serde::Serialize;
 
-use super::Context;
+use super::context::Context;
 use super::rejects::chosen;
 use crate::cli::TallyArguments;
 use crate::exit::Exit;

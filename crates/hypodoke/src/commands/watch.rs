@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use tracing::info;
 
-use super::Context;
+use super::context::Context;
 use crate::cli::WatchArguments;
 use crate::exit::{self, Exit};
 use crate::failure::Failure;
@@ -49,7 +49,7 @@ pub fn run(arguments: &WatchArguments, context: &Context) -> Result<Exit, Failur
     let status = Arc::new(Status::default());
     if let Some(listen) = listen {
         let address = serve::open(listen, status.clone())?;
-        info!(address = %address, "health and metrics are told");
+        info!(address = %address, "health and metrics are served");
     }
     exit::finish_when_asked();
     watch::run(settings, &arguments.feeds, &status)?;

@@ -11,7 +11,7 @@ use super::Notice;
 use crate::settings::notify::{Mail, Tls};
 
 /// How long a mail server may take for an answer.
-const PATIENCE: Duration = Duration::from_secs(10);
+const TIMEOUT: Duration = Duration::from_secs(10);
 
 /// Sends a message. Where the way there is to be private and is not, nothing is sent.
 pub fn send(mail: &Mail, notice: &Notice) -> Result<(), String> {
@@ -25,7 +25,7 @@ pub fn send(mail: &Mail, notice: &Notice) -> Result<(), String> {
     let mut transport = SmtpTransport::builder_dangerous(&mail.host)
         .port(mail.port)
         .tls(wrapping(mail)?)
-        .timeout(Some(PATIENCE));
+        .timeout(Some(TIMEOUT));
     if let Some((user, password)) = &mail.login {
         transport = transport.credentials(Credentials::new(user.clone(), password.reveal().to_owned()));
     }

@@ -3,6 +3,7 @@
 
 mod mail;
 mod notice;
+mod notification;
 mod webhook;
 
 use std::time::Duration;
@@ -15,29 +16,12 @@ pub use notice::Notice;
 use crate::failure::Failure;
 use crate::schedule::Lateness;
 use crate::settings::Settings;
-use crate::settings::notify::{NotificationKind, NotifySettings, Way};
+use crate::settings::notify::{Channel, NotificationKind, NotifySettings};
 use crate::wording::line_advice;
 use hypodoke_core::count;
 use hypodoke_engine::clock;
 use hypodoke_engine::receipt::{Receipt, ReceiptLine};
-
-/// One thing that happened.
-#[derive(Clone, Debug, PartialEq, serde::Serialize)]
-pub struct Notification {
-    /// What kind of thing.
-    pub event: NotificationKind,
-    /// What it is known by: the same thing again has the same, and is not told again.
-    #[serde(skip)]
-    pub key: String,
-    /// The feed.
-    pub feed: Option<String>,
-    /// The file, if it is about one.
-    pub path: Option<String>,
-    /// What happened, in words.
-    pub what: String,
-    /// What to do about it.
-    pub advice: Option<String>,
-}
+pub use notification::Notification;
 
 /// What a receipt has to tell, the worst first.
 pub fn of_receipt(receipt: &Receipt) -> Vec<Notification> {
@@ -124,8 +108,8 @@ pub fn note(
         let wanted: Vec<&Notification> =
             notifications.iter().filter(|notification| wants(to, notification)).collect();
         let keys: Vec<String> = wanted.iter().map(|notification| notification.key.clone()).collect();
-        let untold = if keys.is_empty() { Default::default() } else { store.new_events(&to.name, &keys)? };
-        let news: Vec<&Notification> = wanted.into_iter().filter(|one| untold.contains(&one.key)).collect();
+        let pending = if keys.is_empty() { Default::default() } else { store.new_events(&to.name, &keys)? };
+        let news: Vec<&Notification> = wanted.into_iter().filter(|one| pending.contains(&one.key)).collect();
         if news.is_empty() {
             continue;
         }
@@ -186,11 +170,11 @@ fn unreadable(to: &NotifySettings, why: &serde_json::Error) -> Failure {
 /// Sends one message, now.
 pub fn send(to: &NotifySettings, notice: &Notice) -> Result<(), Failure> {
     let (sent, whom) = match &to.way {
-        Way::Mail(mail) => (mail::send(mail, notice), format!("{}:{}", mail.host, mail.port)),
-        Way::Webhook(hook) => (webhook::send(hook, notice), hook.shown.clone()),
+        Channel::Mail(mail) => (mail::send(mail, notice), format!("{}:{}", mail.host, mail.port)),
+        Channel::Webhook(hook) => (webhook::send(hook, notice), hook.shown.clone()),
     };
     sent.map_err(|why| {
-        Failure::load(format!("[notify.{}] could not be told by {whom}: {why}", to.name))
+        Failure::load(format!("[notify.{}] could not be notified by {whom}: {why}", to.name))
             .advise("the message is kept in the ledger and tried again for a day")
     })
 }

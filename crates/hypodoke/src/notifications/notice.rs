@@ -4,7 +4,7 @@ use maud::{DOCTYPE, html};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
-use super::Notification;
+use super::notification::Notification;
 use crate::render::receipt::tone_of;
 use crate::render::{Screen, Tone, receipt, receipt_json};
 use crate::settings::notify::NotificationKind;

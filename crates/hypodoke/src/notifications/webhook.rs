@@ -11,7 +11,7 @@ use super::Notice;
 use crate::settings::notify::Webhook;
 
 /// How long a web server may take, all in all.
-const PATIENCE: Duration = Duration::from_secs(10);
+const TIMEOUT: Duration = Duration::from_secs(10);
 
 /// Sends a message as JSON.
 pub fn send(hook: &Webhook, notice: &Notice) -> Result<(), String> {
@@ -20,7 +20,7 @@ pub fn send(hook: &Webhook, notice: &Notice) -> Result<(), String> {
         .unversioned_rustls_crypto_provider(Arc::new(ring::default_provider()))
         .build();
     let agent: Agent = Agent::config_builder()
-        .timeout_global(Some(PATIENCE))
+        .timeout_global(Some(TIMEOUT))
         .http_status_as_error(false)
         .tls_config(tls)
         .build()

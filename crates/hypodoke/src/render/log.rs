@@ -44,7 +44,7 @@ pub fn begin(plan: LogPlan<'_>) -> Result<(), Failure> {
     };
     let is_a_word = level.chars().all(|c| c.is_ascii_alphanumeric());
     if is_a_word && level.parse::<LevelFilter>().is_err() {
-        return Err(wrong("that is no level".to_owned()));
+        return Err(wrong("that is not a level".to_owned()));
     }
     let filter = EnvFilter::try_new(level).map_err(|error| wrong(error.to_string()))?;
     match plan.file {

@@ -10,7 +10,7 @@ use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 
 /// How long a command runs before a bar is worth drawing.
-const PATIENCE: Duration = Duration::from_secs(1);
+const SHOWN_AFTER: Duration = Duration::from_secs(1);
 
 /// Shows events as a bar.
 pub struct Progress {
@@ -46,7 +46,7 @@ impl Progress {
 
 impl State {
     fn show(&mut self) {
-        if self.bar.is_none() && self.began.elapsed() >= PATIENCE {
+        if self.bar.is_none() && self.began.elapsed() >= SHOWN_AFTER {
             let bar = ProgressBar::with_draw_target(Some(self.bytes), ProgressDrawTarget::stderr());
             let template =
                 "{prefix:>9} {wide_msg} {bar:24} {decimal_bytes:>10}/{decimal_total_bytes} {eta:>4}";

@@ -116,7 +116,7 @@ pub fn settled(told: &Settled, screen: Screen) -> String {
     out.push_str(match (told.decided, told.has_feed) {
         (true, true) => "decided; the next `hypodoke load` takes it\n",
         (true, false) => "decided; the next load of this file takes it\n",
-        (false, _) => "nothing is decided yet: this is what would come of it\n",
+        (false, _) => "nothing is decided yet: this is what would happen\n",
     });
     out
 }

@@ -9,7 +9,7 @@ use crate::wording::advice;
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::inspect::{
-    Conflict, FileReport, FoundFormat, FoundTable, Group, Survey, nearly_typed, open_choice,
+    FileReport, FoundFormat, FoundTable, Group, Survey, TypeConflict, nearly_typed, open_choice,
 };
 
 /// The most warnings that are shown of one thing; the rest is counted.
@@ -210,7 +210,7 @@ fn of_files(group: &Group, survey: &Survey) -> Vec<String> {
 }
 
 /// Columns against the types that files give them, with the files named.
-fn matrix(conflicts: &[Conflict], survey: &Survey, screen: Screen) -> String {
+fn matrix(conflicts: &[TypeConflict], survey: &Survey, screen: Screen) -> String {
     if conflicts.is_empty() {
         return String::new();
     }

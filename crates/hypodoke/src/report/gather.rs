@@ -104,7 +104,7 @@ fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<RejectGroup
     let with_rejects = files.iter().filter(|entry| entry.rejected > 0 && entry.replaced_by.is_none());
     for entry in with_rejects.take(MOST_REJECTED) {
         let mut rejects = store.rejects(entry.file, usize::MAX >> 1)?;
-        rejects.retain(|reject| reject.mended.is_none());
+        rejects.retain(|reject| reject.corrected.is_none());
         found.push((entry.clone(), rejects));
     }
     Ok(reject_groups(&found))

@@ -69,14 +69,14 @@ fn glance(report: &Report) -> Markup {
             (tile(sum(|_| 1), "file loaded", "files loaded", "#feeds", "good"))
             (tile(sum(|file| file.loaded), "row loaded", "rows loaded", "#feeds", ""))
             (tile(sum(|file| file.rejected), "row rejected", "rows rejected", "#feeds", "warning"))
-            (tile(open(Outcome::Held), "file held", "files held", "#wants", "warning"))
-            (tile(open(Outcome::Failed), "file failed", "files failed", "#wants", "bad"))
-            (tile(late, "feed late", "feeds late", "#wants", "bad"))
+            (tile(open(Outcome::Held), "file held", "files held", "#attention", "warning"))
+            (tile(open(Outcome::Failed), "file failed", "files failed", "#attention", "bad"))
+            (tile(late, "feed late", "feeds late", "#attention", "bad"))
         }
     }
 }
 
-/// What wants a person, and what to do about it.
+/// Needs attention, and what to do about it.
 fn wants(report: &Report) -> Markup {
     let about = |feed: &FeedReport, entry: &FileEntry| {
         html! {
@@ -89,7 +89,7 @@ fn wants(report: &Report) -> Markup {
         feed.late.is_none() && feed.open(Outcome::Held).is_empty() && feed.open(Outcome::Failed).is_empty()
     });
     html! {
-        h2 id="wants" { "What wants a person" }
+        h2 id="attention" { "Needs attention" }
         @if quiet { div.card { span.good { "Nothing. All that came is loaded." } } }
         @for feed in &report.feeds {
             @if let Some(late) = &feed.late {

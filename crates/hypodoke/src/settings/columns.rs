@@ -96,8 +96,9 @@ pub fn keep(section: &mut Section<'_>) -> Result<Vec<KeepRule>, Failure> {
             tests.push(KeepTest::AtMost(found.value));
         }
         if let Some(found) = section.text("matches")? {
-            let pattern = regex::bytes::Regex::new(&found.value)
-                .map_err(|_| section.wrong(&found, format!("`{}` is no regular expression", found.value)))?;
+            let pattern = regex::bytes::Regex::new(&found.value).map_err(|_| {
+                section.wrong(&found, format!("`{}` is not a regular expression", found.value))
+            })?;
             tests.push(KeepTest::Matches(pattern));
         }
         if let Some(wanted) = section.truth("is_null")? {

@@ -44,7 +44,7 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
         Some(found) => Some(share(&found.value).ok_or_else(|| {
             section.wrong(
                 &found,
-                format!("`{}` is no share; write how far a count may be off, \"50%\"", found.value),
+                format!("`{}` is not a share; write how far a count may be off, \"50%\"", found.value),
             )
         })?),
         None => None,
@@ -108,7 +108,8 @@ fn most(section: &Section<'_>, found: &Placed<String>) -> Result<RejectMaximum, 
         return Ok(RejectMaximum::Rows(rows));
     }
     share(&found.value).map(RejectMaximum::Share).ok_or_else(|| {
-        let what = format!("`{}` is no limit; write a number of rows, 100, or a share, \"1%\"", found.value);
+        let what =
+            format!("`{}` is not a limit; write a number of rows, 100, or a share, \"1%\"", found.value);
         section.wrong(found, what)
     })
 }

@@ -67,14 +67,14 @@ impl Lasting {
             let table = inner(document.as_table_mut(), "feed")
                 .and_then(|feeds| inner(feeds, feed))
                 .and_then(|feed| inner(feed, section))
-                .ok_or_else(|| failed(format!("[feed.{feed}.{section}] is no section")))?;
+                .ok_or_else(|| failed(format!("[feed.{feed}.{section}] is not a section")))?;
             if let Rule::Sheet(new, known) = rule {
                 table.set_implicit(false);
                 table.insert(new, value(known.as_str()));
                 continue;
             }
             let own = inner(table, column)
-                .ok_or_else(|| failed(format!("[feed.{feed}.columns.{column}] is no section")))?;
+                .ok_or_else(|| failed(format!("[feed.{feed}.columns.{column}] is not a section")))?;
             own.set_implicit(false);
             match rule {
                 Rule::Name(_, name) => own.insert("name", value(name.as_str())),

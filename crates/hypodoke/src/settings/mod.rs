@@ -2,6 +2,7 @@
 
 mod columns;
 mod drift;
+mod expand;
 mod feed;
 mod formats;
 pub mod lasting;
@@ -15,19 +16,19 @@ use std::path::{Path, PathBuf};
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
 use hypodoke_places::SpoolSettings;
-use hypodoke_places::sftp::Secret;
 use hypodoke_stores::StoreUrl;
 
 pub use feed::FeedSettings;
 pub use places::PlaceSettings;
 
 use notify::NotifySettings;
-use reader::{Placed, Section, Text, suggest};
+use reader::{Section, Text, suggest};
 use watch::WatchSettings;
 
 use crate::failure::Failure;
 use crate::schedule::Schedule;
 use crate::values::duration;
+use expand::expand;
 
 /// The file that is looked for where none is named.
 pub const FILE_NAME: &str = "hypodoke.toml";
@@ -154,7 +155,7 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
     let wait = match section.text("wait")? {
         Some(wait) => Some(duration(&wait.value).ok_or_else(|| {
             section
-                .wrong(&wait, format!("`{}` is no span of time; write \"10s\", \"5m\" or \"1h\"", wait.value))
+                .wrong(&wait, format!("`{}` is not a duration; write \"10s\", \"5m\" or \"1h\"", wait.value))
         })?),
         None => None,
     };
@@ -176,41 +177,4 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
         None => store,
     };
     Ok((store, connections))
-}
-
-/// Puts environment variables in: `${NAME}`.
-fn expand(section: &Section<'_>, found: &Placed<String>) -> Result<String, Failure> {
-    let mut out = String::new();
-    let mut rest = found.value.as_str();
-    while let Some(at) = rest.find("${") {
-        out.push_str(&rest[..at]);
-        let after = &rest[at + 2..];
-        let end = after.find('}').ok_or_else(|| section.wrong(found, "`${` is not closed"))?;
-        let name = &after[..end];
-        let value = std::env::var(name).map_err(|_| {
-            section.wrong(found, format!("the environment has no `{name}`, which `${{{name}}}` asks for"))
-        })?;
-        out.push_str(&value);
-        rest = &after[end + 1..];
-    }
-    out.push_str(rest);
-    Ok(out)
-}
-
-/// A secret: from the environment, or from a file beside the configuration.
-fn secret(section: &mut Section<'_>, key: &'static str, base: &Path) -> Result<Option<Secret>, Failure> {
-    let Some(text) = section.text(key)? else { return Ok(None) };
-    if let Some(file) = text.value.strip_prefix('@') {
-        let path = base.join(file);
-        let read = std::fs::read_to_string(&path);
-        let secret = read.map_err(|error| section.wrong(&text, format!("{}: {error}", path.display())))?;
-        return Ok(Some(Secret::new(secret.trim_end_matches(['\r', '\n']))));
-    }
-    if !text.value.contains("${") {
-        let what = format!(
-            "`{key}` stands here for all to read; take it from the environment, {key} = \"${{NAME}}\", or a file, \"@FILE\""
-        );
-        return Err(section.wrong(&text, what));
-    }
-    Ok(Some(Secret::new(expand(section, &text)?)))
 }

@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use hypodoke_places::sftp::Secret;
 
+use super::expand::{expand, secret};
 use super::reader::{Placed, Section, suggest};
-use super::{expand, secret};
 use crate::failure::Failure;
 
 /// What people may be told of.
@@ -52,7 +52,7 @@ pub struct NotifySettings {
     /// The name.
     pub name: String,
     /// The way to them.
-    pub way: Way,
+    pub way: Channel,
     /// Of what they are told.
     pub on: Vec<NotificationKind>,
     /// Of which feeds; of all if empty.
@@ -61,7 +61,7 @@ pub struct NotifySettings {
 
 /// A way to people.
 #[derive(Clone, Debug)]
-pub enum Way {
+pub enum Channel {
     /// By mail.
     Mail(Box<Mail>),
     /// By a request to a web server.
@@ -150,8 +150,8 @@ pub fn read(
                 section.wrong(&webhook, "`mail` and `webhook` are two ways: give each a [notify] section")
             );
         }
-        (Some(found), None) => Way::Mail(Box::new(mail(&mut section, &found, base)?)),
-        (None, Some(found)) => Way::Webhook(web_server(&mut section, &found, base)?),
+        (Some(found), None) => Channel::Mail(Box::new(mail(&mut section, &found, base)?)),
+        (None, Some(found)) => Channel::Webhook(web_server(&mut section, &found, base)?),
         (None, None) => {
             let what = format!("[notify.{name}] needs `mail` or `webhook`");
             return Err(Failure::usage(what)
@@ -189,7 +189,7 @@ fn server(section: &Section<'_>, found: &Placed<String>) -> Result<Server, Failu
     }
     let host = host.trim_end_matches('/');
     let (host, port) = match host.rsplit_once(':') {
-        Some((host, port)) => (host, port.parse().map_err(|_| wrong("its port is no number"))?),
+        Some((host, port)) => (host, port.parse().map_err(|_| wrong("its port is not a number"))?),
         None => (host, usual_port),
     };
     if host.is_empty() {
@@ -234,5 +234,5 @@ fn web_server(section: &mut Section<'_>, found: &Placed<String>, base: &Path) ->
 
 fn mail_address(text: &str) -> Result<(), String> {
     let parsed = text.parse::<lettre::message::Mailbox>();
-    parsed.map(|_| ()).map_err(|error| format!("`{text}` is no mail address: {error}"))
+    parsed.map(|_| ()).map_err(|error| format!("`{text}` is not a mail address: {error}"))
 }

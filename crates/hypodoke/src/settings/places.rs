@@ -7,8 +7,8 @@ use std::time::Duration;
 use hypodoke_places::sftp::{SftpAddress, SftpBackend};
 use hypodoke_places::{Backend, Completeness, Place, PutAway, SpoolSettings};
 
+use super::expand::{expand, secret};
 use super::reader::{Placed, Section};
-use super::{expand, secret};
 use crate::failure::Failure;
 use crate::values::duration;
 
@@ -40,7 +40,7 @@ pub fn spool(section: Option<Section<'_>>, base: &Path) -> Result<SpoolSettings,
     };
     let limit = match section.text("limit")? {
         Some(text) => size(&text.value).ok_or_else(|| {
-            section.wrong(&text, format!("`{}` is no size; write \"500MB\" or \"2GB\"", text.value))
+            section.wrong(&text, format!("`{}` is not a size; write \"500MB\" or \"2GB\"", text.value))
         })?,
         None => USUAL_ROOM,
     };
@@ -79,7 +79,7 @@ pub fn read(
 fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
     let Some(text) = section.text(key)? else { return Ok(None) };
     let wrong =
-        || section.wrong(&text, format!("`{}` is no span of time; write \"30s\" or \"5m\"", text.value));
+        || section.wrong(&text, format!("`{}` is not a duration; write \"30s\" or \"5m\"", text.value));
     duration(&text.value).ok_or_else(wrong).map(Some)
 }
 

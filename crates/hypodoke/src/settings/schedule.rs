@@ -21,8 +21,10 @@ pub fn read(section: &mut Section<'_>) -> Result<Schedule, Failure> {
         Some(text) => match duration(&text.value).filter(|span| span.as_millis() >= 1000) {
             Some(span) => Some(span),
             None => {
-                let what =
-                    format!("`{}` is no span of time from a second on; write \"15m\" or \"6h\"", text.value);
+                let what = format!(
+                    "`{}` is not a duration of a second or more; write \"15m\" or \"6h\"",
+                    text.value
+                );
                 return Err(section.wrong(&text, what));
             }
         },
@@ -38,7 +40,7 @@ pub fn read(section: &mut Section<'_>) -> Result<Schedule, Failure> {
             Err(_) if text.value.contains(' ') => times(&section, &text, &text.value, &zone)?,
             Err(_) => {
                 let what = format!(
-                    "`{}` is no time; write due = \"07:00\", or for some days as cron does, \"0 7 * * 1-5\"",
+                    "`{}` is not a time; write due = \"07:00\", or for some days as cron does, \"0 7 * * 1-5\"",
                     text.value
                 );
                 return Err(section.wrong(&text, what));
@@ -73,7 +75,7 @@ fn time(section: &mut Section<'_>, key: &'static str) -> Result<Option<(Time, Pl
     match text.value.parse::<Time>() {
         Ok(time) => Ok(Some((time, text))),
         Err(_) => {
-            let what = format!("`{}` is no time of day; write {key} = \"06:00\"", text.value);
+            let what = format!("`{}` is not a time of day; write {key} = \"06:00\"", text.value);
             Err(section.wrong(&text, what))
         }
     }

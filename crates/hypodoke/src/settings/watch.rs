@@ -9,7 +9,7 @@ use crate::failure::Failure;
 /// What `[watch]` and `[log]` say.
 #[derive(Clone, Debug, Default)]
 pub struct WatchSettings {
-    /// Where health and metrics are told.
+    /// Where health and metrics are served.
     pub listen: Option<SocketAddr>,
     /// The file that is logged to; standard error if unsaid.
     pub log_file: Option<PathBuf>,
@@ -41,5 +41,5 @@ pub fn read(
 /// Reads `127.0.0.1:9150`.
 pub fn address(text: &str) -> Result<SocketAddr, String> {
     let found = text.to_socket_addrs().ok().and_then(|mut all| all.next());
-    found.ok_or_else(|| format!("`{text}` is no address to listen on; write \"127.0.0.1:9150\""))
+    found.ok_or_else(|| format!("`{text}` is not an address to listen on; write \"127.0.0.1:9150\""))
 }

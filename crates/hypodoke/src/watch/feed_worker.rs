@@ -15,7 +15,7 @@ use tracing::{debug, error, info, warn};
 
 use super::retries::Retries;
 use super::scheduler::{After, Wakeup};
-use super::status::{Counts, State, Status};
+use super::status::{FeedState, FileCounter, Status};
 use crate::failure::Failure;
 use crate::notifications::{self, Notification};
 use crate::render::log;
@@ -85,14 +85,14 @@ impl<'a> FeedWorker<'a> {
         match self.is_ours() {
             Ok(true) => {}
             Ok(false) => {
-                if self.status.set(name, State::StandingBy) != State::StandingBy {
+                if self.status.set(name, FeedState::StandingBy) != FeedState::StandingBy {
                     info!(feed = name, "another process watches this feed; standing by");
                 }
                 return After { again: Some(STAND_BY) };
             }
             Err(failure) => return self.out_of_reach(failure),
         }
-        self.status.set(name, State::Loading);
+        self.status.set(name, FeedState::Loading);
         let began = std::time::Instant::now();
         match self.round(now) {
             Ok(waiting) => {
@@ -160,7 +160,7 @@ impl<'a> FeedWorker<'a> {
 
     fn load_found(&mut self, job: &Job, found: &Discovered, now: Timestamp) -> Result<(), Failure> {
         let mut store = hypodoke_stores::open(&self.settings.store)?;
-        let counts = Counts { status: self.status, feed: &self.feed.name };
+        let counts = FileCounter { status: self.status, feed: &self.feed.name };
         let listener = All(vec![&log::Log, &counts]);
         let report = run_job(job, found, store.as_mut(), &listener, self.stop)?;
         self.remember(found, &report, now);
@@ -212,7 +212,7 @@ impl<'a> FeedWorker<'a> {
     /// The database or the place is away: people are told once, until it is back.
     fn out_of_reach(&mut self, failure: Failure) -> After {
         let name = &self.feed.name;
-        self.status.set(name, State::OutOfReach);
+        self.status.set(name, FeedState::OutOfReach);
         // The words may change while a server goes down; it is one outage all the same.
         if self.trouble.is_some() {
             debug!(feed = name, error = failure.message, "still unreachable");
@@ -228,7 +228,7 @@ impl<'a> FeedWorker<'a> {
 
     fn back_in_reach(&mut self) {
         self.retry = FIRST_RETRY;
-        self.status.set(&self.feed.name, State::Waiting);
+        self.status.set(&self.feed.name, FeedState::Waiting);
         if self.trouble.take().is_some() {
             info!(feed = self.feed.name, "back in reach");
         }

@@ -17,7 +17,7 @@ const FIRST: Duration = Duration::from_secs(60);
 const LONGEST: Duration = Duration::from_secs(3600);
 
 #[derive(Clone)]
-struct Trial {
+struct Retry {
     /// The file as it was then.
     arrival: Arrival,
     next: Timestamp,
@@ -31,7 +31,7 @@ struct Trial {
 pub struct Retries {
     /// Files that are done with, as they were then.
     settled: HashMap<String, Arrival>,
-    trials: HashMap<String, Trial>,
+    retries: HashMap<String, Retry>,
 }
 
 impl Retries {
@@ -40,9 +40,9 @@ impl Retries {
         self.settled.get(&file.shown).is_some_and(|known| file.seen.arrival.looks_like(known))
     }
 
-    /// The trial of a file as it is.
-    fn trial(&self, file: &Candidate) -> Option<&Trial> {
-        self.trials.get(&file.shown).filter(|trial| file.seen.arrival.looks_like(&trial.arrival))
+    /// The retry of a file as it is.
+    fn retry(&self, file: &Candidate) -> Option<&Retry> {
+        self.retries.get(&file.shown).filter(|retry| file.seen.arrival.looks_like(&retry.arrival))
     }
 
     /// Whether there is anything to be done about a file now.
@@ -50,54 +50,54 @@ impl Retries {
         if self.is_settled(file) {
             return false;
         }
-        let trial = self.trial(file);
-        trial.is_none_or(|trial| trial.next <= now)
+        let retry = self.retry(file);
+        retry.is_none_or(|retry| retry.next <= now)
     }
 
-    /// Whether a file is one that has to wait for its next trial.
+    /// Whether a file is one that has to wait for its next retry.
     pub fn waits(&self, file: &Candidate, now: Timestamp) -> bool {
         !self.is_settled(file) && !self.is_due(file, now)
     }
 
     /// A file is done with as it is.
     pub fn settle(&mut self, file: &Candidate) {
-        self.trials.remove(&file.shown);
+        self.retries.remove(&file.shown);
         self.settled.insert(file.shown.clone(), file.seen.arrival.clone());
     }
 
     /// A file is to be tried again; one that is held also when somebody has decided.
     pub fn put_off(&mut self, file: &Candidate, held: bool, now: Timestamp) {
-        let before = self.trial(file);
-        let wait = before.map_or(FIRST, |trial| (trial.wait * 2).min(LONGEST));
+        let before = self.retry(file);
+        let wait = before.map_or(FIRST, |retry| (retry.wait * 2).min(LONGEST));
         let next = now.checked_add(signed(wait)).unwrap_or(Timestamp::MAX);
         self.settled.remove(&file.shown);
         let arrival = file.seen.arrival.clone();
-        self.trials.insert(file.shown.clone(), Trial { arrival, next, wait, held });
+        self.retries.insert(file.shown.clone(), Retry { arrival, next, wait, held });
     }
 
     /// Whether any file is held.
     pub fn has_held(&self) -> bool {
-        self.trials.values().any(|trial| trial.held)
+        self.retries.values().any(|retry| retry.held)
     }
 
     /// Somebody has decided: what is held is tried again now.
     pub fn wake_held(&mut self) {
-        self.trials.values_mut().filter(|trial| trial.held).for_each(|trial| trial.next = Timestamp::MIN);
+        self.retries.values_mut().filter(|retry| retry.held).for_each(|retry| retry.next = Timestamp::MIN);
     }
 
     /// Forgets files that are not there any more.
     pub fn keep_only(&mut self, there: &[Candidate]) {
-        if self.settled.len() + self.trials.len() > there.len() {
+        if self.settled.len() + self.retries.len() > there.len() {
             let names: std::collections::HashSet<&str> =
                 there.iter().map(|file| file.shown.as_str()).collect();
             self.settled.retain(|name, _| names.contains(name.as_str()));
-            self.trials.retain(|name, _| names.contains(name.as_str()));
+            self.retries.retain(|name, _| names.contains(name.as_str()));
         }
     }
 
-    /// How long until the next trial.
+    /// How long until the next retry.
     pub fn next_trial(&self, now: Timestamp) -> Option<Duration> {
-        let next = self.trials.values().map(|trial| trial.next).min()?;
+        let next = self.retries.values().map(|retry| retry.next).min()?;
         Some(Duration::try_from(now.duration_until(next)).unwrap_or_default())
     }
 }

@@ -20,7 +20,7 @@ use hypodoke_engine::receipt::ReceiptLine;
 /// What a feed is at.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
-pub enum State {
+pub enum FeedState {
     /// Nothing was done yet.
     #[default]
     Starting,
@@ -47,8 +47,8 @@ struct OfOutcome {
 
 /// One feed as health tells it.
 #[derive(Clone, Debug, Default, Serialize)]
-struct FeedLine {
-    state: State,
+struct FeedStatus {
+    state: FeedState,
     late: bool,
     last_round_at: Option<String>,
     last_loaded_at: Option<String>,
@@ -56,7 +56,7 @@ struct FeedLine {
 
 /// How every feed is doing.
 pub struct Status {
-    feeds: Mutex<BTreeMap<String, FeedLine>>,
+    feeds: Mutex<BTreeMap<String, FeedStatus>>,
     registry: Registry,
     files: Family<OfOutcome, Counter>,
     rows: Family<OfOutcome, Counter>,
@@ -74,7 +74,7 @@ pub struct Status {
 struct Health<'a> {
     version: u32,
     healthy: bool,
-    feeds: &'a BTreeMap<String, FeedLine>,
+    feeds: &'a BTreeMap<String, FeedStatus>,
 }
 
 /// The version of the health document.
@@ -127,7 +127,7 @@ where
 }
 
 impl Status {
-    fn lines(&self) -> MutexGuard<'_, BTreeMap<String, FeedLine>> {
+    fn lines(&self) -> MutexGuard<'_, BTreeMap<String, FeedStatus>> {
         self.feeds.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -141,17 +141,17 @@ impl Status {
     }
 
     /// What a feed is at from now on; gives what it was at.
-    pub fn set(&self, feed: &str, state: State) -> State {
+    pub fn set(&self, feed: &str, state: FeedState) -> FeedState {
         let reached = match state {
-            State::Waiting => Some(1),
-            State::OutOfReach => Some(0),
+            FeedState::Waiting => Some(1),
+            FeedState::OutOfReach => Some(0),
             _ => None,
         };
         if let Some(reached) = reached {
             self.in_reach.get_or_create(&of(feed)).set(reached);
         }
         let mut lines = self.lines();
-        lines.get_mut(feed).map_or(State::default(), |line| std::mem::replace(&mut line.state, state))
+        lines.get_mut(feed).map_or(FeedState::default(), |line| std::mem::replace(&mut line.state, state))
     }
 
     /// Whether files of a feed are late.
@@ -194,7 +194,7 @@ impl Status {
     /// Whether all is well, and how each feed is doing, as JSON.
     pub fn health(&self) -> (bool, String) {
         let feeds = self.lines();
-        let healthy = feeds.values().all(|line| line.state != State::OutOfReach);
+        let healthy = feeds.values().all(|line| line.state != FeedState::OutOfReach);
         let health = Health { version: HEALTH_JSON_VERSION, healthy, feeds: &feeds };
         (healthy, serde_json::to_string_pretty(&health).unwrap_or_default())
     }
@@ -208,15 +208,15 @@ impl Status {
     }
 }
 
-/// Counts what becomes of the files of one feed.
-pub struct Counts<'a> {
+/// FileCounter what becomes of the files of one feed.
+pub struct FileCounter<'a> {
     /// Where it is counted.
     pub status: &'a Status,
     /// The feed.
     pub feed: &'a str,
 }
 
-impl Listener for Counts<'_> {
+impl Listener for FileCounter<'_> {
     fn on(&self, event: &Event) {
         if let Event::FileEnded { line, .. } = event {
             self.status.count(self.feed, line);

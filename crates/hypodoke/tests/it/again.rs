@@ -73,7 +73,7 @@ fn files_of_a_window_are_loaded_again(#[values(Sqlite, Postgres)] kind: Kind) {
 #[rstest]
 #[case("replay", "say what to load again")]
 #[case("replay nothing.csv --yes", "the ledger knows no loaded file, batch, feed or table `nothing.csv`")]
-#[case("replay f --since soon", "no span of time")]
+#[case("replay f --since soon", "not a duration")]
 #[case("retract 99 --yes", "the ledger knows no loaded file, batch, feed or table `99`")]
 #[case("load --modified 2026-03-04..2026-03-02", "it ends before it begins")]
 fn what_is_not_meant_is_told(#[case] command: &str, #[case] words: &str) {

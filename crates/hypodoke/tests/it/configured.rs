@@ -97,7 +97,7 @@ fn a_table_of_somebody_elses_is_filled_as_it_is() {
 #[case("decimal(5,2)", "decimal(50,2)", "precision is 1 to 38", "")]
 #[case("%Y%m%d", "%Y%Q", "`%Q`", "")]
 #[case("sqlite:harbour.db", "harbour.db", "write sqlite:harbour.db", "")]
-#[case("sqlite:harbour.db", "fax:harbour", "`fax:` is no database that is known", "")]
+#[case("sqlite:harbour.db", "fax:harbour", "`fax:` is not a known kind of database", "")]
 #[case("path = \"inbox\"", "", "[place.quay] needs `path`", "")]
 #[case(
     "path = \"inbox\"",

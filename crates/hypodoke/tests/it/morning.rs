@@ -93,8 +93,7 @@ fn late_feeds_are_told_from_those_that_came() {
     assert_eq!(shop.ok("ledger --late --feed tide").out, "nothing is late\n");
     let run = shop.run("ledger --late --into sqlite:h.db");
     assert!(run.code == Some(2) && run.err.contains("is in the configuration"), "{}", run.err);
-    for (arguments, words) in [("--since soon", "no span of time"), ("--feed gaug", "did you mean `gauge`?")]
-    {
+    for (arguments, words) in [("--since soon", "not a duration"), ("--feed gaug", "did you mean `gauge`?")] {
         let run = shop.run(&format!("ledger {arguments}"));
         assert!(run.code == Some(2) && run.err.contains(words), "{}", run.err);
     }

@@ -298,7 +298,7 @@ fn a_place_out_of_reach_is_told_once_until_it_is_back() {
 #[case::no_receiver("[notify.x]\nmail = \"smtp://m.example\"\nfrom = \"a@b.example\"", "mail needs `to`")]
 #[case::no_address(
     "[notify.x]\nmail = \"smtp://m.example\"\nfrom = \"nobody\"\nto = \"a@b.example\"",
-    "`nobody` is no mail address"
+    "`nobody` is not a mail address"
 )]
 #[case::no_event(
     "[notify.x]\nwebhook = \"https://w.example\"\non = [\"failures\"]",

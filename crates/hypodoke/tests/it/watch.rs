@@ -361,7 +361,7 @@ fn health_and_metrics_are_told_in_open_formats() {
 #[case::no_cron("cron = \"0 10\"", "has 2 fields")]
 #[case::no_zone("time_zone = \"Quillane/Harbour\"", "there is no time zone `Quillane/Harbour`")]
 #[case::near_zone("time_zone = \"Europe/Lisbn\"", "did you mean `Europe/Lisbon`?")]
-#[case::no_span("every = \"soon\"", "`soon` is no span of time")]
+#[case::no_span("every = \"soon\"", "`soon` is not a duration")]
 #[case::no_time("due = \"breakfast\"", "`breakfast` is no time")]
 #[case::half_a_window("from = \"06:00\"", "`from` goes with `until`")]
 #[case::empty_window("from = \"06:00\"\nuntil = \"06:00\"", "it would never be time")]
@@ -385,7 +385,7 @@ fn what_cannot_be_watched_is_said_at_once() {
     let mut command = shop.command("watch");
     command.env("HYPODOKE_LOG", "loud");
     let run = hypodoke_testkit::finish(command);
-    assert!(run.code == Some(2) && run.err.contains("that is no level"), "{}", run.err);
+    assert!(run.code == Some(2) && run.err.contains("that is not a level"), "{}", run.err);
 }
 
 #[test]

@@ -56,7 +56,7 @@ pub struct SftpAddress {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum AddressError {
     /// It is none of SFTP.
-    #[error("`{0}` is no address of a place; write a folder, or sftp://user@host:22/folder")]
+    #[error("`{0}` is not an address of a place; write a folder, or sftp://user@host:22/folder")]
     NotSftp(String),
     /// It says who, but with a password in it.
     #[error("the address holds a password; give it as `password = \"${{NAME}}\"` instead")]
@@ -65,7 +65,7 @@ pub enum AddressError {
     #[error("`{0}` says no user; write sftp://user@{0}")]
     NoUser(String),
     /// The port is none.
-    #[error("`{0}` is no port")]
+    #[error("`{0}` is not a port")]
     BadPort(String),
 }
 
@@ -142,10 +142,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case("ftp://a@b/c", "is no address")]
+    #[case("ftp://a@b/c", "is not an address")]
     #[case("sftp://b/c", "says no user")]
     #[case("sftp://a:secret@b/c", "holds a password")]
-    #[case("sftp://a@b:seven/c", "`seven` is no port")]
+    #[case("sftp://a@b:seven/c", "`seven` is not a port")]
     fn wrong_addresses_are_told(#[case] text: &str, #[case] words: &str) {
         let error = SftpAddress::parse(text).expect_err("no address").to_string();
         assert!(error.contains(words) && !error.contains("secret@"), "{error}");

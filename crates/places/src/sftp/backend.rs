@@ -7,7 +7,10 @@ use std::time::Duration;
 use hypodoke_core::arrival::Arrival;
 use tokio::runtime::Runtime;
 
-use super::{Session, SftpAddress, fetch, host, list, runtime};
+use super::address::SftpAddress;
+use super::connect::SftpSession;
+use super::runtime::runtime;
+use super::{fetch, host, list};
 use crate::backend::{Backend, Identity, Listed, ShownKey};
 use crate::error::{PlaceError, RemoteTrouble};
 
@@ -19,7 +22,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 pub struct SftpBackend {
     address: SftpAddress,
     runtime: &'static Runtime,
-    session: Mutex<Option<Arc<Session>>>,
+    session: Mutex<Option<Arc<SftpSession>>>,
 }
 
 impl std::fmt::Debug for SftpBackend {
@@ -38,21 +41,21 @@ impl SftpBackend {
         Ok(SftpBackend { address, runtime, session: Mutex::new(None) })
     }
 
-    fn lock(&self) -> MutexGuard<'_, Option<Arc<Session>>> {
+    fn lock(&self) -> MutexGuard<'_, Option<Arc<SftpSession>>> {
         self.session.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Does something over the connection, which is made if there is none, and let go of if it broke.
     fn with_session<T>(
         &self,
-        work: impl AsyncFnOnce(&Session) -> Result<T, RemoteTrouble>,
+        work: impl AsyncFnOnce(&SftpSession) -> Result<T, RemoteTrouble>,
     ) -> Result<T, RemoteTrouble> {
         let session = {
             // Whoever comes meanwhile waits for this connection instead of making another.
             let mut kept = self.lock();
             match &*kept {
                 Some(session) => session.clone(),
-                None => kept.insert(Arc::new(Session::open(&self.address)?)).clone(),
+                None => kept.insert(Arc::new(SftpSession::open(&self.address)?)).clone(),
             }
         };
         let done = self.runtime.block_on(work(&session));
@@ -120,7 +123,7 @@ impl Backend for SftpBackend {
 
 impl Identity for SftpBackend {
     fn shown_key(&self) -> Result<ShownKey, RemoteTrouble> {
-        host::shown(&Session::key_of(&self.address)?)
+        host::shown(&SftpSession::key_of(&self.address)?)
     }
 
     fn trust(&self, key: &ShownKey) -> Result<PathBuf, RemoteTrouble> {

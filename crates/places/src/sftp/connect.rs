@@ -8,8 +8,10 @@ use russh::client::{self, Handle};
 use russh::keys::PublicKeyOrCertificate;
 use russh_sftp::client::RawSftpSession;
 
+use super::address::SftpAddress;
+use super::host::{self, HostKey};
 use super::login::log_in;
-use super::{HostKey, SftpAddress, host, one_line, runtime};
+use super::runtime::{one_line, runtime};
 use crate::error::RemoteTrouble;
 
 /// How long a server that speaks is listened to, and how much of it.
@@ -17,7 +19,7 @@ const LISTENING: Duration = Duration::from_secs(2);
 const MOST_WORDS: usize = 2048;
 
 /// A server that we are connected to.
-pub struct Session {
+pub struct SftpSession {
     pub(super) sftp: RawSftpSession,
     // The connection ends when this is dropped.
     _handle: Handle<Watcher>,
@@ -27,13 +29,13 @@ pub struct Session {
 struct Watcher {
     address: SftpAddress,
     /// What was found of the key; the library only takes a yes or a no.
-    found: Arc<Mutex<Found>>,
+    found: Arc<Mutex<SeenKey>>,
     /// The key is only wanted to be seen.
     only_look: bool,
 }
 
 #[derive(Default)]
-struct Found {
+struct SeenKey {
     key: Option<HostKey>,
     trouble: Option<RemoteTrouble>,
 }
@@ -59,17 +61,17 @@ impl client::Handler for Watcher {
     }
 }
 
-impl Session {
+impl SftpSession {
     /// Connects, and is let in.
-    pub fn open(address: &SftpAddress) -> Result<Session, RemoteTrouble> {
+    pub fn open(address: &SftpAddress) -> Result<SftpSession, RemoteTrouble> {
         let runtime = runtime().map_err(|error| RemoteTrouble::Other(error.to_string()))?;
-        runtime.block_on(Session::connect(address))
+        runtime.block_on(SftpSession::connect(address))
     }
 
     /// Connects as far as the server's key.
     pub fn key_of(address: &SftpAddress) -> Result<HostKey, RemoteTrouble> {
         let runtime = runtime().map_err(|error| RemoteTrouble::Other(error.to_string()))?;
-        let found = Arc::new(Mutex::new(Found::default()));
+        let found = Arc::new(Mutex::new(SeenKey::default()));
         let ended = runtime.block_on(shake_hands(address, found.clone(), true));
         let key = found.lock().unwrap_or_else(|poisoned| poisoned.into_inner()).key.clone();
         match (key, ended) {
@@ -79,8 +81,8 @@ impl Session {
         }
     }
 
-    pub(super) async fn connect(address: &SftpAddress) -> Result<Session, RemoteTrouble> {
-        let found = Arc::new(Mutex::new(Found::default()));
+    pub(super) async fn connect(address: &SftpAddress) -> Result<SftpSession, RemoteTrouble> {
+        let found = Arc::new(Mutex::new(SeenKey::default()));
         let mut handle = match shake_hands(address, found.clone(), false).await {
             Ok(handle) => handle,
             Err(trouble) => {
@@ -89,7 +91,7 @@ impl Session {
             }
         };
         match tokio::time::timeout(address.wait, begin(address, &mut handle)).await {
-            Ok(begun) => begun.map(|sftp| Session { sftp, _handle: handle }),
+            Ok(begun) => begun.map(|sftp| SftpSession { sftp, _handle: handle }),
             Err(_) => Err(RemoteTrouble::Silent),
         }
     }
@@ -115,7 +117,7 @@ async fn begin(address: &SftpAddress, handle: &mut Handle<Watcher>) -> Result<Ra
 /// has expired or a profile greets whoever comes.
 async fn no_sftp(handle: &Handle<Watcher>) -> RemoteTrouble {
     if handle.is_closed() {
-        return RemoteTrouble::Lost("it broke while we were let in".to_owned());
+        return RemoteTrouble::Lost("it broke during the login".to_owned());
     }
     let mut said = heard(handle, true).await;
     if said.is_empty() {
@@ -152,7 +154,7 @@ async fn heard(handle: &Handle<Watcher>, for_sftp: bool) -> Vec<u8> {
 
 async fn shake_hands(
     address: &SftpAddress,
-    found: Arc<Mutex<Found>>,
+    found: Arc<Mutex<SeenKey>>,
     only_look: bool,
 ) -> Result<Handle<Watcher>, RemoteTrouble> {
     let config = client::Config {

@@ -10,8 +10,10 @@ use hypodoke_core::arrival::Arrival;
 use russh_sftp::client::error::Error;
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 
+use super::address::SftpAddress;
+use super::connect::SftpSession;
+use super::list;
 use super::list::in_words;
-use super::{Session, SftpAddress, list};
 use crate::error::RemoteTrouble;
 use crate::spool::DURABLE;
 
@@ -24,7 +26,7 @@ const IN_FLIGHT: usize = 64;
 /// Fetches a file to `part`, from where an earlier attempt broke off, and makes sure that it is
 /// all there and did not change meanwhile. `is_left_over` says that what is there is of another run.
 pub async fn fetch(
-    session: &Session,
+    session: &SftpSession,
     address: &SftpAddress,
     arrival: &Arrival,
     part: &Path,
@@ -45,7 +47,7 @@ pub async fn fetch(
 }
 
 async fn all_of(
-    session: &Session,
+    session: &SftpSession,
     handle: &str,
     arrival: &Arrival,
     part: &Path,
@@ -104,7 +106,7 @@ async fn all_of(
 
 /// One answer, with how much was asked for; nothing where the file is at its end.
 async fn read(
-    session: &Session,
+    session: &SftpSession,
     handle: &str,
     offset: u64,
     length: u32,
@@ -122,7 +124,7 @@ fn write(file: &mut File, data: &[u8], part: &Path) -> Result<(), RemoteTrouble>
 }
 
 /// Whether the file is the one that was listed.
-async fn same(session: &Session, handle: &str, arrival: &Arrival) -> Result<(), RemoteTrouble> {
+async fn same(session: &SftpSession, handle: &str, arrival: &Arrival) -> Result<(), RemoteTrouble> {
     let now = session.sftp.fstat(handle).await.map_err(in_words)?.attrs;
     let bytes = now.size.unwrap_or(arrival.bytes);
     let modified = now.mtime.map_or(arrival.modified, |seconds| i64::from(seconds) * 1_000_000);

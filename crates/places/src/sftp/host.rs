@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use russh::keys::known_hosts::{check_known_hosts_path, learn_known_hosts_path};
 use russh::keys::{HashAlg, PublicKey};
 
-use super::SftpAddress;
+use super::address::SftpAddress;
 use crate::backend::ShownKey;
 use crate::error::RemoteTrouble;
 

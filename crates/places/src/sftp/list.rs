@@ -6,7 +6,8 @@ use hypodoke_core::arrival::Arrival;
 use russh_sftp::client::error::Error;
 use russh_sftp::protocol::{FileAttributes, StatusCode};
 
-use super::{Session, SftpAddress};
+use super::address::SftpAddress;
+use super::connect::SftpSession;
 use crate::backend::Listed;
 use crate::error::{PlaceError, RemoteTrouble};
 
@@ -15,7 +16,11 @@ const DEEPEST: usize = 32;
 
 /// Lists a folder and those in it. Hidden files are left out, links are not followed, and names
 /// that would lead elsewhere are refused.
-pub async fn list(session: &Session, address: &SftpAddress, place: &str) -> Result<Listed, RemoteTrouble> {
+pub async fn list(
+    session: &SftpSession,
+    address: &SftpAddress,
+    place: &str,
+) -> Result<Listed, RemoteTrouble> {
     let mut listing = Listed::default();
     let mut folders = vec![(String::new(), 0)];
     while let Some((inside, depth)) = folders.pop() {
@@ -74,7 +79,7 @@ pub fn whole(address: &SftpAddress, inside: &str) -> String {
     if inside.is_empty() { address.folder.clone() } else { format!("{}/{inside}", address.folder) }
 }
 
-async fn entries(session: &Session, path: &str) -> Result<Vec<(String, FileAttributes)>, Error> {
+async fn entries(session: &SftpSession, path: &str) -> Result<Vec<(String, FileAttributes)>, Error> {
     let handle = session.sftp.opendir(path).await?.handle;
     let mut all = Vec::new();
     loop {

@@ -7,7 +7,8 @@ use russh::client::{AuthResult, Handle, Handler, KeyboardInteractiveAuthResponse
 use russh::keys::agent::client::AgentClient;
 use russh::keys::{PrivateKeyWithHashAlg, load_secret_key};
 
-use super::{SftpAddress, one_line};
+use super::address::SftpAddress;
+use super::runtime::one_line;
 use crate::error::RemoteTrouble;
 
 /// How often a server may ask before it is given up.

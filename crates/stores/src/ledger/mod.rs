@@ -92,7 +92,7 @@ pub trait Outbox {
 ///
 /// 1: batches, files, layouts, drift, rejects.
 /// 2: parts; the place of a reject; what the modes did with the rows.
-/// 3: what was done about a change; how a file was written; decisions on held files; rejects mended.
+/// 3: what was done about a change; how a file was written; decisions on held files; corrected rejects.
 /// 4: what people were told of, and what they are still to be told.
 pub const LEDGER_VERSION: i64 = 5;
 
@@ -270,8 +270,8 @@ pub struct RejectEntry {
     pub reason: String,
     /// The record as it stands in the file.
     pub raw: Vec<u8>,
-    /// When it was mended and loaded; `None` while it is a reject.
-    pub mended: Option<i64>,
+    /// When it was corrected and loaded; `None` while it is a reject.
+    pub corrected: Option<i64>,
 }
 
 /// A message to people, sent or still to be sent.

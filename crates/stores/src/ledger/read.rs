@@ -172,7 +172,7 @@ pub fn rejects(
             reason: row.text(5)?,
             raw: row.bytes(6)?,
             place: row.optional_text(7)?,
-            mended: row.optional_moment(8)?,
+            corrected: row.optional_moment(8)?,
         })
     };
     connection.entries(sql, &[SqlValue::Integer(file), SqlValue::from(most as u64)], entry)

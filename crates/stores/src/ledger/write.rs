@@ -4,6 +4,7 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Reject;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
+use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 
 use super::read::read_layout;
@@ -132,7 +133,7 @@ pub fn note_decision(connection: &mut dyn SqlConnection, entry: &DecisionEntry) 
 /// Whether the ledger says by now that the file of a plan is loaded. Corrected rejects are of a file
 /// that is.
 pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<bool, StoreError> {
-    if plan.mends.is_some() {
+    if plan.resubmits.is_some() {
         return Ok(false);
     }
     let Arrival { place, path, bytes, modified, token } = &plan.arrival;
@@ -155,9 +156,33 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
 /// The number of the entry that the rows of a plan belong to: a new one, or that of the file whose
 /// corrected rejects they are.
 pub fn begin_file(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<i64, StoreError> {
-    match plan.mends {
+    match plan.resubmits {
         Some(file) => Ok(file),
-        None => add_file(connection, &plan.entry()),
+        None => add_file(connection, &entry_of(plan)),
+    }
+}
+
+/// The ledger's entry for the file as it is begun: its figures come when it ends.
+fn entry_of(plan: &LoadPlan) -> FileEntry {
+    FileEntry {
+        file: 0,
+        batch: plan.batch,
+        arrival: plan.arrival.clone(),
+        hash: None,
+        feed: plan.feed.clone(),
+        table: Some(plan.table().to_owned()),
+        kind: Some(plan.kind.clone()),
+        outcome: if plan.retracts { Outcome::Retracted } else { Outcome::Loaded },
+        read: 0,
+        loaded: 0,
+        rejected: 0,
+        left_out: 0,
+        counts: Counts::default(),
+        began: plan.began,
+        ended: plan.began,
+        message: None,
+        replaced_by: None,
+        shape: plan.shape.clone(),
     }
 }
 
@@ -174,7 +199,7 @@ pub fn add_rejects(
     file: i64,
     rejects: &[Reject],
 ) -> Result<(), StoreError> {
-    if plan.mends.is_some() {
+    if plan.resubmits.is_some() {
         return Ok(());
     }
     let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
@@ -203,7 +228,7 @@ pub fn end_file(
     summary: &FileSummary,
     counts: &Counts,
 ) -> Result<(), StoreError> {
-    if plan.mends.is_some() {
+    if plan.resubmits.is_some() {
         return end_corrected(connection, file, summary, counts);
     }
     let sql = "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
@@ -243,7 +268,7 @@ fn end_corrected(
     counts: &Counts,
 ) -> Result<(), StoreError> {
     let sql = "UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1";
-    for reject in &summary.mended {
+    for reject in &summary.resubmitted {
         connection.execute(sql, &[SqlValue::Integer(*reject), SqlValue::Moment(summary.ended)])?;
     }
     let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + ?2, rows_rejected = rows_rejected - ?3,
@@ -253,7 +278,7 @@ fn end_corrected(
     let parameters = [
         SqlValue::Integer(file),
         SqlValue::from(summary.loaded - left_out),
-        SqlValue::from(summary.mended.len() as u64),
+        SqlValue::from(summary.resubmitted.len() as u64),
         SqlValue::from(left_out),
         SqlValue::from(counts.inserted),
         SqlValue::from(counts.updated),

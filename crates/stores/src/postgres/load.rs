@@ -3,43 +3,22 @@
 
 mod copying;
 mod staged;
+mod writer;
 
-use copying::Copying;
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN};
 
-use super::copy::Wire;
-use super::{PostgresStore, tables};
+pub use writer::PostgresWriter;
+use writer::TargetTable;
+
+use super::connection::PostgresStore;
+use super::tables;
 use crate::error::StoreError;
 use crate::ledger::{read, write};
 use crate::merge::{Merge, Mode, SEQUENCE, STAGE, index_name};
 use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
 use crate::sink::Writer;
 use crate::sql::{Scope, SqlConnection, quote};
-
-/// A table of the plan, ready to take rows.
-struct Target {
-    sql: String,
-    wires: Vec<Wire>,
-    /// Rows go to the stage first, and are numbered there.
-    staged: bool,
-    sent: u64,
-    /// How many of these the server did not put in: a trigger of the table left them out, or put
-    /// them elsewhere.
-    missing: u64,
-}
-
-/// A file being loaded. Dropped, it rolls everything back.
-pub struct PostgresWriter<'a> {
-    store: &'a mut PostgresStore,
-    plan: &'a LoadPlan,
-    file: i64,
-    targets: Vec<Option<Target>>,
-    copying: Option<Copying>,
-    deleted: u64,
-    scope: Scope,
-    done: bool,
-}
 
 /// The SQL that makes the index on the key of a table of ours.
 pub fn key_index(qualified: &str, table: &TablePlan) -> Option<String> {
@@ -104,7 +83,7 @@ impl<'a> PostgresWriter<'a> {
     }
 
     /// Makes or changes a table, and its stage where rows go there first.
-    fn prepare(&self, table: &TablePlan) -> Result<Target, StoreError> {
+    fn prepare(&self, table: &TablePlan) -> Result<TargetTable, StoreError> {
         let store = &*self.store;
         let qualified = store.qualified(&table.table);
         let read = || store.run(tables::read(&store.client, &store.schema, &table.table));
@@ -189,7 +168,7 @@ impl<'a> PostgresWriter<'a> {
             into = STAGE.to_owned();
         }
         let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
-        Ok(Target { sql, wires, staged, sent: 0, missing: 0 })
+        Ok(TargetTable { sql, wires, staged, sent: 0, missing: 0 })
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.

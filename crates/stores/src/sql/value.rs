@@ -98,7 +98,7 @@ impl SqlRow {
     pub fn count(&self, at: usize) -> Result<u64, Misread> {
         let value = self.integer(at)?;
         u64::try_from(value)
-            .map_err(|_| Misread(format!("column {at} of a row is {value}, which is no count")))
+            .map_err(|_| Misread(format!("column {at} of a row is {value}, which is not a count")))
     }
 
     /// A text.

@@ -8,7 +8,7 @@ use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN};
 use rusqlite::{Connection, Result};
 
 use super::bulk::{BulkInsert, Stepped};
-use super::session::{Session, fail};
+use super::session::{SqliteSession, fail};
 use super::tables::{self, alter, create_sql};
 use crate::error::StoreError;
 use crate::ledger::{read, write};
@@ -57,7 +57,7 @@ impl<'a> SqliteWriter<'a> {
         // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
         // beside what borrows from it.
         let scope = Scope::of_file(in_delivery);
-        Session { connection, path, in_transaction: true }.begin(scope)?;
+        SqliteSession { connection, path, in_transaction: true }.begin(scope)?;
         let mut writer = SqliteWriter {
             inserts: Vec::new(),
             connection,
@@ -94,8 +94,8 @@ impl<'a> SqliteWriter<'a> {
     }
 
     /// The ledger's way to the connection, in this transaction.
-    fn session(&self) -> Session<'a> {
-        Session { connection: self.connection, path: self.path, in_transaction: true }
+    fn session(&self) -> SqliteSession<'a> {
+        SqliteSession { connection: self.connection, path: self.path, in_transaction: true }
     }
 
     /// Takes all rows out of the tables that hold one delivery at a time.

@@ -17,8 +17,8 @@ use crate::error::StoreError;
 use crate::merge::Mode;
 use crate::plan::LoadPlan;
 use crate::sink::{Capabilities, Sink, Writer};
-use crate::sql::{Dialect, Scope, SqlConnection, SqlDatabase, SqlRow, SqlValue, quote};
-use session::{Session, fail, shown};
+use crate::sql::{Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
+use session::{SqliteSession, fail, shown};
 
 /// A connection to a database file.
 pub struct SqliteStore {
@@ -69,8 +69,8 @@ impl SqliteStore {
         self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |_| Ok(()))
     }
 
-    fn session(&self) -> Session<'_> {
-        Session { connection: &self.connection, path: &self.path, in_transaction: self.in_delivery }
+    fn session(&self) -> SqliteSession<'_> {
+        SqliteSession { connection: &self.connection, path: &self.path, in_transaction: self.in_delivery }
     }
 
     fn read<T>(&self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
@@ -83,7 +83,7 @@ impl SqlConnection for SqliteStore {
         shown(&self.path)
     }
 
-    fn dialect(&self) -> &'static Dialect {
+    fn dialect(&self) -> &'static SqlDialect {
         self.session().dialect()
     }
 

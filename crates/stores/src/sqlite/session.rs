@@ -6,11 +6,11 @@ use rusqlite::types::{Null, ToSql, ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ErrorCode, Statement};
 
 use crate::error::StoreError;
-use crate::sql::{Dialect, SQLITE, Scope, SqlConnection, SqlRow, SqlValue, moment_text};
+use crate::sql::{SQLITE, Scope, SqlConnection, SqlDialect, SqlRow, SqlValue, moment_text};
 
 /// A connection as the ledger uses it.
 #[derive(Clone, Copy)]
-pub struct Session<'c> {
+pub struct SqliteSession<'c> {
     /// The connection.
     pub connection: &'c Connection,
     /// The database's file.
@@ -53,7 +53,7 @@ fn bind(statement: &mut Statement<'_>, parameters: &[SqlValue]) -> rusqlite::Res
     parameters.iter().enumerate().try_for_each(|(at, value)| statement.raw_bind_parameter(at + 1, value))
 }
 
-impl Session<'_> {
+impl SqliteSession<'_> {
     fn fail(&self, error: rusqlite::Error) -> StoreError {
         fail(self.path, error)
     }
@@ -72,12 +72,12 @@ impl Session<'_> {
     }
 }
 
-impl SqlConnection for Session<'_> {
+impl SqlConnection for SqliteSession<'_> {
     fn shown(&self) -> String {
         shown(self.path)
     }
 
-    fn dialect(&self) -> &'static Dialect {
+    fn dialect(&self) -> &'static SqlDialect {
         &SQLITE
     }
 
@@ -160,7 +160,7 @@ mod tests {
     fn a_file_is_looked_up_by_its_path() {
         let connection = Connection::open_in_memory().expect("a database");
         let mut session =
-            Session { connection: &connection, path: Path::new(":memory:"), in_transaction: false };
+            SqliteSession { connection: &connection, path: Path::new(":memory:"), in_transaction: false };
         schema::make(&mut session).expect("the ledger's tables");
         let plan: String = connection
             .query_row(

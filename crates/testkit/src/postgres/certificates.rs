@@ -5,7 +5,7 @@ use std::path::Path;
 
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
 
-use super::{NOBODY, is_root};
+use super::user::{NOBODY, is_root};
 
 /// Writes certificates into a server's folder, and the settings that ask for them.
 pub fn write(folder: &Path) {

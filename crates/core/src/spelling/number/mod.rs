@@ -1,107 +1,12 @@
 //! Numbers: every usual way of writing one, recognised and read without losing a digit.
 
+mod exact;
 mod style;
 
-use super::{Class, Sight, words};
+use super::{Class, Recognised, RecognisedNumber, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
+pub use exact::{Number, power_of_ten};
 pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
-
-/// An exact decimal number: `mantissa / 10^scale`.
-#[derive(Clone, Copy, Debug)]
-pub struct Number {
-    /// All digits, signed.
-    pub mantissa: i128,
-    /// How many of them stand after the decimal mark.
-    pub scale: u16,
-}
-
-impl Number {
-    /// The number with exactly `scale` digits after the mark, if no digit is lost.
-    pub fn rescale(self, scale: u16) -> Option<i128> {
-        if scale >= self.scale {
-            self.mantissa.checked_mul(power_of_ten(scale - self.scale)?)
-        } else {
-            let divisor = power_of_ten(self.scale - scale)?;
-            (self.mantissa % divisor == 0).then(|| self.mantissa / divisor)
-        }
-    }
-
-    /// The nearest 64-bit float.
-    pub fn to_f64(self) -> f64 {
-        const EXACT: i128 = 1 << 53;
-        if self.mantissa.abs() <= EXACT && self.scale <= 22 {
-            // Both operands are exact, so the quotient is correctly rounded.
-            return self.mantissa as f64 / POWERS_F64[self.scale as usize];
-        }
-        self.to_string().parse().unwrap_or(f64::NAN)
-    }
-}
-
-impl std::fmt::Display for Number {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let sign = if self.mantissa < 0 { "-" } else { "" };
-        let digits = self.mantissa.unsigned_abs().to_string();
-        let scale = self.scale as usize;
-        if scale == 0 {
-            return write!(f, "{sign}{digits}");
-        }
-        let padded = format!("{digits:0>width$}", width = scale + 1);
-        let (whole, rest) = padded.split_at(padded.len() - scale);
-        write!(f, "{sign}{whole}.{rest}")
-    }
-}
-
-impl PartialEq for Number {
-    fn eq(&self, other: &Self) -> bool {
-        self.cmp(other).is_eq()
-    }
-}
-
-impl Eq for Number {}
-
-impl PartialOrd for Number {
-    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
-        Some(self.cmp(other))
-    }
-}
-
-impl Ord for Number {
-    #[inline]
-    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
-        if self.scale == other.scale {
-            return self.mantissa.cmp(&other.mantissa);
-        }
-        let scale = self.scale.max(other.scale);
-        match (self.rescale(scale), other.rescale(scale)) {
-            (Some(a), Some(b)) => a.cmp(&b),
-            _ => self.to_f64().total_cmp(&other.to_f64()),
-        }
-    }
-}
-
-const POWERS_F64: [f64; 23] = [
-    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18,
-    1e19, 1e20, 1e21, 1e22,
-];
-
-/// Ten to the `exponent`, up to the largest that fits.
-#[inline]
-pub fn power_of_ten(exponent: u16) -> Option<i128> {
-    if exponent < 19 { Some(10i64.pow(exponent as u32) as i128) } else { 10i128.checked_pow(exponent as u32) }
-}
-
-/// What was seen of a number.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct NumberSight {
-    /// Its class, which says in which styles it is a number.
-    pub class: Class,
-    /// Its value, an ambiguous mark read as the decimal mark.
-    pub number: Number,
-    /// The digits it needs, read so.
-    pub digits: Digits,
-    /// It was written in parentheses or with its minus behind it.
-    pub accounting: bool,
-}
 
 /// A whole number in plain digits that fits 64 bits, and how many digits it has. No leading
 /// zeros. A single minus or plus may stand before it.
@@ -130,7 +35,7 @@ pub fn plain_integer(bytes: &[u8]) -> Option<(i64, u16)> {
 /// A decimal in plain digits with one point in it, at `point`: `12.50`. No sign, at most 18
 /// digits, and no leading zero but the one before the point.
 #[inline]
-pub fn plain_point(bytes: &[u8], point: usize) -> Option<NumberSight> {
+pub fn plain_point(bytes: &[u8], point: usize) -> Option<RecognisedNumber> {
     let scale = bytes.len() - point - 1;
     if bytes.len() > 19 || scale == 0 || bytes[0] == b'0' && point > 1 {
         return None;
@@ -152,7 +57,7 @@ pub fn plain_point(bytes: &[u8], point: usize) -> Option<NumberSight> {
     let int = if whole { point as u16 } else { 0 };
     let digits = Digits { int, scale: scale as u16, ..Digits::default() };
     let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
-    Some(NumberSight { class, number, digits, accounting: false })
+    Some(RecognisedNumber { class, number, digits, accounting: false })
 }
 
 /// Whether a value starts with the code of a currency.
@@ -356,12 +261,12 @@ impl Runs {
 
 /// Recognises any number that [`plain_integer`] does not; digits with a leading zero too,
 /// which are told apart because they are not to become numbers.
-pub fn recognise(bytes: &[u8]) -> Option<Sight> {
+pub fn recognise(bytes: &[u8]) -> Option<Recognised> {
     let bare = strip(bytes)?;
     if words::is_infinite(bare.core) && bare.unit == Unit::Bare {
         let digits = Digits { float: true, ..Digits::default() };
         let number = Number { mantissa: if bare.negative { i128::MIN } else { i128::MAX }, scale: 0 };
-        return Some(Sight::Number(NumberSight {
+        return Some(Recognised::Number(RecognisedNumber {
             class: Class::Infinite,
             number,
             digits,
@@ -382,13 +287,13 @@ pub fn recognise(bytes: &[u8]) -> Option<Sight> {
         digits.float = true;
         digits.beyond_i64 = false;
     } else if runs.leading_zero {
-        return Some(Sight::LeadingZero);
+        return Some(Recognised::LeadingZero);
     }
     let number = Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale };
     if class == Class::Integer && bare.unit == Unit::Bare && !bare.accounting && !digits.beyond_i64 {
-        return Some(Sight::Integer(i64::try_from(number.mantissa).ok()?, digits.int));
+        return Some(Recognised::Integer(i64::try_from(number.mantissa).ok()?, digits.int));
     }
-    Some(Sight::Number(NumberSight { class, number, digits, accounting: bare.accounting }))
+    Some(Recognised::Number(RecognisedNumber { class, number, digits, accounting: bare.accounting }))
 }
 
 fn digits_of(runs: &Runs, scale: u16, class: Class, unit: Unit) -> Digits {

@@ -1,66 +1,12 @@
 //! Dates, times and timestamps in the usual orders, with English month names, to the
 //! microsecond. What a microsecond cannot hold exactly is not a timestamp but text.
 
-use serde::{Deserialize, Serialize};
-
 mod calendar;
+mod order;
 
-use super::{Class, Sight};
+use super::{Class, Recognised, RecognisedTemporal};
 pub use calendar::{DAY, SECOND, civil, days, write_date, write_time, write_timestamp};
-
-/// The order in which day, month and year stand.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum DateOrder {
-    /// Year, month, day.
-    #[default]
-    Ymd,
-    /// Day, month, year.
-    Dmy,
-    /// Month, day, year.
-    Mdy,
-}
-
-impl DateOrder {
-    /// Every order, the preferred first when several would do.
-    pub const ALL: [DateOrder; 3] = [DateOrder::Dmy, DateOrder::Mdy, DateOrder::Ymd];
-
-    /// The order's own bit in a set of orders.
-    pub fn bit(self) -> Orders {
-        1 << self as u8
-    }
-
-    /// The order in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            DateOrder::Ymd => "year-month-day",
-            DateOrder::Dmy => "day-month-year",
-            DateOrder::Mdy => "month-day-year",
-        }
-    }
-}
-
-/// A set of orders: those in which a value is a date.
-pub type Orders = u8;
-
-/// A date that reads the same in every order because it names its month or starts with a
-/// year of four digits.
-pub const ANY_ORDER: Orders = 0b111;
-
-/// What was seen of a date or timestamp.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct TemporalSight {
-    /// `Date`, `Timestamp` or `TimestampTz`.
-    pub class: Class,
-    /// The orders in which it is one.
-    pub orders: Orders,
-    /// Per order (by [`DateOrder`] as an index), microseconds since 1970-01-01.
-    pub micros: [i64; 3],
-    /// Its year was written with two digits.
-    pub short_year: bool,
-    /// The first and second number of a date whose order is not plain; 0 otherwise.
-    pub pair: (u8, u8),
-}
+pub use order::{ANY_ORDER, DateOrder, Orders};
 
 /// A place in the bytes, moved along as they are read.
 struct Cursor<'a>(&'a [u8]);
@@ -398,7 +344,7 @@ fn zone_part(cursor: &mut Cursor<'_>) -> Option<i64> {
 /// Recognises a date, a timestamp or a time of day in a trimmed value whose first byte that
 /// is no digit stands at `mark`.
 #[inline]
-pub fn recognise(bytes: &[u8], mark: usize) -> Option<Sight> {
+pub fn recognise(bytes: &[u8], mark: usize) -> Option<Recognised> {
     // A separator stands within the first nine bytes of every date and time written in
     // digits, and numbers of one point are told from dates by the second separator.
     if bytes.len() < 4 || bytes.len() > 48 || mark > 8 {
@@ -408,24 +354,24 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Sight> {
         b':' if mark == 1 || mark == 2 => {
             let mut cursor = Cursor(bytes);
             let micros = time_part(&mut cursor, false)?;
-            return cursor.0.is_empty().then_some(Sight::Time(micros));
+            return cursor.0.is_empty().then_some(Recognised::Time(micros));
         }
         b'.' if !bytes[mark + 1..].contains(&b'.') => return None,
         b'-' if mark == 4 => {
             if let Some((micros, class)) = iso(bytes) {
-                let sight = TemporalSight {
+                let sight = RecognisedTemporal {
                     class,
                     orders: ANY_ORDER,
                     micros: [micros; 3],
                     short_year: false,
                     pair: (0, 0),
                 };
-                return Some(Sight::Temporal(sight));
+                return Some(Recognised::Temporal(sight));
             }
         }
         _ => {}
     }
-    stamp(bytes).map(Sight::Temporal)
+    stamp(bytes).map(Recognised::Temporal)
 }
 
 /// The value of two digits.
@@ -466,10 +412,10 @@ fn iso(bytes: &[u8]) -> Option<(i64, Class)> {
 }
 
 #[inline]
-fn stamp(bytes: &[u8]) -> Option<TemporalSight> {
+fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
     let mut cursor = Cursor(bytes);
     let date = date_part(&mut cursor)?;
-    let mut sight = TemporalSight {
+    let mut sight = RecognisedTemporal {
         class: Class::Date,
         orders: date.orders,
         micros: date.days.map(|days| days as i64 * DAY),
@@ -539,11 +485,11 @@ pub fn read_time(bytes: &[u8]) -> Option<i64> {
 }
 
 #[inline]
-fn stamp_at_most(bytes: &[u8]) -> Option<TemporalSight> {
+fn stamp_at_most(bytes: &[u8]) -> Option<RecognisedTemporal> {
     if bytes.len() < 6 || bytes.len() > 48 { None } else { stamp(bytes) }
 }
 
-fn in_order(sight: &TemporalSight, order: DateOrder) -> Option<i64> {
+fn in_order(sight: &RecognisedTemporal, order: DateOrder) -> Option<i64> {
     (sight.orders & order.bit() != 0).then(|| sight.micros[order as usize])
 }
 

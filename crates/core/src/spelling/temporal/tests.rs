@@ -3,7 +3,7 @@ use rstest::rstest;
 use super::*;
 
 fn shown(text: &str) -> Option<(Class, Orders, String)> {
-    let Some(Sight::Temporal(sight)) =
+    let Some(Recognised::Temporal(sight)) =
         recognise(text.as_bytes(), text.find(|c: char| !c.is_ascii_digit()).unwrap_or(0))
     else {
         return None;

@@ -33,13 +33,13 @@ pub struct Group {
     /// The first and last day that names or times tell, in days since 1970.
     pub days: Option<(i32, i32)>,
     /// Columns whose types differ from file to file.
-    pub conflicts: Vec<Conflict>,
+    pub conflicts: Vec<TypeConflict>,
     /// What is worth a look.
     pub warnings: Vec<String>,
 }
 
 /// A column that is not of one type in all files.
-pub struct Conflict {
+pub struct TypeConflict {
     /// The column.
     pub column: String,
     /// The type all of them fit.
@@ -208,7 +208,12 @@ fn found(report: &FileReport) -> Option<&FoundFormat> {
     report.found.as_ref().ok()
 }
 
-fn conflicts(columns: &[ColumnReport], path: &str, files: &[usize], reports: &[FileReport]) -> Vec<Conflict> {
+fn conflicts(
+    columns: &[ColumnReport],
+    path: &str,
+    files: &[usize],
+    reports: &[FileReport],
+) -> Vec<TypeConflict> {
     let mut seen: Vec<BTreeMap<String, (Type, Vec<usize>)>> = vec![BTreeMap::new(); columns.len()];
     let index: HashMap<String, usize> =
         columns.iter().enumerate().map(|(at, c)| (match_key(&c.name), at)).collect();
@@ -236,7 +241,7 @@ fn conflicts(columns: &[ColumnReport], path: &str, files: &[usize], reports: &[F
     let conflict = |(column, types): (&ColumnReport, BTreeMap<String, (Type, Vec<usize>)>)| {
         let mut types: Vec<(Type, Vec<usize>)> = types.into_values().collect();
         types.sort_by_key(|(_, files)| std::cmp::Reverse(files.len()));
-        (types.len() > 1).then(|| Conflict { column: column.name.clone(), joined: column.ty, types })
+        (types.len() > 1).then(|| TypeConflict { column: column.name.clone(), joined: column.ty, types })
     };
     columns.iter().zip(seen).filter_map(conflict).collect()
 }

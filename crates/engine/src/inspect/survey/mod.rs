@@ -7,7 +7,7 @@ mod report;
 mod run;
 mod warnings;
 
-pub use group::{Conflict, Group};
+pub use group::{Group, TypeConflict};
 pub use key::find_key;
 pub use report::{FileReport, FoundFormat, FoundTable};
 pub use run::{Survey, survey};

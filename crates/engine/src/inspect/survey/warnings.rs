@@ -23,7 +23,7 @@ pub fn of_file(profile: &FileProfile) -> Vec<String> {
         }
         if let Some(first) = evidence.faulty.first.as_ref() {
             let what = match &profile.facts.text {
-                Some(_) => "a broken record: an unclosed quote, or bytes that are no text",
+                Some(_) => "a broken record: an unclosed quote, or bytes that are not text",
                 None => &clean(&first.value),
             };
             warnings.push(misfit(&evidence.faulty, what));

@@ -1,30 +1,19 @@
 //! Rows on their way to the server: by COPY, or in lots that are undone by themselves.
 
-use std::pin::Pin;
-
-use bytes::{BufMut, Bytes, BytesMut};
+use bytes::{BufMut, BytesMut};
 use futures_util::SinkExt;
 use hypodoke_core::cast::Rows;
-use tokio_postgres::{CopyInSink, Error};
+use tokio_postgres::Error;
 
-use super::super::copy::{HEADER, TRAILER, put_row};
-use super::PostgresWriter;
+use super::writer::{Copying, PostgresWriter};
 use crate::error::StoreError;
+use crate::postgres::copy::{HEADER, TRAILER, put_row};
 use crate::sink::Sink as _;
 use crate::sql::{Scope, SqlConnection};
 
 /// How much is put together before it is handed to the connection, in bytes: about what the
 /// processors on both sides keep at hand.
 const CHUNK: usize = 32 * 1024;
-
-/// Rows on their way to one table.
-pub struct Copying {
-    table: usize,
-    sink: Pin<Box<CopyInSink<Bytes>>>,
-    buffer: BytesMut,
-    /// How many rows it was given.
-    rows: u64,
-}
 
 impl PostgresWriter<'_> {
     /// Sends rows by the COPY that is open, or a new one.

@@ -3,11 +3,12 @@
 use hypodoke_core::names::{FILE_COLUMN, Lineage};
 use tokio_postgres::error::SqlState;
 
-use super::super::PostgresStore;
-use super::{PostgresWriter, merge_of};
+use super::merge_of;
+use super::writer::PostgresWriter;
 use crate::error::StoreError;
 use crate::merge::{Counts, Merge, Mode, STAGE};
 use crate::plan::TablePlan;
+use crate::postgres::connection::PostgresStore;
 use crate::sql::{Scope, SqlConnection, moment_text};
 
 impl PostgresWriter<'_> {
@@ -39,7 +40,7 @@ impl PostgresWriter<'_> {
     /// How many of the rows that the server did not put in are not in the table: a trigger may have
     /// put them into one that belongs to it.
     fn left_out(&self, table: &TablePlan, sent: u64, missing: u64) -> Result<u64, StoreError> {
-        if missing == 0 || !table.lineage.is_kept() || self.plan.mends.is_some() {
+        if missing == 0 || !table.lineage.is_kept() || self.plan.resubmits.is_some() {
             return Ok(missing);
         }
         let qualified = self.store.qualified(&table.table);

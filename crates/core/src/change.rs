@@ -1,0 +1,244 @@
+//! What is other in a file than it was, and what is done about it.
+
+use serde::{Deserialize, Serialize};
+
+use crate::types::Type;
+
+/// How a file differs from its table, or from the file before it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "change", rename_all = "snake_case")]
+pub enum Change {
+    /// The file has a column that the table had not.
+    Added {
+        /// Its name.
+        column: String,
+        /// Its type.
+        to: Type,
+    },
+    /// A column needs a wider type. From `unknown` it is a column that gets its first values.
+    Widened {
+        /// Its name.
+        column: String,
+        /// Its type until now.
+        from: Type,
+        /// Its type from now on.
+        to: Type,
+    },
+    /// The file lacks a column; its rows hold null there.
+    Missing {
+        /// Its name.
+        column: String,
+    },
+    /// A column of another name takes the place of one that is gone.
+    Renamed {
+        /// The table's column.
+        column: String,
+        /// What the file called it until now.
+        from: String,
+        /// What it calls it now.
+        to: String,
+    },
+    /// The name is written another way: case, blanks or punctuation.
+    Respelled {
+        /// The table's column.
+        column: String,
+        /// How the file wrote it until now.
+        from: String,
+        /// How it writes it now.
+        to: String,
+    },
+    /// Values are written another way: the order of day and month, the decimal mark.
+    Format {
+        /// The column.
+        column: String,
+        /// How they were written until now.
+        from: String,
+        /// How they are written now.
+        to: String,
+    },
+    /// Values turn out to be written another way than was guessed while none of them told.
+    Misread {
+        /// The column.
+        column: String,
+        /// How they were read until now.
+        from: String,
+        /// How they are written.
+        to: String,
+    },
+    /// The columns stand in another order.
+    Reordered {
+        /// The first column that stands elsewhere.
+        column: String,
+    },
+    /// The file is written another way: its delimiter, its encoding, its header.
+    Written {
+        /// What of it: `delimiter`, `encoding`, `header`.
+        column: String,
+        /// How it was until now.
+        from: String,
+        /// How it is now.
+        to: String,
+    },
+    /// The file has a sheet or a nested list that had no table.
+    Part {
+        /// Its path.
+        column: String,
+        /// Its table.
+        to: String,
+    },
+}
+
+impl Change {
+    /// What changed, the change in a word, and what was before and is now where there is such.
+    pub fn parts(&self) -> (&str, &'static str, Option<String>, Option<String>) {
+        let (column, word, from, to) = match self {
+            Change::Added { column, to } => (column, "added", None, Some(to.to_string())),
+            Change::Widened { column, from, to } => {
+                (column, "widened", Some(from.to_string()), Some(to.to_string()))
+            }
+            Change::Missing { column } => (column, "missing", None, None),
+            Change::Renamed { column, from, to } => (column, "renamed", Some(from.clone()), Some(to.clone())),
+            Change::Respelled { column, from, to } => {
+                (column, "respelled", Some(from.clone()), Some(to.clone()))
+            }
+            Change::Format { column, from, to } => (column, "format", Some(from.clone()), Some(to.clone())),
+            Change::Misread { column, from, to } => (column, "misread", Some(from.clone()), Some(to.clone())),
+            Change::Reordered { column } => (column, "reordered", None, None),
+            Change::Written { column, from, to } => (column, "written", Some(from.clone()), Some(to.clone())),
+            Change::Part { column, to } => (column, "part", None, Some(to.clone())),
+        };
+        (column, word, from, to)
+    }
+
+    /// The change in a sentence.
+    pub fn words(&self) -> String {
+        match self {
+            Change::Added { column, to } => format!("new column `{column}` ({to})"),
+            Change::Widened { column, from: Type::Unknown, to } => {
+                format!("column `{column}` was empty until now and holds {to}")
+            }
+            Change::Widened { column, from, to } => format!("column `{column}` needs {to} instead of {from}"),
+            Change::Missing { column } => format!("column `{column}` is missing"),
+            Change::Renamed { column, from, to } if column == from => {
+                format!("column `{column}` is called `{to}` now")
+            }
+            Change::Renamed { column, from, to } => {
+                format!("column `{column}` is called `{to}`, until now `{from}`")
+            }
+            Change::Respelled { from, to, .. } => format!("column `{from}` is written `{to}` now"),
+            Change::Format { column, from, to } => {
+                format!("values of `{column}` are written {to}, until now {from}")
+            }
+            Change::Misread { column, from, to } => {
+                format!(
+                    "values of `{column}` turn out to be {to}: those loaded until now left it open, and were read as {from}"
+                )
+            }
+            Change::Reordered { column } => {
+                format!("the columns stand in another order, from `{column}` on")
+            }
+            Change::Written { column, from, to } => format!("its {column} is {to}, until now {from}"),
+            Change::Part { column, to } => format!("`{column}` is new in it, and goes to the table `{to}`"),
+        }
+    }
+}
+
+/// What was done about a change.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Action {
+    /// It was written down, and made no difference.
+    #[default]
+    Noted,
+    /// The table got the column.
+    Added,
+    /// The table's column got the type.
+    Widened,
+    /// The rows hold null there.
+    Nulled,
+    /// The values were kept in the column of extras.
+    KeptAsExtra,
+    /// The column was left out.
+    LeftOut,
+    /// Rows whose values do not fit were rejected.
+    Rejected,
+    /// The column's values went where those of the old name were.
+    Followed,
+    /// The file was held.
+    Held,
+}
+
+impl Action {
+    const ALL: [Action; 9] = [
+        Action::Noted,
+        Action::Added,
+        Action::Widened,
+        Action::Nulled,
+        Action::KeptAsExtra,
+        Action::LeftOut,
+        Action::Rejected,
+        Action::Followed,
+        Action::Held,
+    ];
+
+    /// The action in a word or two, as the ledger keeps it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Action::Noted => "noted",
+            Action::Added => "added",
+            Action::Widened => "widened",
+            Action::Nulled => "nulled",
+            Action::KeptAsExtra => "kept_as_extra",
+            Action::LeftOut => "left_out",
+            Action::Rejected => "rejected",
+            Action::Followed => "followed",
+            Action::Held => "held",
+        }
+    }
+
+    /// The action of that word.
+    pub fn from_word(word: &str) -> Option<Action> {
+        Action::ALL.into_iter().find(|action| action.word() == word)
+    }
+
+    /// What was done, in words that follow those of the change.
+    pub fn words(self) -> &'static str {
+        match self {
+            Action::Noted => "",
+            Action::Added => "added to the table",
+            Action::Widened => "the table's column was widened",
+            Action::Nulled => "its rows hold null",
+            Action::KeptAsExtra => "kept in the column `extras`",
+            Action::LeftOut => "left out",
+            Action::Rejected => "the type stays, rows that do not fit are rejected",
+            Action::Followed => "followed",
+            Action::Held => "held",
+        }
+    }
+}
+
+/// A change with what was done about it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Drift {
+    /// The change.
+    #[serde(flatten)]
+    pub change: Change,
+    /// What was done.
+    #[serde(default)]
+    pub action: Action,
+}
+
+impl Drift {
+    /// A change that makes no difference.
+    pub fn noted(change: Change) -> Drift {
+        Drift { change, action: Action::Noted }
+    }
+
+    /// The change and what was done, in a sentence.
+    pub fn words(&self) -> String {
+        match self.action {
+            Action::Noted => self.change.words(),
+            action => format!("{}: {}", self.change.words(), action.words()),
+        }
+    }
+}

@@ -1,0 +1,85 @@
+//! Exact decimal numbers.
+
+/// An exact decimal number: `mantissa / 10^scale`.
+#[derive(Clone, Copy, Debug)]
+pub struct Number {
+    /// All digits, signed.
+    pub mantissa: i128,
+    /// How many of them stand after the decimal mark.
+    pub scale: u16,
+}
+
+impl Number {
+    /// The number with exactly `scale` digits after the mark, if no digit is lost.
+    pub fn rescale(self, scale: u16) -> Option<i128> {
+        if scale >= self.scale {
+            self.mantissa.checked_mul(power_of_ten(scale - self.scale)?)
+        } else {
+            let divisor = power_of_ten(self.scale - scale)?;
+            (self.mantissa % divisor == 0).then(|| self.mantissa / divisor)
+        }
+    }
+
+    /// The nearest 64-bit float.
+    pub fn to_f64(self) -> f64 {
+        const EXACT: i128 = 1 << 53;
+        if self.mantissa.abs() <= EXACT && self.scale <= 22 {
+            // Both operands are exact, so the quotient is correctly rounded.
+            return self.mantissa as f64 / POWERS_F64[self.scale as usize];
+        }
+        self.to_string().parse().unwrap_or(f64::NAN)
+    }
+}
+
+impl std::fmt::Display for Number {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let sign = if self.mantissa < 0 { "-" } else { "" };
+        let digits = self.mantissa.unsigned_abs().to_string();
+        let scale = self.scale as usize;
+        if scale == 0 {
+            return write!(f, "{sign}{digits}");
+        }
+        let padded = format!("{digits:0>width$}", width = scale + 1);
+        let (whole, rest) = padded.split_at(padded.len() - scale);
+        write!(f, "{sign}{whole}.{rest}")
+    }
+}
+
+impl PartialEq for Number {
+    fn eq(&self, other: &Self) -> bool {
+        self.cmp(other).is_eq()
+    }
+}
+
+impl Eq for Number {}
+
+impl PartialOrd for Number {
+    fn partial_cmp(&self, other: &Self) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Number {
+    #[inline]
+    fn cmp(&self, other: &Self) -> std::cmp::Ordering {
+        if self.scale == other.scale {
+            return self.mantissa.cmp(&other.mantissa);
+        }
+        let scale = self.scale.max(other.scale);
+        match (self.rescale(scale), other.rescale(scale)) {
+            (Some(a), Some(b)) => a.cmp(&b),
+            _ => self.to_f64().total_cmp(&other.to_f64()),
+        }
+    }
+}
+
+const POWERS_F64: [f64; 23] = [
+    1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15, 1e16, 1e17, 1e18,
+    1e19, 1e20, 1e21, 1e22,
+];
+
+/// Ten to the `exponent`, up to the largest that fits.
+#[inline]
+pub fn power_of_ten(exponent: u16) -> Option<i128> {
+    if exponent < 19 { Some(10i64.pow(exponent as u32) as i128) } else { 10i128.checked_pow(exponent as u32) }
+}

@@ -1,0 +1,84 @@
+//! What a value could be, seen by itself.
+
+use super::class::Class;
+use super::number::Number;
+use super::temporal::Orders;
+use super::words::BoolWords;
+use crate::types::Digits;
+
+/// What one value could be.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Recognised {
+    /// A spelling of null, by its index in [`words::NULL_SPELLINGS`].
+    Null(u8),
+    /// A whole number without marks that fits 64 bits: by far the commonest number.
+    Integer(i64, u16),
+    /// Any other number.
+    Number(RecognisedNumber),
+    /// A date or a timestamp.
+    Temporal(RecognisedTemporal),
+    /// A time of day, in microseconds.
+    Time(i64),
+    /// One of a pair of truth words.
+    Boolean(BoolWords),
+    /// A UUID.
+    Uuid,
+    /// A JSON object or array.
+    Json,
+    /// Digits with a leading zero, which a number would lose.
+    LeadingZero,
+    /// None of these.
+    Text,
+}
+
+/// What was seen of a number.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct RecognisedNumber {
+    /// Its class, which says in which styles it is a number.
+    pub class: Class,
+    /// Its value, an ambiguous mark read as the decimal mark.
+    pub number: Number,
+    /// The digits it needs, read so.
+    pub digits: Digits,
+    /// It was written in parentheses or with its minus behind it.
+    pub accounting: bool,
+}
+
+/// What was seen of a date or timestamp.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct RecognisedTemporal {
+    /// `Date`, `Timestamp` or `TimestampTz`.
+    pub class: Class,
+    /// The orders in which it is one.
+    pub orders: Orders,
+    /// Per order (by [`DateOrder`] as an index), microseconds since 1970-01-01.
+    pub micros: [i64; 3],
+    /// Its year was written with two digits.
+    pub short_year: bool,
+    /// The first and second number of a date whose order is not plain; 0 otherwise.
+    pub pair: (u8, u8),
+}
+
+impl Recognised {
+    /// The class of a sight; `None` for a null.
+    pub fn class(&self) -> Option<Class> {
+        Some(match self {
+            Recognised::Null(_) => return None,
+            Recognised::Integer(..) => Class::Integer,
+            Recognised::Number(number) => number.class,
+            Recognised::Temporal(temporal) => temporal.class,
+            Recognised::Time(_) => Class::Time,
+            Recognised::Boolean(pair) => match pair {
+                BoolWords::TrueFalse => Class::TrueFalse,
+                BoolWords::YesNo => Class::YesNo,
+                BoolWords::Yn => Class::Yn,
+                BoolWords::Tf => Class::Tf,
+                BoolWords::OnOff => Class::OnOff,
+            },
+            Recognised::Uuid => Class::Uuid,
+            Recognised::Json => Class::Json,
+            Recognised::LeadingZero => Class::LeadingZero,
+            Recognised::Text => Class::Text,
+        })
+    }
+}

@@ -1,0 +1,243 @@
+//! A connection to a server, and statements run on it.
+
+use std::collections::HashMap;
+use std::future::Future;
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use tokio::runtime::Runtime;
+use tokio_postgres::error::SqlState;
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Error, Statement};
+
+use super::connect::{self, Address};
+use super::session;
+use crate::error::StoreError;
+use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
+
+/// The threads that all connections share: one is enough to keep the wire full.
+static RUNTIME: OnceLock<Arc<Runtime>> = OnceLock::new();
+
+fn runtime() -> Result<Arc<Runtime>, String> {
+    if let Some(runtime) = RUNTIME.get() {
+        return Ok(runtime.clone());
+    }
+    let made = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(1)
+        .enable_all()
+        .build()
+        .map_err(|error| error.to_string())?;
+    Ok(RUNTIME.get_or_init(|| Arc::new(made)).clone())
+}
+
+/// A connection to a server.
+pub struct PostgresStore {
+    pub(super) runtime: Arc<Runtime>,
+    pub(super) client: Client,
+    /// Statements of the ledger, as the server prepared them.
+    pub(super) statements: HashMap<String, Statement>,
+    pub(super) shown: String,
+    pub(super) user: String,
+    /// The schema of the staging tables and the ledger.
+    pub(super) schema: String,
+    pub(super) schema_is_there: bool,
+    pub(super) ledger_seen: bool,
+    /// Files are being loaded that are kept all together or none.
+    pub(super) in_delivery: bool,
+    /// Where it is, for when the connection is lost.
+    pub(super) address: Address,
+    pub(super) wanted_schema: Option<String>,
+    pub(super) wait: Duration,
+}
+
+impl PostgresStore {
+    /// Connects.
+    pub fn open(
+        address: &Address,
+        schema: Option<&str>,
+        wait: Duration,
+    ) -> Result<PostgresStore, StoreError> {
+        let shown = address.shown.clone();
+        let unreachable = |why: String| StoreError::Unreachable { shown: shown.clone(), why };
+        let runtime = runtime().map_err(unreachable)?;
+        let client = runtime.block_on(address.connect()).map_err(unreachable)?;
+        let mut store = PostgresStore {
+            runtime,
+            client,
+            statements: HashMap::new(),
+            user: address.user().to_owned(),
+            schema: String::new(),
+            schema_is_there: true,
+            ledger_seen: false,
+            in_delivery: false,
+            shown,
+            address: address.clone(),
+            wanted_schema: schema.map(str::to_owned),
+            wait,
+        };
+        store.prepare(schema, wait)?;
+        Ok(store)
+    }
+
+    pub(super) fn prepare(&mut self, schema: Option<&str>, wait: Duration) -> Result<(), StoreError> {
+        let path = schema
+            .map(|schema| format!("SET search_path TO {}, public; ", quote(schema)))
+            .unwrap_or_default();
+        // What others committed while this one waited for a lock has to be seen, whatever the
+        // database's own custom.
+        let settings = format!(
+            "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}",
+            wait.as_millis().min(i32::MAX as u128)
+        );
+        self.run(self.client.batch_execute(&settings))?;
+        let row = self.run(self.client.query_one(
+            "SELECT current_schema()::text, current_user::text, $1::text IS NULL OR to_regnamespace($1) IS NOT NULL",
+            &[&schema.map(quote)],
+        ))?;
+        let found: Option<String> = row.get(0);
+        self.user = row.get(1);
+        self.schema_is_there = schema.is_none() || row.get::<_, Option<bool>>(2).unwrap_or(false);
+        self.schema = schema.map(str::to_owned).or(found).unwrap_or_else(|| "public".to_owned());
+        Ok(())
+    }
+
+    /// Takes what only one session may have; whether it was free. A machine that is gone is found
+    /// out by the server within minutes.
+    pub fn lease(&mut self, name: &str) -> Result<bool, StoreError> {
+        let alive =
+            "SET tcp_keepalives_idle TO 60; SET tcp_keepalives_interval TO 20; SET tcp_keepalives_count TO 3";
+        self.run(self.client.batch_execute(alive))?;
+        let what = format!("hypodoke watch {} {name}", self.schema);
+        let sql = "SELECT pg_try_advisory_lock(hashtextextended($1, 0))";
+        Ok(self.run(self.client.query_one(sql, &[&what]))?.get(0))
+    }
+
+    /// Whether the connection still stands.
+    pub fn is_alive(&self) -> bool {
+        self.run(self.client.batch_execute("")).is_ok()
+    }
+
+    /// A statement of the ledger, prepared once.
+    fn prepared(&mut self, sql: &str) -> Result<Statement, StoreError> {
+        if let Some(statement) = self.statements.get(sql) {
+            return Ok(statement.clone());
+        }
+        let statement = self.run(self.client.prepare(sql))?;
+        self.statements.insert(sql.to_owned(), statement.clone());
+        Ok(statement)
+    }
+
+    /// Waits for an answer of the server's.
+    pub(super) fn run<T>(&self, answer: impl Future<Output = Result<T, Error>>) -> Result<T, StoreError> {
+        self.runtime.block_on(answer).map_err(|error| self.fail(&error))
+    }
+
+    /// A table's quoted name with its schema.
+    pub(super) fn qualified(&self, table: &str) -> String {
+        format!("{}.{}", quote(&self.schema), quote(table))
+    }
+
+    /// An error of the driver in our words.
+    pub(super) fn fail(&self, error: &Error) -> StoreError {
+        let shown = self.shown.clone();
+        let why = connect::words(error);
+        let Some(state) = error.code() else {
+            return StoreError::Lost { shown, why };
+        };
+        let detail = error.as_db_error().and_then(|error| error.detail()).map(|detail| format!("; {detail}"));
+        let why = format!("{why}{}", detail.unwrap_or_default());
+        match *state {
+            SqlState::INSUFFICIENT_PRIVILEGE => StoreError::Denied { shown, user: self.user.clone(), why },
+            // A schema that may not be used counts as one that is not there.
+            SqlState::INVALID_SCHEMA_NAME => {
+                let why = format!("permission denied for schema {}: {why}", self.schema);
+                StoreError::Denied { shown, user: self.user.clone(), why }
+            }
+            SqlState::DISK_FULL => StoreError::Full { shown },
+            SqlState::READ_ONLY_SQL_TRANSACTION => StoreError::ReadOnly { shown },
+            SqlState::LOCK_NOT_AVAILABLE
+            | SqlState::T_R_DEADLOCK_DETECTED
+            | SqlState::T_R_SERIALIZATION_FAILURE
+            | SqlState::QUERY_CANCELED => StoreError::Aborted { shown, why },
+            _ => match &state.code()[..2] {
+                "57" | "08" => StoreError::Lost { shown, why },
+                "53" => StoreError::Aborted { shown, why },
+                "22" | "23" => StoreError::RowRefused { shown, why },
+                _ => StoreError::Refused { shown, why },
+            },
+        }
+    }
+}
+
+impl SqlConnection for PostgresStore {
+    fn shown(&self) -> String {
+        self.shown.clone()
+    }
+
+    fn dialect(&self) -> &'static SqlDialect {
+        &POSTGRES
+    }
+
+    fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
+        let statement = self.prepared(&POSTGRES.statement(sql))?;
+        self.run(self.client.execute(&statement, &as_parameters(parameters)))
+    }
+
+    fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
+        let statement = self.prepared(&POSTGRES.statement(sql))?;
+        let rows = self.run(self.client.query(&statement, &as_parameters(parameters)))?;
+        let rows: Result<Vec<SqlRow>, Misread> = rows.iter().map(session::row_of).collect();
+        rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
+    }
+
+    fn script(&mut self, sql: &str) -> Result<(), StoreError> {
+        self.run(self.client.batch_execute(sql))
+    }
+
+    /// It is looked for in the catalogue itself, which shows what others have committed by now, where
+    /// a name that is looked up may be remembered.
+    fn has_column(&mut self, table: &str, column: &str) -> Result<Option<bool>, StoreError> {
+        let sql = "SELECT a.attname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+             LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+             WHERE n.nspname = $1 AND c.relname = $2";
+        let rows = self.run(self.client.query(sql, &[&self.schema, &table]))?;
+        let is_it = |row: &tokio_postgres::Row| row.get::<_, Option<&str>>(0) == Some(column);
+        Ok((!rows.is_empty()).then(|| rows.iter().any(is_it)))
+    }
+
+    fn begin(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.begin(scope))
+    }
+
+    fn commit(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.commit(scope))
+    }
+
+    fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.script(&POSTGRES.rollback(scope))
+    }
+
+    fn is_in_transaction(&self) -> bool {
+        self.in_delivery
+    }
+
+    /// Two processes may come at once: the second waits, and finds the ledger made.
+    fn prepare_for_ledger(&mut self) -> Result<(), StoreError> {
+        self.script("SELECT pg_advisory_xact_lock(hashtext('hypodoke ledger'))")?;
+        if !self.schema_is_there {
+            self.script(&format!("CREATE SCHEMA IF NOT EXISTS {}", quote(&self.schema)))?;
+        }
+        Ok(())
+    }
+}
+
+impl SqlDatabase for PostgresStore {
+    fn ledger_seen(&mut self) -> &mut bool {
+        &mut self.ledger_seen
+    }
+}
+
+/// Parameters as the driver takes them.
+fn as_parameters(parameters: &[SqlValue]) -> Vec<&(dyn ToSql + Sync)> {
+    parameters.iter().map(|value| value as &(dyn ToSql + Sync)).collect()
+}

@@ -1,0 +1,78 @@
+//! Connections that run statements.
+
+use super::dialect::SqlDialect;
+use super::scope::Scope;
+use super::value::{Misread, SqlRow, SqlValue};
+use crate::error::StoreError;
+
+/// A connection that runs statements.
+///
+/// Parameters stand in statements as `?1`, `?2` and so on; [`SqlDialect::statement`] turns them into what
+/// the database takes. Every statement of the ledger is prepared once per connection.
+pub trait SqlConnection {
+    /// The database in words for people, without secrets.
+    fn shown(&self) -> String;
+
+    /// What is peculiar to the database.
+    fn dialect(&self) -> &'static SqlDialect;
+
+    /// Runs a statement; gives how many rows it changed.
+    fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError>;
+
+    /// Runs a statement and gives its rows.
+    fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError>;
+
+    /// Runs statements without parameters, parted by semicolons.
+    fn script(&mut self, sql: &str) -> Result<(), StoreError>;
+
+    /// Whether there is a table of that name, and whether it has that column.
+    fn has_column(&mut self, table: &str, column: &str) -> Result<Option<bool>, StoreError>;
+
+    /// Begins a transaction, or a savepoint in one.
+    fn begin(&mut self, scope: Scope) -> Result<(), StoreError>;
+
+    /// Keeps what was done in it.
+    fn commit(&mut self, scope: Scope) -> Result<(), StoreError>;
+
+    /// Undoes what was done in it.
+    fn rollback(&mut self, scope: Scope) -> Result<(), StoreError>;
+
+    /// Whether a transaction is open that others began: files of a delivery are kept all together or
+    /// none.
+    fn is_in_transaction(&self) -> bool;
+
+    /// Keeps others from making the ledger until the transaction is over, and makes room for it.
+    fn prepare_for_ledger(&mut self) -> Result<(), StoreError>;
+}
+
+/// A database that speaks SQL: it has a ledger and an outbox.
+pub trait SqlDatabase: SqlConnection + Sized {
+    /// Whether the ledger was seen by now, so that it is looked for once.
+    fn ledger_seen(&mut self) -> &mut bool;
+}
+
+impl dyn SqlConnection + '_ {
+    /// Runs an INSERT and gives the number that the database gave the row in `column`.
+    pub fn insert(&mut self, sql: &str, column: &str, parameters: &[SqlValue]) -> Result<i64, StoreError> {
+        let row = self.query(&format!("{sql} RETURNING {column}"), parameters)?.into_iter().next();
+        let row = row.unwrap_or_default();
+        row.integer(0).map_err(|misread| self.damaged(misread))
+    }
+
+    /// Reads rows, each as an entry.
+    pub fn entries<T>(
+        &mut self,
+        sql: &str,
+        parameters: &[SqlValue],
+        entry: impl Fn(&SqlRow) -> Result<T, Misread>,
+    ) -> Result<Vec<T>, StoreError> {
+        let rows = self.query(sql, parameters)?;
+        let entries: Result<Vec<T>, Misread> = rows.iter().map(entry).collect();
+        entries.map_err(|misread| self.damaged(misread))
+    }
+
+    /// The error for an entry of the ledger that does not read as it was written.
+    pub fn damaged(&self, misread: Misread) -> StoreError {
+        StoreError::Damaged { shown: self.shown(), what: misread.0 }
+    }
+}
