@@ -3,6 +3,7 @@
 mod bad_server;
 mod cutter;
 mod mailbox;
+mod memory;
 mod postgres;
 mod sshd;
 mod watch;
@@ -18,6 +19,7 @@ use tempfile::TempDir;
 pub use bad_server::{BadServer, Fault};
 pub use cutter::{Cut, Cutter};
 pub use mailbox::{Mail, Mailbox, Manners};
+pub use memory::{MemoryPlace, MemoryStore};
 pub use postgres::{Database, Server};
 pub use sshd::{PASSWORD, Sshd};
 pub use watch::{Watch, wait_for};
