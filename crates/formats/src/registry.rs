@@ -7,7 +7,7 @@ use crate::bytes::archive::is_archive;
 use crate::bytes::source::{ByteSource, MOST_UNPACKED};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
-use crate::json::{JsonOptions, JsonReader, looks_like_json};
+use crate::json::{JsonFile, JsonOptions, JsonReader, looks_like_json};
 use crate::reader::{RecordReader, TableHead};
 use crate::text::{TextOptions, TextReader};
 use crate::workbook::{
@@ -116,8 +116,9 @@ static FORMATS: [FormatEntry; 5] = [
         open: |bytes, request| {
             let FormatOptions { text, json, .. } = request.options;
             let stream = bytes.into_stream();
-            let reader =
-                JsonReader::open(stream, request.name, json, text.encoding, text.max_record, request.known)?;
+            let (encoding, max_record) = (text.encoding, text.max_record);
+            let about = JsonFile { name: request.name, encoding, max_record, known: request.known };
+            let reader = JsonReader::open(stream, json, &about)?;
             Ok(Box::new(reader))
         },
     },

@@ -99,7 +99,7 @@ mod tests {
 
     #[rstest]
     #[case(Some("1970-01-03..1970-01-02"), None, "ends before it begins")]
-    #[case(Some("soon"), None, "no day and no moment")]
+    #[case(Some("soon"), None, "neither a day nor a moment")]
     #[case(None, Some("3 weeks"), "not a duration")]
     fn wrong_windows_are_told(
         #[case] modified: Option<&str>,

@@ -13,7 +13,7 @@ mod walk;
 
 pub use find::looks_like_json;
 pub use path::JsonPath;
-pub use reader::JsonReader;
+pub use reader::{JsonFile, JsonReader};
 
 /// What becomes of nested objects and lists of objects.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -40,6 +40,18 @@ enum Splitter {
     Walk(Box<Walker>, u64),
 }
 
+/// What is known of a JSON file before it is read.
+pub struct JsonFile<'f> {
+    /// Its name, which is asked where the text leaves it open whether its lines are records.
+    pub name: &'f str,
+    /// Its encoding, where the user says it.
+    pub encoding: Option<Encoding>,
+    /// The longest record allowed, in bytes.
+    pub max_record: Option<usize>,
+    /// Tables whose columns keep their places.
+    pub known: &'f [TableHead],
+}
+
 /// Reads the records of a JSON text.
 pub struct JsonReader<'a> {
     source: Utf8Source<'a>,
@@ -57,16 +69,13 @@ pub struct JsonReader<'a> {
 }
 
 impl<'a> JsonReader<'a> {
-    /// Opens a text and finds its rows. `name` is asked where the text leaves it open; `known` are
-    /// tables whose columns keep their places.
+    /// Opens a text and finds its rows.
     pub fn open(
         reader: Box<dyn Read + Send + 'a>,
-        name: &str,
         options: &JsonOptions,
-        encoding: Option<Encoding>,
-        max_record: Option<usize>,
-        known: &[TableHead],
+        about: &JsonFile<'_>,
     ) -> Result<JsonReader<'a>, ReadError> {
+        let JsonFile { name, encoding, max_record, known } = *about;
         let mut source = Utf8Source::new(reader, encoding)?;
         let mut carry = Vec::with_capacity(BLOCK);
         let more = source.read_into(&mut carry, LOOK)?;

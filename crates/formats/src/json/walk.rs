@@ -230,30 +230,12 @@ impl Walker {
             }
         }
         if level.is_object {
-            if text[from] != b'"' {
-                let what =
-                    format!("a key in quotes is expected, not `{}`", (text[from] as char).escape_debug());
-                return Some(WalkStep::Broken(from, what));
-            }
-            let Some(end) = Skim::default().run(text, from, false) else {
-                return Some(if last {
-                    WalkStep::Broken(text.len(), "the file ends within a key".into())
-                } else {
-                    WalkStep::NeedsMore
-                });
+            let (key, colon) = match key_at(text, from, last) {
+                Ok(found) => found,
+                Err(step) => return Some(step),
             };
-            let colon = end + blanks(&text[end..]);
-            match text.get(colon) {
-                None if last => return Some(WalkStep::Broken(colon, "the file ends after a key".into())),
-                None => return Some(WalkStep::NeedsMore),
-                Some(b':') => {}
-                Some(other) => {
-                    let what = format!("a colon is expected, not `{}`", (*other as char).escape_debug());
-                    return Some(WalkStep::Broken(colon, what));
-                }
-            }
-            level.key = key_of(&text[from..end]);
-            level.key_range = from..end;
+            level.key = key_of(&text[key.clone()]);
+            level.key_range = key;
             self.at = colon + 1;
         } else {
             self.at = from;
@@ -277,6 +259,25 @@ impl Walker {
             Step::Index(index) => level.count == index + 1,
             Step::Slice(from, to) => level.count > *from && to.is_none_or(|to| level.count <= to),
         }
+    }
+}
+
+/// Where a key stands, and the colon behind it.
+fn key_at(text: &[u8], from: usize, last: bool) -> Result<(Range<usize>, usize), WalkStep> {
+    let ends = |at: usize, what: &str| {
+        if last { WalkStep::Broken(at, format!("the file ends {what} a key")) } else { WalkStep::NeedsMore }
+    };
+    let shown = |byte: u8| (byte as char).escape_debug().to_string();
+    if text[from] != b'"' {
+        let what = format!("a key in quotes is expected, not `{}`", shown(text[from]));
+        return Err(WalkStep::Broken(from, what));
+    }
+    let end = Skim::default().run(text, from, false).ok_or_else(|| ends(text.len(), "within"))?;
+    let colon = end + blanks(&text[end..]);
+    match text.get(colon) {
+        Some(b':') => Ok((from..end, colon)),
+        Some(other) => Err(WalkStep::Broken(colon, format!("a colon is expected, not `{}`", shown(*other)))),
+        None => Err(ends(colon, "after")),
     }
 }
 

@@ -15,6 +15,7 @@ mod range;
 mod reader;
 mod region;
 mod rows;
+mod sheets;
 
 pub use book::{Book, is_workbook};
 pub use html::{looks_like_html, tables as html_tables};

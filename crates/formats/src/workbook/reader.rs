@@ -7,14 +7,12 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use hypodoke_core::names::match_key;
 use hypodoke_core::record::Records;
 
+use super::WorkbookOptions;
 use super::account::Account;
 use super::book::Book;
-use super::cell;
 use super::facts::{SheetFacts, WorkbookFacts};
-use super::range::CellRange;
-use super::region::{self, Head, Region};
 use super::rows::{RowMaker, SheetRows};
-use super::{SheetPick, WorkbookOptions};
+use super::sheets::{ChosenSheet, choose};
 use crate::bytes::Encoding;
 use crate::error::ReadError;
 use crate::facts::FormatFacts;
@@ -140,14 +138,6 @@ impl RecordReader for WorkbookReader {
     }
 }
 
-/// A sheet that is read.
-struct Chosen {
-    sheet: usize,
-    name: String,
-    region: Region,
-    merged: Vec<CellRange>,
-}
-
 fn walk(
     open: impl FnOnce() -> Result<Book, ReadError>,
     options: &WorkbookOptions,
@@ -203,7 +193,7 @@ fn walk(
     Ok(account)
 }
 
-fn facts_of(chosen: &Chosen) -> SheetFacts {
+fn facts_of(chosen: &ChosenSheet) -> SheetFacts {
     let letters =
         |column: Option<&u32>| column.map(|column| super::range::letters(*column)).unwrap_or_default();
     SheetFacts {
@@ -222,11 +212,11 @@ struct Plan {
 }
 
 impl Plan {
-    fn of(chosen: &[Chosen], stitched: bool) -> Plan {
+    fn of(chosen: &[ChosenSheet], stitched: bool) -> Plan {
         if stitched {
             return Plan::stitched(chosen);
         }
-        let straight = |one: &Chosen| (0..one.region.columns.len()).collect::<Vec<_>>();
+        let straight = |one: &ChosenSheet| (0..one.region.columns.len()).collect::<Vec<_>>();
         let head = |path: &str, names: &[String]| TableHead {
             path: path.to_owned(),
             names: names.to_vec(),
@@ -244,7 +234,7 @@ impl Plan {
     }
 
     /// All sheets in one table: columns are matched by name, blank names by their place.
-    fn stitched(chosen: &[Chosen]) -> Plan {
+    fn stitched(chosen: &[ChosenSheet]) -> Plan {
         let mut names = vec![SHEET.to_owned()];
         let mut known: HashMap<String, usize> = HashMap::new();
         let mut places = Vec::new();
@@ -266,161 +256,5 @@ impl Plan {
             places.push((0, slots));
         }
         Plan { heads: vec![TableHead { path: String::new(), names, is_child: false }], places }
-    }
-}
-
-/// The sheets that are read, and what there is to say of the others.
-fn choose(book: &mut Book, options: &WorkbookOptions) -> Result<(Vec<Chosen>, Vec<String>), ReadError> {
-    let mut remarks = Vec::new();
-    let mut range = None;
-    let mut named_sheet = None;
-    if let Some(wanted) = &options.range {
-        let (sheet, cells) = wanted.rsplit_once('!').map_or((None, wanted.as_str()), |(s, c)| (Some(s), c));
-        range = match CellRange::parse(cells) {
-            Some(range) => {
-                named_sheet = sheet.map(|sheet| find_sheet(book, sheet.trim_matches('\''))).transpose()?;
-                Some(range)
-            }
-            None => {
-                let Some((sheet, range)) = book.named(wanted) else {
-                    let names = book.names();
-                    let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-                    let what = format!(
-                        "`{wanted}` is neither a range (B4:H200) nor a name in the workbook; its names: {there}"
-                    );
-                    return Err(ReadError::NotThere(what));
-                };
-                named_sheet = Some(sheet);
-                Some(range)
-            }
-        };
-    }
-    let hidden: Vec<String> =
-        book.sheets.iter().filter(|entry| entry.hidden).map(|entry| format!("`{}`", entry.name)).collect();
-    let wanted: Vec<usize> = match (named_sheet, &options.sheets) {
-        (Some(sheet), _) => vec![sheet],
-        (None, Some(SheetPick::Named(names))) => picked(book, names)?,
-        (None, _) => {
-            if !hidden.is_empty() {
-                let s = if hidden.len() == 1 { "sheet is" } else { "sheets are" };
-                remarks.push(format!("hidden {s} left out: {}", hidden.join(", ")));
-            }
-            (0..book.sheets.len()).filter(|at| !book.sheets[*at].hidden).collect()
-        }
-    };
-    let named = matches!(options.sheets, Some(SheetPick::Named(_))) || named_sheet.is_some();
-    let mut chosen = Vec::new();
-    let mut without = Vec::new();
-    for sheet in wanted {
-        let name = book.sheets[sheet].name.clone();
-        if !book.sheets[sheet].has_cells {
-            without.push(format!("`{name}` (a chart)"));
-            continue;
-        }
-        let head = head_of(book, sheet)?;
-        let merged = book.merged(sheet);
-        let region = region::find(&head, range, &merged, &options.table);
-        if head.is_empty() {
-            without.push(format!("`{name}` (empty)"));
-        } else if named || region.is_table() {
-            chosen.push(Chosen { sheet, name, region, merged });
-        } else {
-            without.push(format!("`{name}` (no table)"));
-        }
-    }
-    if chosen.is_empty() {
-        let sheets = without.join(", ");
-        return Err(ReadError::NoTable(if sheets.is_empty() {
-            "it has no sheets".to_owned()
-        } else {
-            format!("sheets {sheets}")
-        }));
-    }
-    if !without.is_empty() {
-        remarks.push(format!("left out: {}", without.join(", ")));
-    }
-    for one in &chosen {
-        remarks.extend(region::others_in_words(&one.region, &one.name));
-    }
-    if book.is_1904 {
-        remarks.push("its days count from 1904".to_owned());
-    }
-    Ok((chosen, remarks))
-}
-
-fn find_sheet(book: &Book, name: &str) -> Result<usize, ReadError> {
-    let exact = book.sheets.iter().position(|entry| entry.name == name);
-    let found =
-        exact.or_else(|| book.sheets.iter().position(|entry| match_key(&entry.name) == match_key(name)));
-    found.ok_or_else(|| no_sheet(book, name))
-}
-
-fn no_sheet(book: &Book, name: &str) -> ReadError {
-    let names: Vec<String> = book.sheets.iter().map(|entry| format!("`{}`", entry.name)).collect();
-    ReadError::NotThere(format!("the workbook has no sheet `{name}`; it has {}", names.join(", ")))
-}
-
-/// The sheets of these names, or that fit these patterns.
-fn picked(book: &Book, names: &[String]) -> Result<Vec<usize>, ReadError> {
-    let mut found = Vec::new();
-    for name in names {
-        if !name.contains('*') {
-            found.push(find_sheet(book, name)?);
-            continue;
-        }
-        let before = found.len();
-        let fits = |at: &usize| !book.sheets[*at].hidden && fits(&book.sheets[*at].name, name);
-        found.extend((0..book.sheets.len()).filter(fits));
-        if found.len() == before {
-            return Err(no_sheet(book, name));
-        }
-    }
-    let mut seen = std::collections::HashSet::new();
-    found.retain(|at| seen.insert(*at));
-    Ok(found)
-}
-
-/// Whether a name fits a pattern in which `*` stands for anything.
-fn fits(name: &str, pattern: &str) -> bool {
-    let mut parts = pattern.split('*');
-    let first = parts.next().unwrap_or_default();
-    let Some(mut rest) = name.strip_prefix(first) else { return false };
-    let mut last = None;
-    for part in parts {
-        if let Some(middle) = last.replace(part) {
-            let Some(at) = rest.find(middle) else { return false };
-            rest = &rest[at + middle.len()..];
-        }
-    }
-    last.map_or(rest.is_empty(), |last: &str| rest.ends_with(last))
-}
-
-fn head_of(book: &mut Book, sheet: usize) -> Result<Head, ReadError> {
-    let mut head = Head::default();
-    let is_1904 = book.is_1904;
-    let mut text = Vec::new();
-    book.walk(sheet, &mut |found| {
-        text.clear();
-        cell::write(&found, is_1904, &mut text);
-        head.take(found.row, found.column, &String::from_utf8_lossy(&text))
-    })?;
-    Ok(head)
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::fits;
-
-    #[rstest]
-    #[case("Dues 2026", "Dues*", true)]
-    #[case("Dues 2026", "*2026", true)]
-    #[case("Dues 2026", "D*2*6", true)]
-    #[case("Dues 2026", "*", true)]
-    #[case("Dues 2026", "Fees*", false)]
-    #[case("Dues 2026", "Dues*5", false)]
-    fn sheets_fit_patterns(#[case] name: &str, #[case] pattern: &str, #[case] expected: bool) {
-        assert_eq!(fits(name, pattern), expected);
     }
 }

@@ -88,7 +88,12 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
     drop(office);
     tell(&receipt::text(&receipt, context.screen));
     receipts.push(receipt);
-    let differences = compare(folder, &receipts)?;
+    end(folder, &receipts, context)
+}
+
+/// Says how the figures compare with those that are expected.
+fn end(folder: &Path, receipts: &[Receipt], context: &Context) -> Result<Exit, Failure> {
+    let differences = compare(folder, receipts)?;
     if context.json {
         let folder = folder.display().to_string();
         json::print(&DemoDocument {
@@ -99,7 +104,7 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         })?;
     } else {
         show_rows(folder, context)?;
-        tell(&closing(folder, &differences, context));
+        render::print(&closing(folder, &differences, context));
     }
     Ok(if differences.is_empty() { Exit::Done } else { Exit::Failed })
 }

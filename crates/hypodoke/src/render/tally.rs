@@ -38,7 +38,23 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
     }
     let mut out = grid.text();
     out.push('\n');
-    // What is said of many files is said once.
+    out.push_str(&remarks(lines, screen));
+    let differing = lines.iter().filter(|line| line.verdict == Agreement::Differs).count() as u64;
+    let (rows, tables) = lines
+        .iter()
+        .fold((0, 0), |(rows, tables), line| (rows + line.loaded, tables + line.in_table.unwrap_or(0)));
+    let files = count::files(lines.len() as u64);
+    let figures = format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(tables));
+    let summary = match differing {
+        0 => screen.paint(Tone::Good, &format!("{figures}; all figures agree or are explained")),
+        some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),
+    };
+    out + &format!("{summary}\n")
+}
+
+/// What is said of the files; what is said of many of them is said once.
+fn remarks(lines: &[TallyLine], screen: Screen) -> String {
+    let mut out = String::new();
     let mut said: Vec<(&str, Tone, Vec<&TallyLine>)> = Vec::new();
     for line in lines {
         let tone = if line.verdict == Agreement::Differs { Tone::Bad } else { Tone::Faint };
@@ -57,15 +73,5 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
         };
         out.push_str(&format!("{who}: {}\n", screen.paint(tone, &clean(remark))));
     }
-    let differing = lines.iter().filter(|line| line.verdict == Agreement::Differs).count() as u64;
-    let (rows, tables) = lines
-        .iter()
-        .fold((0, 0), |(rows, tables), line| (rows + line.loaded, tables + line.in_table.unwrap_or(0)));
-    let files = count::files(lines.len() as u64);
-    let figures = format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(tables));
-    let summary = match differing {
-        0 => screen.paint(Tone::Good, &format!("{figures}; all figures agree or are explained")),
-        some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),
-    };
-    out + &format!("{summary}\n")
+    out
 }

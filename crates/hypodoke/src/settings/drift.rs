@@ -51,30 +51,7 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
     };
     let control = section.texts("control")?;
     let control_file = section.text("control_file")?;
-    let wants_digest = control.as_ref().is_some_and(|words| words.value.iter().any(|word| word == "digest"));
-    match (&control_file, &control) {
-        (Some(found), None) => {
-            let what = "`control_file` says where control figures are, and `control` what they are: control = [\"rows\"]";
-            return Err(section.wrong(found, what));
-        }
-        (None, Some(found)) if wants_digest => {
-            let what = "no file holds its own digest; say where it is: control_file = \"{file}.sha256\"";
-            return Err(section.wrong(found, what));
-        }
-        _ => {}
-    }
-    if let Some(found) = &control_file {
-        if found.value.contains(['/', '\\']) {
-            return Err(
-                section.wrong(found, "`control_file` stands beside the file: a name, without folders")
-            );
-        }
-        // One list may state the digests of all, by their names.
-        if !found.value.contains("{file}") && !found.value.contains("{stem}") && !wants_digest {
-            let what = "`control_file` names the companion of each file: \"{file}.ctl\" or \"{stem}.ctl\"";
-            return Err(section.wrong(found, what));
-        }
-    }
+    check_control(&section, control.as_ref(), control_file.as_ref())?;
     let rejected = section.scalar("rejected_rows")?;
     let too_many = section.word("beyond", &TOO_MANY)?.unwrap_or(Otherwise::Hold);
     let rejected_rows = match rejected {
@@ -93,6 +70,39 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
         rejected_rows,
         waived: false,
     })
+}
+
+/// Whether what is said of control figures goes together.
+fn check_control(
+    section: &Section<'_>,
+    control: Option<&Placed<Vec<String>>>,
+    control_file: Option<&Placed<String>>,
+) -> Result<(), Failure> {
+    let wants_digest = control.is_some_and(|words| words.value.iter().any(|word| word == "digest"));
+    match (control_file, control) {
+        (Some(found), None) => {
+            let what = "`control_file` says where control figures are, and `control` what they are: control = [\"rows\"]";
+            return Err(section.wrong(found, what));
+        }
+        (None, Some(found)) if wants_digest => {
+            let what = "no file holds its own digest; say where it is: control_file = \"{file}.sha256\"";
+            return Err(section.wrong(found, what));
+        }
+        _ => {}
+    }
+    if let Some(found) = control_file {
+        if found.value.contains(['/', '\\']) {
+            return Err(
+                section.wrong(found, "`control_file` stands beside the file: a name, without folders")
+            );
+        }
+        // One list may state the digests of all, by their names.
+        if !found.value.contains("{file}") && !found.value.contains("{stem}") && !wants_digest {
+            let what = "`control_file` names the companion of each file: \"{file}.ctl\" or \"{stem}.ctl\"";
+            return Err(section.wrong(found, what));
+        }
+    }
+    Ok(())
 }
 
 fn control_of(word: String) -> Control {

@@ -54,29 +54,8 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         Some(table) => table.value,
         None => namer.name(&name),
     };
-    let mode_at = section.text("mode")?;
-    let mode = section.word("mode", &Mode::WORDS)?.unwrap_or_default();
-    let key = section.texts("key")?;
-    if let Some(blank) =
-        key.as_ref().filter(|key| key.value.is_empty() || key.value.iter().any(|k| k.trim().is_empty()))
-    {
-        return Err(section.wrong(blank, "`key` needs the names of one or more columns"));
-    }
-    if let (true, None, Some(mode_at)) = (mode.has_key(), &key, &mode_at) {
-        let what = format!("mode `{}` tells rows apart by `key`, and [feed.{name}] has none", mode.word());
-        return Err(section
-            .wrong(mode_at, what)
-            .advise("name the columns that tell rows apart, key = [\"movement_id\"]"));
-    }
-    let delivery = match section.text("delivery")? {
-        Some(part) if !pattern.parts().iter().any(|known| known.name == part.value) => {
-            let names: Vec<&str> = pattern.parts().iter().map(|known| known.name.as_str()).collect();
-            let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-            let what = format!("`files` has no named part `{}`; it has {there}", part.value);
-            return Err(suggest(section.wrong(&part, what), &part.value, &names));
-        }
-        part => part.map(|part| part.value),
-    };
+    let (mode, key) = mode_and_key(&name, &mut section)?;
+    let delivery = delivery(&mut section, &pattern)?;
     let sql_before = statements(&mut section, "sql_before")?;
     let sql_after = statements(&mut section, "sql_after")?;
     let format_options = FormatOptions {
@@ -105,7 +84,6 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     let expect = drift::expectations(&mut section)?;
     let schedule = schedule::read(&mut section)?;
     section.finish()?;
-    let key = key.map(|key| key.value).unwrap_or_default();
     let feed = Feed {
         name: Some(name.clone()),
         table,
@@ -126,6 +104,38 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         changed_file: changed_file.unwrap_or_default(),
     };
     Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule })
+}
+
+/// What becomes of rows in the table, and what tells them apart.
+fn mode_and_key(name: &str, section: &mut Section<'_>) -> Result<(Mode, Vec<String>), Failure> {
+    let mode_at = section.text("mode")?;
+    let mode = section.word("mode", &Mode::WORDS)?.unwrap_or_default();
+    let key = section.texts("key")?;
+    if let Some(blank) =
+        key.as_ref().filter(|key| key.value.is_empty() || key.value.iter().any(|k| k.trim().is_empty()))
+    {
+        return Err(section.wrong(blank, "`key` needs the names of one or more columns"));
+    }
+    if let (true, None, Some(mode_at)) = (mode.has_key(), &key, &mode_at) {
+        let what = format!("mode `{}` tells rows apart by `key`, and [feed.{name}] has none", mode.word());
+        return Err(section
+            .wrong(mode_at, what)
+            .advise("name the columns that tell rows apart, key = [\"movement_id\"]"));
+    }
+    Ok((mode, key.map(|key| key.value).unwrap_or_default()))
+}
+
+/// The named part of a path that tells deliveries apart.
+fn delivery(section: &mut Section<'_>, pattern: &Pattern) -> Result<Option<String>, Failure> {
+    match section.text("delivery")? {
+        Some(part) if !pattern.parts().iter().any(|known| known.name == part.value) => {
+            let names: Vec<&str> = pattern.parts().iter().map(|known| known.name.as_str()).collect();
+            let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+            let what = format!("`files` has no named part `{}`; it has {there}", part.value);
+            Err(suggest(section.wrong(&part, what), &part.value, &names))
+        }
+        part => Ok(part.map(|part| part.value)),
+    }
 }
 
 /// Statements of SQL: a text, several, or `@FILE` beside the configuration.

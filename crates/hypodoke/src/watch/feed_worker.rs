@@ -54,16 +54,24 @@ pub struct FeedWorker<'a> {
     retry: Duration,
 }
 
+/// What the workers of all feeds share.
+pub struct WorkerContext<'a> {
+    /// The configuration.
+    pub settings: &'a Settings,
+    /// Where it is told how the feed does.
+    pub status: &'a Status,
+    /// Whether to stop.
+    pub stop: &'a StopSignal,
+    /// Whether a file that no feed wants was not told of yet.
+    pub new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
+    /// Rung when there is something to tell.
+    pub mail: &'a Wakeup,
+}
+
 impl<'a> FeedWorker<'a> {
     /// Has not done anything yet.
-    pub fn new(
-        settings: &'a Settings,
-        feed: &'a FeedSettings,
-        status: &'a Status,
-        stop: &'a StopSignal,
-        new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
-        mail: &'a Wakeup,
-    ) -> FeedWorker<'a> {
+    pub fn new(shared: WorkerContext<'a>, feed: &'a FeedSettings) -> FeedWorker<'a> {
+        let WorkerContext { settings, status, stop, new_stranger, mail } = shared;
         FeedWorker {
             settings,
             feed,

@@ -25,7 +25,7 @@ use crate::exit;
 use crate::failure::Failure;
 use crate::notifications;
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
-use feed_worker::FeedWorker;
+use feed_worker::{FeedWorker, WorkerContext};
 use file_watcher::FileSystemWatcher;
 use hypodoke_engine::load::StopSignal;
 use reload::Reload;
@@ -170,7 +170,8 @@ fn keep(round: &Round, name: &str, wakeup: &Arc<Wakeup>) {
     let settle = place.completeness.quiet_for.unwrap_or(QUIET).min(poll) + Duration::from_millis(50);
     let new_stranger =
         |path: &str| strangers.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_owned());
-    let mut worker = FeedWorker::new(settings, feed, status, stop, &new_stranger, mail);
+    let shared = WorkerContext { settings, status, stop, new_stranger: &new_stranger, mail };
+    let mut worker = FeedWorker::new(shared, feed);
     let scheduler = Scheduler { schedule, poll, settle };
     scheduler.run(&MachineClock, wakeup, stop, &mut |task, now| match task {
         Task::Load => worker.load(now, settle),

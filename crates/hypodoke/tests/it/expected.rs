@@ -257,7 +257,7 @@ fn rows_are_kept_by_conditions_and_the_rest_is_counted(
 #[case("[feed.f.expect]\ncontrol = [\"rows\"]\ncontrol_file = \"../{file}\"", "without folders")]
 #[case("[feed.f.columns.a]\nbetween = [1]", "takes two values")]
 #[case("[feed.f.columns.a]\nconstant = 1\nskip = true", "`constant` fills every row")]
-#[case("[feed.f.keep.a]\nmatches = \"(\"", "no regular expression")]
+#[case("[feed.f.keep.a]\nmatches = \"(\"", "not a regular expression")]
 fn a_wrong_setting_is_told_with_its_place(#[case] feed: &str, #[case] words: &str) {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, feed);
@@ -267,8 +267,8 @@ fn a_wrong_setting_is_told_with_its_place(#[case] feed: &str, #[case] words: &st
 }
 
 #[rstest]
-#[case("[feed.f.columns.id]\nbetween = [\"a\", \"b\"]", "`a` is no integer")]
-#[case("[feed.f.columns.id]\ndefault = \"none\"", "`none` is no integer")]
+#[case("[feed.f.columns.id]\nbetween = [\"a\", \"b\"]", "`a` is not of type integer")]
+#[case("[feed.f.columns.id]\ndefault = \"none\"", "`none` is not of type integer")]
 #[case("[feed.f.keep.crew]\nequals = 1", "rows are kept by the column `crew`, which is not in it")]
 fn a_setting_that_does_not_fit_the_column_fails_the_file(#[case] feed: &str, #[case] words: &str) {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));

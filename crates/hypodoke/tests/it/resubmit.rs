@@ -55,7 +55,7 @@ fn rejects_go_out_are_mended_and_come_back(#[values(Sqlite, Postgres)] kind: Kin
 
 #[rstest]
 #[case::no_key("a,b\n1,2\n", "has no column `hd_reject`")]
-#[case::no_number("hd_reject,id,berth,draught\nx,2,N2,1\n", "is no number of a reject")]
+#[case::no_number("hd_reject,id,berth,draught\nx,2,N2,1\n", "is not the number of a reject")]
 #[case::unknown("hd_reject,id,berth,draught\n99,2,N2,1\n", "reject 99 is not known")]
 #[case::twice("hd_reject,id,berth,draught\n1,2,N2,1\n1,2,N2,1\n", "reject 1 is there twice")]
 #[case::too_wide("hd_reject,id,berth,draught\n1,2,N2,1,5,6\n", "it has 6 fields, the header 4")]

@@ -65,10 +65,10 @@ fn files_are_fetched_loaded_once_and_left_where_they_are() {
     "key_file = \"KEY\"\nknown_hosts = \"nobody\"",
     "its key is not known: ssh-ed25519 SHA256:"
 )]
-#[case::other_key("key_file = \"OTHER\"\nknown_hosts = \"known\"", "does not let")]
+#[case::other_key("key_file = \"OTHER\"\nknown_hosts = \"known\"", "refused the login of")]
 #[case::no_key_file("key_file = \"gone\"\nknown_hosts = \"known\"", "cannot be used")]
 #[case::locked_key("key_file = \"LOCKED\"\nknown_hosts = \"known\"", "it asks for a passphrase")]
-#[case::no_way_in("known_hosts = \"known\"", "there is no key, agent or password")]
+#[case::no_way_in("known_hosts = \"known\"", "there are no credentials")]
 fn who_is_not_let_in_is_told_why(#[case] place: &str, #[case] words: &str) {
     let (shop, sshd) = begun(KEY);
     put(&sshd, "gauge_01.csv", "at\n1\n");
@@ -307,7 +307,7 @@ fn control_files_are_fetched_with_their_files() {
 
 #[rstest]
 #[case::right(PASSWORD, false, 0, "1 file loaded")]
-#[case::wrong("high water", false, 4, "it was tried with the password")]
+#[case::wrong("high water", false, 4, "tried with the password")]
 #[case::expired(PASSWORD, true, 4, "`WARNING: Your password has expired.")]
 fn the_system_s_password_lets_us_in(
     #[case] password: &str,

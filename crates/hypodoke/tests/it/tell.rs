@@ -130,7 +130,11 @@ fn who_could_not_be_told_is_told_by_the_next_load(#[case] answers: &[Answer], #[
     let shop = configured(&by_web(&web, "on = [\"success\"]"));
     shop.write("in/gauge_1.csv", "at,level\n1,2.5\n2,2.6\n");
     let run = shop.ok("load");
-    assert!(run.err.contains("[notify.desk] could not be told") && run.err.contains(words), "{}", run.err);
+    assert!(
+        run.err.contains("[notify.desk] could not be notified") && run.err.contains(words),
+        "{}",
+        run.err
+    );
     assert!(!run.err.contains("web-secret"), "{}", run.err);
     assert_eq!(shop.query("h.db", "SELECT count(*), count(sent_at) FROM hd_notices"), ["1|0"]);
     let run = shop.ok("load");
@@ -143,8 +147,8 @@ fn who_could_not_be_told_is_told_by_the_next_load(#[case] answers: &[Answer], #[
 
 #[rstest]
 #[case::refuses(Manners::Refuses, "nobody of that name here")]
-#[case::hangs_up(Manners::HangsUp, "could not be told")]
-#[case::stalls(Manners::Stalls, "could not be told")]
+#[case::hangs_up(Manners::HangsUp, "could not be notified")]
+#[case::stalls(Manners::Stalls, "could not be notified")]
 #[case::wants_login(Manners::WantsLogin, "log in first")]
 fn a_mail_server_in_the_way_fails_no_load(#[case] manners: Manners, #[case] words: &str) {
     let mailbox = Mailbox::open(manners);

@@ -362,7 +362,7 @@ fn health_and_metrics_are_told_in_open_formats() {
 #[case::no_zone("time_zone = \"Quillane/Harbour\"", "there is no time zone `Quillane/Harbour`")]
 #[case::near_zone("time_zone = \"Europe/Lisbn\"", "did you mean `Europe/Lisbon`?")]
 #[case::no_span("every = \"soon\"", "`soon` is not a duration")]
-#[case::no_time("due = \"breakfast\"", "`breakfast` is no time")]
+#[case::no_time("due = \"breakfast\"", "`breakfast` is not a time")]
 #[case::half_a_window("from = \"06:00\"", "`from` goes with `until`")]
 #[case::empty_window("from = \"06:00\"\nuntil = \"06:00\"", "it would never be time")]
 #[case::never_at_all("on_arrival = false", "would never be loaded")]

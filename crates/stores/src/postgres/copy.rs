@@ -68,18 +68,22 @@ impl Wire {
     }
 }
 
+/// What leads back from a row to its file, as far as its table keeps it.
+#[derive(Clone, Copy, Debug)]
+pub struct RowOrigin {
+    /// The file's number in the ledger.
+    pub file: i64,
+    /// The lineage columns of the table.
+    pub lineage: Lineage,
+    /// The row's own number, where rows are staged.
+    pub sequence: Option<u64>,
+}
+
 /// Puts a row into the buffer. What leads back to its file comes behind its cells, and where rows
 /// are staged, their number.
 #[inline]
-pub fn put_row(
-    out: &mut BytesMut,
-    rows: &Rows,
-    index: usize,
-    wires: &[Wire],
-    file: i64,
-    lineage: Lineage,
-    sequence: Option<u64>,
-) {
+pub fn put_row(out: &mut BytesMut, rows: &Rows, index: usize, wires: &[Wire], origin: RowOrigin) {
+    let RowOrigin { file, lineage, sequence } = origin;
     let cells = rows.row(index);
     let count = cells.len() + lineage.columns().len() + usize::from(sequence.is_some());
     out.put_i16(count as i16);

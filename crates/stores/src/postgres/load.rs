@@ -12,7 +12,8 @@ pub use writer::PostgresWriter;
 use writer::TargetTable;
 
 use super::connection::PostgresStore;
-use super::tables;
+use super::copy::Wire;
+use super::tables::{self, NativeTable};
 use crate::error::StoreError;
 use crate::ledger::{read, write};
 use crate::merge::{Merge, Mode, SEQUENCE, STAGE, index_name};
@@ -86,89 +87,81 @@ impl<'a> PostgresWriter<'a> {
     fn prepare(&self, table: &TablePlan) -> Result<TargetTable, StoreError> {
         let store = &*self.store;
         let qualified = store.qualified(&table.table);
-        let read = || store.run(tables::read(&store.client, &store.schema, &table.table));
-        let mut found = read()?;
-        if found.is_some() && table.keeps_layout {
-            // From here on nobody changes the table under the rows: they are sent in the form that
-            // its columns have now.
-            let mode = if tables::alter_sql(&qualified, table).is_some() {
-                "ACCESS EXCLUSIVE"
-            } else {
-                "ROW EXCLUSIVE"
-            };
-            self.execute(&format!("LOCK TABLE {qualified} IN {mode} MODE"))?;
-            found = read()?;
-        }
-        let changed = || StoreError::Changed { table: table.table.clone() };
-        match &found {
-            None => {
-                // Two loads may want to make it: the second finds it made, and is planned anew.
-                let key = format!("hypodoke table {qualified}");
-                store.run(
-                    store
-                        .client
-                        .query_one("SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text", &[&key]),
-                )?;
-                if read()?.is_some() {
-                    return Err(changed());
-                }
-                store.run(store.client.batch_execute(&tables::create_sql(
-                    &qualified,
-                    &table.layout,
-                    table.lineage,
-                    table.mode,
-                )))?;
-                found = read()?;
-            }
-            Some(there) if table.keeps_layout => {
-                if !tables::is_as_planned(there, table) {
-                    return Err(changed());
-                }
-                if let Some(sql) = tables::alter_sql(&qualified, table) {
-                    store.run(store.client.batch_execute(&sql))?;
-                    found = read()?;
-                }
-            }
-            Some(_) => {}
-        }
-        let found = found.ok_or_else(changed)?;
+        let found = self.made(table, &qualified)?;
         if let Some(sql) = key_index(&qualified, table) {
             store.run(store.client.batch_execute(&sql))?;
         }
-        let mut wires = Vec::new();
-        for column in &table.layout.columns {
-            let native = found.column(&column.name).ok_or_else(changed)?;
-            let wire = native.wire.ok_or_else(|| StoreError::Refused {
-                shown: store.shown.clone(),
-                why: format!(
-                    "column `{}` of `{}` is of type {}, which is not known here",
-                    column.name, table.table, native.words
-                ),
-            })?;
-            wires.push(wire);
-        }
+        let wires = self.wires(table, &found)?;
         let names = table.layout.columns.iter().map(|column| quote(&column.name));
         let names = names.chain(table.lineage.columns().iter().map(|name| quote(name)));
         let mut names: Vec<String> = names.collect();
         let staged = table.mode.has_key();
-        if !staged {
-            // A COPY that is refused takes the connection with it: what it may be refused for, a
-            // missing right or a lock, is asked for by a statement that does nothing.
-            let (list, nulls) = (names.join(", "), vec!["NULL"; names.len()].join(", "));
-            let asking = format!("EXPLAIN INSERT INTO {qualified} ({list}) SELECT {nulls} WHERE FALSE");
-            store.run(store.client.batch_execute(&asking))?;
-        }
+        let list = names.join(", ");
         let mut into = qualified.clone();
         if staged {
-            let list = names.join(", ");
             self.execute(&format!(
                 "CREATE TEMP TABLE {STAGE} ON COMMIT DROP AS SELECT {list}, 0::bigint AS {SEQUENCE} FROM {qualified} WITH NO DATA"
             ))?;
             names.push(SEQUENCE.to_owned());
             into = STAGE.to_owned();
+        } else {
+            // A COPY that is refused takes the connection with it: what it may be refused for, a
+            // missing right or a lock, is asked for by a statement that does nothing.
+            let nulls = vec!["NULL"; names.len()].join(", ");
+            let asking = format!("EXPLAIN INSERT INTO {qualified} ({list}) SELECT {nulls} WHERE FALSE");
+            store.run(store.client.batch_execute(&asking))?;
         }
         let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
         Ok(TargetTable { sql, wires, staged, sent: 0, missing: 0 })
+    }
+
+    /// The table as it is once it is made or changed.
+    fn made(&self, table: &TablePlan, qualified: &str) -> Result<NativeTable, StoreError> {
+        let store = &*self.store;
+        let read = || store.run(tables::read(&store.client, &store.schema, &table.table));
+        let changed = || StoreError::Changed { table: table.table.clone() };
+        let alter = tables::alter_sql(qualified, table);
+        let Some(mut there) = read()? else {
+            // Two loads may want to make it: the second finds it made, and is planned anew.
+            let key = format!("hypodoke table {qualified}");
+            let lock = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
+            store.run(store.client.query_one(lock, &[&key]))?;
+            if read()?.is_some() {
+                return Err(changed());
+            }
+            let sql = tables::create_sql(qualified, &table.layout, table.lineage, table.mode);
+            store.run(store.client.batch_execute(&sql))?;
+            return read()?.ok_or_else(changed);
+        };
+        if table.keeps_layout {
+            // From here on nobody changes the table under the rows: they are sent in the form that
+            // its columns have now.
+            let mode = if alter.is_some() { "ACCESS EXCLUSIVE" } else { "ROW EXCLUSIVE" };
+            self.execute(&format!("LOCK TABLE {qualified} IN {mode} MODE"))?;
+            there = read()?.ok_or_else(changed)?;
+            if !tables::is_as_planned(&there, table) {
+                return Err(changed());
+            }
+            if let Some(sql) = alter {
+                store.run(store.client.batch_execute(&sql))?;
+                there = read()?.ok_or_else(changed)?;
+            }
+        }
+        Ok(there)
+    }
+
+    /// The form in which the values of each column are sent.
+    fn wires(&self, table: &TablePlan, found: &NativeTable) -> Result<Vec<Wire>, StoreError> {
+        let wire = |name: &String| {
+            let native = found.column(name);
+            let native = native.ok_or_else(|| StoreError::Changed { table: table.table.clone() })?;
+            native.wire.ok_or_else(|| {
+                let (table, words) = (&table.table, &native.words);
+                let why = format!("column `{name}` of `{table}` is of type {words}, which is not known here");
+                StoreError::Refused { shown: self.store.shown.clone(), why }
+            })
+        };
+        table.layout.columns.iter().map(|column| wire(&column.name)).collect()
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.

@@ -48,6 +48,29 @@ pub async fn missing(
         .query_one("SELECT has_schema_privilege($1, 'USAGE'), has_schema_privilege($1, 'CREATE')", &[&schema])
         .await?;
     let (may_use, may_create): (bool, bool) = (row.get(0), row.get(1));
+    let (on_tables, wants_create) = missing_on_tables(client, schema, user, tables).await?;
+    let mut on_schema = Vec::new();
+    if !may_use {
+        on_schema.push("USAGE");
+    }
+    if !may_create && wants_create {
+        on_schema.push("CREATE");
+    }
+    if !on_schema.is_empty() {
+        grants.push(format!("GRANT {} ON SCHEMA {schema_name} TO {user_name};", on_schema.join(", ")));
+    }
+    grants.extend(on_tables);
+    Ok(grants)
+}
+
+/// The rights that are missing on tables that are there, and whether some are not.
+async fn missing_on_tables(
+    client: &Client,
+    schema: &str,
+    user: &str,
+    tables: &[(String, Mode)],
+) -> Result<(Vec<String>, bool), Error> {
+    let (schema_name, user_name) = (quote(schema), quote(user));
     let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), &["SELECT", "INSERT", "UPDATE"][..]));
     let staging = tables.iter().map(|(name, mode)| (name.clone(), needed(*mode)));
     let mut wants_create = false;
@@ -68,16 +91,5 @@ pub async fn missing(
             on_tables.push(format!("GRANT {} ON {qualified} TO {user_name};", lacking.join(", ")));
         }
     }
-    let mut on_schema = Vec::new();
-    if !may_use {
-        on_schema.push("USAGE");
-    }
-    if !may_create && wants_create {
-        on_schema.push("CREATE");
-    }
-    if !on_schema.is_empty() {
-        grants.push(format!("GRANT {} ON SCHEMA {schema_name} TO {user_name};", on_schema.join(", ")));
-    }
-    grants.extend(on_tables);
-    Ok(grants)
+    Ok((on_tables, wants_create))
 }

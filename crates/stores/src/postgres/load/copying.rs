@@ -7,7 +7,7 @@ use tokio_postgres::Error;
 
 use super::writer::{Copying, PostgresWriter};
 use crate::error::StoreError;
-use crate::postgres::copy::{HEADER, TRAILER, put_row};
+use crate::postgres::copy::{HEADER, RowOrigin, TRAILER, put_row};
 use crate::sink::Sink as _;
 use crate::sql::{Scope, SqlConnection};
 
@@ -36,7 +36,8 @@ impl PostgresWriter<'_> {
         for index in range {
             target.sent += 1;
             let sequence = target.staged.then_some(target.sent);
-            put_row(&mut copying.buffer, rows, index, &target.wires, self.file, lineage, sequence);
+            let origin = RowOrigin { file: self.file, lineage, sequence };
+            put_row(&mut copying.buffer, rows, index, &target.wires, origin);
             if copying.buffer.len() >= CHUNK {
                 let chunk = copying.buffer.split().freeze();
                 let fed = self.store.runtime.block_on(copying.sink.feed(chunk));
