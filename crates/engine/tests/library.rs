@@ -1,70 +1,17 @@
 //! The engine as a library: a place and a database in memory, and no process.
 
+mod quay;
+
 use std::cell::RefCell;
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_core::pattern::Pattern;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener, Silent};
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
 use hypodoke_engine::load::StopSignal;
-use hypodoke_places::{Completeness, Place, SpoolSettings};
-use hypodoke_stores::StoreUrl;
-use hypodoke_testkit::{MemoryPlace, MemoryStore};
+use quay::Quay;
 use rstest::rstest;
-use tempfile::TempDir;
-
-/// A place and a database in memory, and the spool between them.
-struct Quay {
-    place: MemoryPlace,
-    store: MemoryStore,
-    spool: TempDir,
-}
-
-impl Quay {
-    fn new() -> Quay {
-        let spool = tempfile::tempdir().expect("a folder");
-        Quay { place: MemoryPlace::default(), store: MemoryStore::default(), spool }
-    }
-
-    fn with(files: &[(&str, &str)]) -> Quay {
-        let quay = Quay::new();
-        files.iter().for_each(|(path, content)| quay.place.put(path, content));
-        quay
-    }
-
-    fn job(&self) -> Job {
-        let folder = self.spool.path().to_path_buf();
-        let settings = SpoolSettings { folder: folder.clone(), limit: 1 << 20 };
-        let place = Place::remote("quay", Arc::new(self.place.clone()), &settings);
-        let mut job = Job::new(StoreUrl::parse("sqlite:unused.db", &folder).expect("an address"));
-        job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away: None });
-        job.feeds.push(FeedSource {
-            place: "quay".into(),
-            files: Pattern::parse("*.csv").expect("a pattern"),
-            feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
-        });
-        job
-    }
-
-    fn load_told(&mut self, listener: &dyn Listener) -> LoadReport {
-        let job = self.job();
-        let found = discover(&job, &[]).expect("files");
-        run_job(&job, &found, &mut self.store, listener, &StopSignal::default()).expect("a report")
-    }
-
-    fn load(&mut self) -> LoadReport {
-        self.load_told(&Silent)
-    }
-
-    fn rows(&self) -> Vec<String> {
-        let mut rows = self.store.table_rows("berths");
-        rows.sort();
-        rows
-    }
-}
 
 fn outcomes(report: &LoadReport) -> Vec<(&str, Outcome)> {
     report.receipt.files.iter().map(|line| (line.path.as_str(), line.outcome)).collect()

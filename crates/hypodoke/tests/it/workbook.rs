@@ -183,6 +183,35 @@ fn a_table_of_the_sheet_and_a_named_range_are_found_by_name() {
 }
 
 #[test]
+fn a_reject_of_a_sheet_has_its_values_under_their_own_names() {
+    let shop = workshop();
+    let mut book = Workbook::new();
+    for (name, columns) in [("Fees", ["berth", "fee"]), ("Old", ["fee", "berth"])] {
+        let sheet = book.add_worksheet().set_name(name).expect("a name");
+        sheet.write_row(0, 0, columns).expect("a header");
+        for row in 1..4 {
+            for (at, column) in (0..).zip(columns) {
+                match column {
+                    "fee" if row == 2 => sheet.write_string(row, at, "to be agreed"),
+                    "fee" => sheet.write_number(row, at, f64::from(row) + 0.5),
+                    _ => sheet.write_string(row, at, format!("{name} {row}")),
+                }
+                .expect("a cell");
+            }
+        }
+    }
+    book.save(shop.path("fees.xlsx")).expect("a workbook");
+    let load = "load fees.xlsx --into sqlite:h.db --table fees --stitched --type fee=decimal(5,2)";
+    assert!(shop.ok(load).out.contains("2 rows rejected"), "the fees that are not agreed");
+    shop.ok("rejects 1 --into sqlite:h.db --export bad.csv");
+    let bad = std::fs::read_to_string(shop.path("bad.csv")).expect("an export");
+    let rows: Vec<&str> = bad.lines().collect();
+    assert!(rows[0].ends_with("sheet,berth,fee"), "{bad}");
+    assert!(rows[1].ends_with("Fees,Fees 2,to be agreed"), "{bad}");
+    assert!(rows[2].ends_with("Old,Old 2,to be agreed"), "{bad}");
+}
+
+#[test]
 fn days_counted_from_1904_are_the_same_days() {
     let shop = workshop();
     let mut book = Workbook::new();
