@@ -152,16 +152,9 @@ impl Tokeniser {
         // Only records that were begun are open: a comment or blank line begins none.
         'fields: loop {
             if field == start {
-                match self.pass_over(bytes, start, end) {
-                    Ok(next) if next == start => {}
-                    Ok(next) => {
-                        scanner.skip_to(next);
-                        (start, field) = (next, next);
-                        if next >= bytes.len() {
-                            return Ok(next);
-                        }
-                    }
-                    Err(next) => return Ok(next),
+                match self.begin_record(bytes, start, end, &mut scanner) {
+                    Ok(next) => (start, field) = (next, next),
+                    Err(over) => return Ok(over),
                 }
             }
             let quoted = quote.is_some_and(|quote| bytes.get(field) == Some(&quote));
@@ -191,27 +184,15 @@ impl Tokeniser {
                     at = scanner.next();
                 }
             }
-            while let Some(place) = at
-                && bytes[place] == first
-                && self.delimiter_len > 1
-                && !bytes[place..].starts_with(&self.delimiter[..self.delimiter_len])
-            {
+            while self.is_part_of_delimiter(bytes, at) {
                 at = scanner.next();
             }
-            let stop = match at {
-                Some(place) => place,
-                None if end == End::More => {
-                    records.drop_open_fields();
-                    return Ok(start);
-                }
-                None => bytes.len(),
-            };
-            let ends_record = at.is_none() || bytes[stop] != first;
-            if ends_record && end == End::More && bytes[stop] == b'\r' && stop + 1 == bytes.len() {
-                // A line feed may follow that belongs to this line's end.
+            if end == End::More && self.may_go_on(bytes, at) {
                 records.drop_open_fields();
                 return Ok(start);
             }
+            let stop = at.unwrap_or(bytes.len());
+            let ends_record = at.is_none() || bytes[stop] != first;
             if !pushed {
                 let stop = if ends_record { trim_cr(bytes, field, stop) } else { stop };
                 records.push_field(Field::new(field..stop, false));
@@ -223,18 +204,61 @@ impl Tokeniser {
             self.close(records, start..trim_cr(bytes, start, stop));
             self.line += 1 + newlines;
             newlines = 0;
-            if at.is_none() || stop + 1 >= bytes.len() {
-                return Ok(bytes.len());
-            }
-            (start, field) = (stop + 1, stop + 1);
-            if self.dialect.lone_cr && bytes[stop] == b'\r' && bytes.get(start) == Some(&b'\n') {
-                scanner.skip_to(start + 1);
-                (start, field) = (start + 1, start + 1);
-                if start >= bytes.len() {
-                    return Ok(start);
-                }
+            match self.end_record(bytes, at, &mut scanner) {
+                Ok(next) => (start, field) = (next, next),
+                Err(over) => return Ok(over),
             }
         }
+    }
+
+    /// Where the next record begins, behind comments and blank lines; an error where none does.
+    #[inline(always)]
+    fn begin_record(
+        &mut self,
+        bytes: &[u8],
+        start: usize,
+        end: End,
+        scanner: &mut Scanner<'_>,
+    ) -> Result<usize, usize> {
+        let next = self.pass_over(bytes, start, end)?;
+        if next == start {
+            return Ok(next);
+        }
+        scanner.skip_to(next);
+        if next >= bytes.len() { Err(next) } else { Ok(next) }
+    }
+
+    /// Whether what was found begins like a delimiter of several characters, and is none.
+    #[inline(always)]
+    fn is_part_of_delimiter(&self, bytes: &[u8], at: Option<usize>) -> bool {
+        self.delimiter_len > 1
+            && at.is_some_and(|place| {
+                bytes[place] == self.delimiter[0]
+                    && !bytes[place..].starts_with(&self.delimiter[..self.delimiter_len])
+            })
+    }
+
+    /// Whether more of the record may follow: its end was not found, or is a carriage return that a
+    /// line feed may belong to.
+    #[inline(always)]
+    fn may_go_on(&self, bytes: &[u8], at: Option<usize>) -> bool {
+        at.is_none_or(|place| {
+            bytes[place] != self.delimiter[0] && bytes[place] == b'\r' && place + 1 == bytes.len()
+        })
+    }
+
+    /// Where what follows a line end begins; an error where nothing does.
+    #[inline(always)]
+    fn end_record(&self, bytes: &[u8], at: Option<usize>, scanner: &mut Scanner<'_>) -> Result<usize, usize> {
+        let next = at.map_or(bytes.len(), |stop| stop + 1);
+        if next >= bytes.len() {
+            return Err(bytes.len());
+        }
+        if !self.dialect.lone_cr || bytes[next - 1] != b'\r' || bytes[next] != b'\n' {
+            return Ok(next);
+        }
+        scanner.skip_to(next + 1);
+        if next + 1 >= bytes.len() { Err(next + 1) } else { Ok(next + 1) }
     }
 
     #[inline]
