@@ -91,8 +91,7 @@ pub fn from_header(
                 None => return Ok(None),
             }
         };
-        let TableState::Managed { layout, lineage } = state else { return Ok(None) };
-        let Some(mut mapping) = TableMapping::from_header(table, head, layout, &named, feed, *lineage) else {
+        let Some(mut mapping) = TableMapping::from_header(table, head, state, &named, feed) else {
             return Ok(None);
         };
         mapping.resolve_key(feed).map_err(|reason| NotLoaded::failed(request.file, reason))?;

@@ -246,10 +246,8 @@ impl OfFile<'_> {
         let names = header(head, &file.part_names());
         let named = Layout::named(&names, &feed.namer, &feed.rules_of(&head.path));
         let mapping = match state {
-            TableState::Managed { layout, lineage } => {
-                TableMapping::from_header(table.clone(), head, layout, &named, feed, *lineage)
-                    .ok_or_else(|| self.other_columns(table))?
-            }
+            TableState::Managed { .. } => TableMapping::from_header(table.clone(), head, state, &named, feed)
+                .ok_or_else(|| self.other_columns(table))?,
             TableState::External(shape) => {
                 TableMapping::to_external(head, shape, &named, feed).map_err(unloadable)?
             }

@@ -76,21 +76,14 @@ impl TableMapping {
         }
     }
 
-    fn judged(
-        table: String,
-        head: &TableHead,
-        judged: Judged,
-        file: &Layout,
-        formats: Vec<(Format, Domain)>,
-        lineage: Lineage,
-    ) -> TableMapping {
-        let fields = head.names.len();
+    /// The same with what was judged of the file, besides how it fits; `fields` are those of its records.
+    fn with_judged(self, judged: Judged, file: &Layout, fields: usize) -> TableMapping {
         let extra = |at: &usize| (file.columns[*at].source.clone(), *at);
         TableMapping {
             extras: judged.extras.iter().filter(|at| **at < fields).map(extra).collect(),
             firm: judged.firm,
             drift: judged.drift,
-            ..TableMapping::new(table, head, judged.fit, formats, lineage)
+            ..self
         }
     }
 
@@ -123,7 +116,7 @@ impl TableMapping {
     pub fn from_profile(
         table: String,
         head: &TableHead,
-        judged: Judged,
+        mut judged: Judged,
         file: &Layout,
         lineage: Lineage,
     ) -> TableMapping {
@@ -134,7 +127,9 @@ impl TableMapping {
             None => (column.format, column.domain),
         };
         let formats = judged.fit.layout.columns.iter().zip(&judged.fit.sources).map(format).collect();
-        TableMapping::judged(table, head, judged, file, formats, lineage)
+        let fit = std::mem::take(&mut judged.fit);
+        let mapping = TableMapping::new(table, head, fit, formats, lineage);
+        mapping.with_judged(judged, file, head.names.len())
     }
 
     /// The mapping of a table without a policy: for a preview, or for one that is not there yet.
@@ -154,12 +149,12 @@ impl TableMapping {
     pub fn from_header(
         table: String,
         head: &TableHead,
-        base: &Layout,
+        state: &TableState,
         named: &Layout,
         feed: &Feed,
-        lineage: Lineage,
     ) -> Option<TableMapping> {
-        let judged = judge(base, named, &feed.policy_of(&head.path), &[]);
+        let TableState::Managed { layout: base, lineage } = state else { return None };
+        let mut judged = judge(base, named, &feed.policy_of(&head.path), &[]);
         let gone = judged
             .fit
             .sources
@@ -171,7 +166,9 @@ impl TableMapping {
             return None;
         }
         let formats = base.columns.iter().map(|column| (column.format, column.domain)).collect();
-        Some(TableMapping::judged(table, head, judged, named, formats, lineage))
+        let fit = std::mem::take(&mut judged.fit);
+        let mapping = TableMapping::new(table, head, fit, formats, *lineage);
+        Some(mapping.with_judged(judged, named, head.names.len()))
     }
 
     /// The mapping of a file into a table that somebody else made.

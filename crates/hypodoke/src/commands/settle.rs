@@ -65,7 +65,7 @@ pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failu
         return discard(store.as_mut(), entry, &decision, arguments, context);
     }
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let settled = settle(store.as_mut(), settings, context.config.as_deref(), entry, decision, arguments)?;
+    let settled = settle(store.as_mut(), settings, context.config.as_deref(), entry, arguments)?;
     if context.json {
         json::print(&SettleDocument {
             version: SETTLE_JSON_VERSION,
@@ -90,7 +90,7 @@ pub fn by_arguments(
 ) -> Result<Settled, Failure> {
     let held = held_files(store)?;
     let entry = pick(&held, arguments.file.as_deref().unwrap_or_default())?;
-    settle(store, Some(settings), Some(config), entry, decision(arguments)?, arguments)
+    settle(store, Some(settings), Some(config), entry, arguments)
 }
 
 fn settle(
@@ -98,9 +98,9 @@ fn settle(
     settings: Option<Settings>,
     config: Option<&Path>,
     entry: &FileEntry,
-    settlement: Settlement,
     arguments: &SettleArguments,
 ) -> Result<Settled, Failure> {
+    let settlement = decision(arguments)?;
     let mut finder = Finder::new(settings.as_ref().map(Settings::job));
     let found = as_it_was_held(entry, finder.find(entry)?)?;
     let layout = TargetState::of(store, &found.feed)?.main.layout().cloned();
