@@ -188,3 +188,65 @@ fn fields_without_a_column_are_kept_as_one_object() {
     let Cell::Text { start, len } = rows.row(0)[0] else { panic!("no text") };
     assert_eq!(rows.bytes(start, len), br#"{"first":"a","second":"say \"hi\""}"#);
 }
+
+/// A value of a typed source, cast for a column.
+fn cast_typed(target: Target, cell: Cell, text: &str) -> Result<String, String> {
+    let mut records = Records::default();
+    records.begin_typed(1);
+    records.bytes.extend_from_slice(text.as_bytes());
+    records.push_typed(&[cell], 2);
+    let mut rows = Rows { records, ..Rows::default() };
+    Caster::new(vec![target], 1).cast(&mut rows);
+    if let Some(reject) = rows.rejects.first() {
+        return Err(format!("{}: {}", String::from_utf8_lossy(&reject.raw), reject.reason));
+    }
+    let mut out = Vec::new();
+    rows.row(0)[0].write(&rows.records.bytes, &rows.wide, &mut out);
+    Ok(String::from_utf8(out).expect("text"))
+}
+
+#[rstest]
+#[case::integer(Type::Integer, Cell::Integer(7), Ok("7"))]
+#[case::whole_decimal(Type::Integer, Cell::Decimal { mantissa: 700, scale: 2 }, Ok("7"))]
+#[case::not_whole(Type::Integer, Cell::Decimal { mantissa: 725, scale: 2 }, Err("7.25: "))]
+#[case::decimal(MONEY, Cell::Decimal { mantissa: 1125, scale: 2 }, Ok("11.25"))]
+#[case::coarser(MONEY, Cell::Integer(11), Ok("11.00"))]
+#[case::finer(MONEY, Cell::Decimal { mantissa: 11_255, scale: 3 }, Err("11.255: "))]
+#[case::too_large(MONEY, Cell::Integer(1000), Err("1000: "))]
+#[case::float_of_decimal(Type::Float, Cell::Decimal { mantissa: 5, scale: 1 }, Ok("0.5"))]
+#[case::float(Type::Float, Cell::Float(2.5e-12), Ok("2.5e-12"))]
+#[case::float_that_loses_digits(Type::Float, Cell::Integer(i64::MAX), Err("9223372036854775807: "))]
+#[case::date(Type::Date, Cell::Date(0), Ok("1970-01-01"))]
+#[case::date_as_timestamp(Type::Timestamp, Cell::Date(0), Ok("1970-01-01 00:00:00"))]
+#[case::date_as_text(Type::Text, Cell::Date(0), Ok("1970-01-01"))]
+#[case::number_as_text(Type::Text, Cell::Decimal { mantissa: 5, scale: 1 }, Ok("0.5"))]
+#[case::number_as_date(Type::Date, Cell::Integer(7), Err("7: "))]
+#[case::truth(Type::Boolean, Cell::Boolean(true), Ok("true"))]
+#[case::text_as_integer(Type::Integer, Cell::Text { start: 0, len: 2 }, Ok("42"))]
+#[case::null(Type::Integer, Cell::Null, Ok(""))]
+fn typed_values_are_stored_exactly_or_not_at_all(
+    #[case] ty: Type,
+    #[case] cell: Cell,
+    #[case] expected: Result<&str, &str>,
+) {
+    match (cast_typed(target(ty), cell, "42"), expected) {
+        (Ok(found), Ok(expected)) => assert_eq!(found, expected),
+        (Err(found), Err(expected)) => assert!(found.starts_with(expected), "{found}"),
+        (found, expected) => panic!("{found:?} instead of {expected:?}"),
+    }
+}
+
+#[test]
+fn a_typed_decimal_is_not_read_by_the_marks_of_its_column() {
+    let comma = NumberStyle { comma: true, ..NumberStyle::default() };
+    let format = Format { number: comma, ..Format::default() };
+    let decimal = Cell::Decimal { mantissa: 1234, scale: 3 };
+    let ty = Type::Decimal { precision: 7, scale: 3 };
+    assert_eq!(cast_typed(Target { format, ..target(ty) }, decimal, ""), Ok("1.234".to_owned()));
+}
+
+#[test]
+fn a_word_that_is_null_by_will_of_the_user_is_so_in_a_typed_source_too() {
+    let wanted = Target { also_null: vec!["-999".into()], ..target(Type::Integer) };
+    assert_eq!(cast_typed(wanted, Cell::Integer(-999), ""), Ok(String::new()));
+}

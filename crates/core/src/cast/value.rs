@@ -122,6 +122,11 @@ impl<'a> Reader<'a> {
                 self.met.wider += u64::from(first != BoolWords::TrueFalse);
                 Some(Ok(cell))
             }
+            (Type::Float, _) if self.known.unit == Unit::Bare => {
+                let number = cell.number(wide)?;
+                let read = number::as_float(number, Unit::Bare).ok_or(Reason::NotA(Type::Float));
+                Some(read.map(|(value, digits)| self.float_of(value, digits)))
+            }
             (Type::Integer | Type::Decimal { .. }, _) if self.known.unit == Unit::Bare => {
                 let number = cell.number(wide)?;
                 Some(match self.ty {
@@ -291,6 +296,10 @@ impl<'a> Reader<'a> {
     fn float(&mut self, bytes: &[u8]) -> Result<Cell, Reason> {
         let read = number::read_float(bytes, self.format.number, self.known.unit);
         let (value, digits) = read.ok_or(Reason::NotA(Type::Float))?;
+        Ok(self.float_of(value, digits))
+    }
+
+    fn float_of(&mut self, value: f64, digits: Digits) -> Cell {
         let floats = self.met.floats.join(digits);
         if floats != self.met.floats {
             self.met.floats = floats;
@@ -298,7 +307,7 @@ impl<'a> Reader<'a> {
             let all = Domain::Number(self.known.join(floats)).ty();
             self.met.wider += u64::from(all != Type::Float);
         }
-        Ok(Cell::Float(value))
+        Cell::Float(value)
     }
 
     fn truth(&mut self, bytes: &[u8], origin: Origin) -> Result<Cell, Reason> {

@@ -32,6 +32,9 @@ use crate::spelling::{
 };
 use crate::types::{Digits, Unit};
 
+/// What is added to the hash by which a typed value is remembered.
+const TYPED: u64 = 0x7479_7065_6420_6162;
+
 const HASH: foldhash::fast::FixedState = foldhash::fast::FixedState::with_seed(0x0071_1e57_a1e5);
 
 /// What the values of one column showed.
@@ -138,17 +141,25 @@ impl ColumnEvidence {
     /// Takes a value of a typed source in: what it is need not be recognised. `text` is that value as a
     /// file of text would have it.
     fn add_typed(&mut self, cell: Cell, text: &[u8], wide: &[i128], spot: impl Fn() -> Spot) {
-        self.add_as(text, || typed::recognised(cell, text, wide), spot);
+        // A text of the same digits may be something else: neither is taken for the other.
+        let salt = if matches!(cell, Cell::Text { .. }) { 0 } else { TYPED };
+        self.add_as(text, salt, || typed::recognised(cell, text, wide), spot);
     }
 
     /// Takes a value in.
     #[inline]
     pub fn add(&mut self, value: &[u8], spot: impl Fn() -> Spot) {
-        self.add_as(value, || recognise(value), spot);
+        self.add_as(value, 0, || recognise(value), spot);
     }
 
     #[inline(always)]
-    fn add_as(&mut self, value: &[u8], sight: impl FnOnce() -> Recognised, spot: impl Fn() -> Spot) {
+    fn add_as(
+        &mut self,
+        value: &[u8],
+        salt: u64,
+        found: impl FnOnce() -> Recognised,
+        spot: impl Fn() -> Spot,
+    ) {
         self.present += 1;
         if value.is_empty() {
             return self.nulls[words::EMPTY as usize].add(&spot, value);
@@ -159,19 +170,19 @@ impl ColumnEvidence {
         let mut hasher = HASH.build_hasher();
         hasher.write(value);
         let hash = hasher.finish();
-        if let Some(Remembered { class, orders }) = self.recent.get(hash) {
+        if let Some(Remembered { class, orders }) = self.recent.get(hash ^ salt) {
             self.classes[class as usize].count += 1;
             self.orders[orders as usize].count += u64::from(orders != 0);
             return;
         }
-        self.add_new(value, hash, sight(), spot);
+        self.add_new(value, hash, salt, found(), spot);
     }
 
     /// Takes in a value that was not seen a short while ago.
     #[inline]
-    fn add_new(&mut self, value: &[u8], hash: u64, sight: Recognised, spot: impl Fn() -> Spot) {
+    fn add_new(&mut self, value: &[u8], hash: u64, salt: u64, found: Recognised, spot: impl Fn() -> Spot) {
         let mut remembered = Some(Remembered::default());
-        let class = match sight {
+        let class = match found {
             Recognised::Null(index) => return self.nulls[index as usize].add(&spot, value),
             Recognised::Integer(number, digits) => {
                 self.add_integer(number, digits);
@@ -198,7 +209,7 @@ impl ColumnEvidence {
         let padded = self.add_text(value);
         self.distinct.add(hash);
         if let Some(remembered) = remembered.filter(|_| !padded) {
-            self.recent.put(hash, Remembered { class: class as u8, ..remembered });
+            self.recent.put(hash ^ salt, Remembered { class: class as u8, ..remembered });
         }
     }
 
@@ -209,36 +220,36 @@ impl ColumnEvidence {
         self.integers.add(value);
     }
 
-    fn add_number(&mut self, sight: &RecognisedNumber, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
-        let at = sight.class as usize;
-        self.digits[at] = self.digits[at].join(sight.digits);
-        self.numbers[at].add(sight.number);
-        self.accounting += sight.accounting as u64;
-        let unit = match sight.digits.unit {
-            Unit::Bare => return sight.class,
+    fn add_number(&mut self, found: &RecognisedNumber, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
+        let at = found.class as usize;
+        self.digits[at] = self.digits[at].join(found.digits);
+        self.numbers[at].add(found.number);
+        self.accounting += found.accounting as u64;
+        let unit = match found.digits.unit {
+            Unit::Bare => return found.class,
             Unit::Percent => UnitKey::Percent,
             Unit::Currency(sign) => UnitKey::Currency(sign),
         };
         self.units.entry(unit).or_default().add(spot, value);
-        sight.class
+        found.class
     }
 
     fn add_temporal(
         &mut self,
-        sight: &RecognisedTemporal,
+        found: &RecognisedTemporal,
         spot: impl FnOnce() -> Spot,
         value: &[u8],
     ) -> Class {
-        self.orders[sight.orders as usize].add(spot, value);
-        self.short_years += sight.short_year as u64;
-        self.stood.0 |= 1u32.wrapping_shl(u32::from(sight.pair.0));
-        self.stood.1 |= 1u32.wrapping_shl(u32::from(sight.pair.1));
+        self.orders[found.orders as usize].add(spot, value);
+        self.short_years += found.short_year as u64;
+        self.stood.0 |= 1u32.wrapping_shl(u32::from(found.pair.0));
+        self.stood.1 |= 1u32.wrapping_shl(u32::from(found.pair.1));
         for order in 0..3 {
-            if sight.orders >> order & 1 == 1 {
-                self.instants[order].add(sight.micros[order]);
+            if found.orders >> order & 1 == 1 {
+                self.instants[order].add(found.micros[order]);
             }
         }
-        sight.class
+        found.class
     }
 
     /// Whether there are blanks around the value.

@@ -47,19 +47,19 @@ impl FormatHint {
 
 /// Decides every column of a table, the clear ones first: what they show helps the others.
 ///
-/// `forced` says how columns are written, and `hints_before` how they were until now, by their number;
+/// `forced` says how columns are written, and `known_hints` how they were until now, by their number;
 /// those beyond its end are free. A column that its values leave open is read as it always was,
 /// unless clear ones show that the file is written in another way than the ones before.
 pub fn decide_all(
     table: &TableEvidence,
     hints: Hints,
     forced: &[Forced],
-    hints_before: &[FormatHint],
+    known_hints: &[FormatHint],
 ) -> Vec<Decision> {
     let said = |at: usize| forced.get(at).copied().unwrap_or_default();
     let first = |(at, column)| decide(column, Hints::default(), said(at));
     let alone: Vec<Decision> = table.columns.iter().enumerate().map(first).collect();
-    let kept = still_kept(&alone, hints_before);
+    let kept = still_kept(&alone, known_hints);
     let clear = |d: &&Decision| d.ambiguity.is_none();
     let comma = alone.iter().filter(clear).find_map(|d| match d.domain {
         Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
@@ -85,12 +85,12 @@ pub fn decide_all(
     table.columns.iter().enumerate().zip(alone).map(again).collect()
 }
 
-/// The hints_before that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
+/// The hints that a file keeps to: those of marks, and of dates, unless a column breaks with its own.
 fn still_kept<'a>(
     alone: &[Decision],
-    hints_before: &'a [FormatHint],
+    known_hints: &'a [FormatHint],
 ) -> impl Fn(usize) -> FormatHint + use<'a> {
-    let clear = alone.iter().zip(hints_before).filter(|(decision, _)| decision.reading == Reading::Shown);
+    let clear = alone.iter().zip(known_hints).filter(|(decision, _)| decision.reading == Reading::Shown);
     let (mut marks, mut dates) = (true, true);
     for (decision, before) in clear {
         let now = FormatHint::of(decision.domain, decision.format);
@@ -98,7 +98,7 @@ fn still_kept<'a>(
         dates &= now.order.is_none() || before.order.is_none() || now.order == before.order;
     }
     move |at| {
-        let hint = hints_before.get(at).copied().unwrap_or_default();
+        let hint = known_hints.get(at).copied().unwrap_or_default();
         FormatHint { comma: hint.comma.filter(|_| marks), order: hint.order.filter(|_| dates) }
     }
 }
@@ -123,7 +123,7 @@ mod tests {
     use super::*;
     use crate::evidence::Spot;
 
-    /// TypedColumns parted by `|`, their values by blanks.
+    /// Columns parted by `|`, their values by blanks.
     fn table(columns: &str) -> TableEvidence {
         let column = |values: &str| {
             let mut evidence = ColumnEvidence::default();
@@ -152,12 +152,12 @@ mod tests {
     #[case::written_anew("1,234|7,5", &[number(false), number(false)], "decimal(4,3)")]
     fn what_values_leave_open_is_read_as_it_always_was(
         #[case] columns: &str,
-        #[case] hints_before: &[FormatHint],
+        #[case] known_hints: &[FormatHint],
         #[case] ty: &str,
     ) {
-        let decisions = decide_all(&table(columns), Hints::default(), &[], hints_before);
+        let decisions = decide_all(&table(columns), Hints::default(), &[], known_hints);
         assert_eq!(decisions[0].domain.ty().to_string(), ty);
-        assert!(hints_before.len() != 1 || decisions[0].ambiguity.is_none());
+        assert!(known_hints.len() != 1 || decisions[0].ambiguity.is_none());
     }
 
     #[rstest]
@@ -168,10 +168,10 @@ mod tests {
     #[case::dated_anew("03/04/2026|04/25/2026", &[date(DateOrder::Dmy), date(DateOrder::Dmy)], DateOrder::Mdy)]
     fn dates_are_read_as_they_always_were(
         #[case] columns: &str,
-        #[case] hints_before: &[FormatHint],
+        #[case] known_hints: &[FormatHint],
         #[case] order: DateOrder,
     ) {
-        let decisions = decide_all(&table(columns), Hints::default(), &[], hints_before);
+        let decisions = decide_all(&table(columns), Hints::default(), &[], known_hints);
         assert_eq!(decisions[0].format.date, order);
     }
 

@@ -11,7 +11,7 @@ pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
     match cell {
         Cell::Integer(value) => Recognised::Integer(value, digit_count(value.into())),
         Cell::Decimal { .. } | Cell::Wide { .. } => match cell.number(wide) {
-            Some(number) => {
+            Some(number) if number.scale > 0 => {
                 let int = digit_count(number.mantissa).saturating_sub(number.scale);
                 let digits = Digits { int, scale: number.scale, ..Digits::default() };
                 Recognised::Number(RecognisedNumber {
@@ -21,7 +21,7 @@ pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
                     accounting: false,
                 })
             }
-            None => recognise(text),
+            _ => recognise(text),
         },
         Cell::Date(days) => moment(Class::Date, i64::from(days) * DAY),
         Cell::Timestamp(micros) => moment(Class::Timestamp, micros),
@@ -43,11 +43,43 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::evidence::TableEvidence;
+    use crate::record::Records;
 
     fn seen(cell: Cell) -> (Recognised, Recognised) {
         let mut text = Vec::new();
         cell.write(&[], &[], &mut text);
         (recognised(cell, &text, &[]), recognise(&text))
+    }
+
+    /// Records of one column, each a text or a decimal of the same digits.
+    fn records(cells: &[bool]) -> Records {
+        let mut records = Records::default();
+        records.begin_typed(1);
+        for (line, is_text) in (1..).zip(cells) {
+            let start = records.bytes.len();
+            records.bytes.extend_from_slice(b"1.234");
+            let text = Cell::text(start..records.bytes.len());
+            let cell = if *is_text { text } else { Cell::Decimal { mantissa: 1234, scale: 3 } };
+            records.push_typed(&[cell], line);
+        }
+        records
+    }
+
+    #[test]
+    fn a_decimal_and_a_text_of_the_same_digits_are_counted_apart_in_any_order() {
+        let classes = |cells: &[bool]| {
+            let mut evidence = TableEvidence::new(1);
+            evidence.add(&records(cells), 0);
+            let column = &evidence.columns[0];
+            (column.class(Class::Point).count, column.class(Class::PointOrGroup).count)
+        };
+        let many: Vec<bool> = (0..1000).map(|at| at % 2 == 0).collect();
+        let sorted: Vec<bool> = (0..1000).map(|at| at < 500).collect();
+        let reversed: Vec<bool> = (0..1000).map(|at| at >= 500).collect();
+        for cells in [many, sorted, reversed] {
+            assert_eq!(classes(&cells), (500, 500));
+        }
     }
 
     proptest! {

@@ -60,7 +60,7 @@ pub struct RecognisedTemporal {
 }
 
 impl Recognised {
-    /// The class of a sight; `None` for a null.
+    /// Its class; `None` for a null.
     pub fn class(&self) -> Option<Class> {
         Some(match self {
             Recognised::Null(_) => return None,

@@ -1,4 +1,4 @@
-//! GatherOptions evidence: all records of a reader, on all cores.
+//! Gathering evidence: all records of a reader, on all cores.
 
 use std::sync::{Mutex, PoisonError};
 

@@ -40,7 +40,7 @@ impl Retries {
         self.settled.get(&file.shown).is_some_and(|known| file.seen.arrival.looks_like(known))
     }
 
-    /// The retry of a file as it is.
+    /// When a file, as it is now, is tried again.
     fn retry(&self, file: &Candidate) -> Option<&Retry> {
         self.retries.get(&file.shown).filter(|retry| file.seen.arrival.looks_like(&retry.arrival))
     }

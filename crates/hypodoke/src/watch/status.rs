@@ -208,7 +208,7 @@ impl Status {
     }
 }
 
-/// FileCounter what becomes of the files of one feed.
+/// Counts what becomes of the files of one feed.
 pub struct FileCounter<'a> {
     /// Where it is counted.
     pub status: &'a Status,

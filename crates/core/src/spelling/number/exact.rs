@@ -34,14 +34,13 @@ impl Number {
 impl std::fmt::Display for Number {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let sign = if self.mantissa < 0 { "-" } else { "" };
-        let digits = self.mantissa.unsigned_abs().to_string();
-        let scale = self.scale as usize;
-        if scale == 0 {
-            return write!(f, "{sign}{digits}");
+        let (digits, width) = (self.mantissa.unsigned_abs(), self.scale as usize);
+        match power_of_ten(self.scale).map(i128::unsigned_abs) {
+            _ if width == 0 => write!(f, "{sign}{digits}"),
+            Some(one) => write!(f, "{sign}{}.{:0width$}", digits / one, digits % one),
+            // No mantissa has as many digits as that.
+            None => write!(f, "{sign}0.{digits:0width$}"),
         }
-        let padded = format!("{digits:0>width$}", width = scale + 1);
-        let (whole, rest) = padded.split_at(padded.len() - scale);
-        write!(f, "{sign}{whole}.{rest}")
     }
 }
 

@@ -391,9 +391,7 @@ fn read_marked(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
 /// infinities too. `None` where the float could not give the digits back.
 pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(f64, Digits)> {
     if let Some(number) = read(bytes, style, unit) {
-        let count = digit_count(number.mantissa);
-        let digits = float_digits(count.saturating_sub(number.scale), number.scale, unit);
-        return (count <= crate::types::FLOAT_DIGITS).then(|| (number.to_f64(), digits));
+        return as_float(number, unit);
     }
     let bare = strip(bytes)?;
     let sign = if bare.negative { -1.0 } else { 1.0 };
@@ -415,6 +413,14 @@ pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(f64, 
     }
     let digits = float_digits(runs.digits.saturating_sub(scale), scale, unit);
     read_exponent(bare.core, runs.used, comma).map(|value| (sign * value, digits))
+}
+
+/// The 64-bit float of a number, and the digits that it is written with; `None` where the float could
+/// not give the digits back.
+pub fn as_float(number: Number, unit: Unit) -> Option<(f64, Digits)> {
+    let count = digit_count(number.mantissa);
+    let digits = float_digits(count.saturating_sub(number.scale), number.scale, unit);
+    (count <= crate::types::FLOAT_DIGITS).then(|| (number.to_f64(), digits))
 }
 
 fn float_digits(int: u16, scale: u16, unit: Unit) -> Digits {
