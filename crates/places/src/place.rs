@@ -97,10 +97,10 @@ impl Place {
     }
 }
 
-/// How long until a change of the file is one of its time too; `None` if it is by now, or if the
-/// clock there is so far ahead that waiting does not help.
+/// How long until a change of the file is one of its time too; `None` if it is by now, if a token
+/// tells its versions apart, or if the clock there is so far ahead that waiting does not help.
 fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
-    let to_the_second = arrival.modified % SECOND == 0;
+    let to_the_second = arrival.modified % SECOND == 0 && arrival.token.is_none();
     let left = arrival.modified + 2 * SECOND - now;
     (to_the_second && left > 0 && left <= 3 * SECOND).then(|| Duration::from_micros(left.unsigned_abs()))
 }
@@ -181,6 +181,12 @@ mod tests {
     fn a_file_of_this_second_may_change_unseen(#[case] modified: i64, #[case] millis: Option<u64>) {
         let wait = unsettled(&seen("a.csv", modified).arrival, NOW);
         assert_eq!(wait, millis.map(Duration::from_millis));
+    }
+
+    #[test]
+    fn a_file_with_a_token_cannot_change_unseen() {
+        let arrival = Arrival { token: Some("v1".into()), ..seen("a.csv", NOW).arrival };
+        assert_eq!(unsettled(&arrival, NOW), None);
     }
 
     #[rstest]

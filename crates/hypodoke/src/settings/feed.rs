@@ -37,6 +37,15 @@ impl FeedSettings {
     }
 }
 
+/// The words of `same_content` and `changed_file`.
+const SAME_CONTENT: [(&str, SameContent); 2] = [("skip", SameContent::Skip), ("load", SameContent::Load)];
+const CHANGED_FILE: [(&str, ChangedFile); 4] = [
+    ("replace", ChangedFile::Replace),
+    ("append", ChangedFile::Append),
+    ("hold", ChangedFile::Hold),
+    ("ignore", ChangedFile::Ignore),
+];
+
 /// Reads `[feed.NAME]`.
 pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<FeedSettings, Failure> {
     let place = section.required("place", "\"quay\"")?;
@@ -63,17 +72,8 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         json: formats::json_options(&mut section)?,
         workbook: formats::workbook_options(&mut section)?,
     };
-    let same_content =
-        section.word("same_content", &[("skip", SameContent::Skip), ("load", SameContent::Load)])?;
-    let changed_file = section.word(
-        "changed_file",
-        &[
-            ("replace", ChangedFile::Replace),
-            ("append", ChangedFile::Append),
-            ("hold", ChangedFile::Hold),
-            ("ignore", ChangedFile::Ignore),
-        ],
-    )?;
+    let same_content = section.word("same_content", &SAME_CONTENT)?;
+    let changed_file = section.word("changed_file", &CHANGED_FILE)?;
     let (rules, constants) = columns::read(&mut section)?;
     let keep = columns::keep(&mut section)?;
     let part_names = match section.only("sheet_names")? {

@@ -1,6 +1,7 @@
 //! A folder on a server as a place.
 
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -22,7 +23,17 @@ const PAUSE: Duration = Duration::from_millis(200);
 pub struct SftpBackend {
     address: SftpAddress,
     runtime: &'static Runtime,
-    session: Mutex<Option<Arc<SftpSession>>>,
+    connection: Mutex<Connection>,
+    /// How many attempts to connect have failed.
+    failures: AtomicU64,
+}
+
+/// The connection to the server, as far as it stands.
+#[derive(Default)]
+struct Connection {
+    session: Option<Arc<SftpSession>>,
+    /// Why the last attempt failed.
+    trouble: Option<RemoteTrouble>,
 }
 
 impl std::fmt::Debug for SftpBackend {
@@ -38,11 +49,34 @@ impl SftpBackend {
             shown: address.shown(),
             trouble: RemoteTrouble::Other(error.to_string()),
         })?;
-        Ok(SftpBackend { address, runtime, session: Mutex::new(None) })
+        Ok(SftpBackend { address, runtime, connection: Mutex::default(), failures: AtomicU64::new(0) })
     }
 
-    fn lock(&self) -> MutexGuard<'_, Option<Arc<SftpSession>>> {
-        self.session.lock().unwrap_or_else(PoisonError::into_inner)
+    fn lock(&self) -> MutexGuard<'_, Connection> {
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The connection, made if there is none. Whoever comes while it is being made waits for it, and
+    /// shares what becomes of it: a silent server is waited for once, not once for each file.
+    fn session(&self) -> Result<Arc<SftpSession>, RemoteTrouble> {
+        let failures = self.failures.load(Ordering::SeqCst);
+        let mut connection = self.lock();
+        if let Some(session) = &connection.session {
+            return Ok(session.clone());
+        }
+        if let Some(trouble) = &connection.trouble
+            && self.failures.load(Ordering::SeqCst) != failures
+        {
+            return Err(trouble.clone());
+        }
+        match SftpSession::open(&self.address) {
+            Ok(session) => Ok(connection.session.insert(Arc::new(session)).clone()),
+            Err(trouble) => {
+                connection.trouble = Some(trouble.clone());
+                self.failures.fetch_add(1, Ordering::SeqCst);
+                Err(trouble)
+            }
+        }
     }
 
     /// Does something over the connection, which is made if there is none, and let go of if it broke.
@@ -50,20 +84,10 @@ impl SftpBackend {
         &self,
         work: impl AsyncFnOnce(&SftpSession) -> Result<T, RemoteTrouble>,
     ) -> Result<T, RemoteTrouble> {
-        let session = {
-            // Whoever comes meanwhile waits for this connection instead of making another.
-            let mut kept = self.lock();
-            match &*kept {
-                Some(session) => session.clone(),
-                None => kept.insert(Arc::new(SftpSession::open(&self.address)?)).clone(),
-            }
-        };
+        let session = self.session()?;
         let done = self.runtime.block_on(work(&session));
         if done.as_ref().is_err_and(RemoteTrouble::is_transient) {
-            let mut kept = self.lock();
-            if kept.as_ref().is_some_and(|now| Arc::ptr_eq(now, &session)) {
-                *kept = None;
-            }
+            self.lock().session.take_if(|now| Arc::ptr_eq(now, &session));
         }
         done
     }
@@ -80,17 +104,15 @@ impl Backend for SftpBackend {
     }
 
     fn list(&self, place: &str) -> Result<Listed, PlaceError> {
-        let mut pause = PAUSE;
-        for _ in 1..ATTEMPTS {
-            match self.with_session(async |session| list::list(session, &self.address, place).await) {
-                Err(RemoteTrouble::Lost(_)) => {}
-                listed => return listed.map_err(|trouble| self.trouble("", trouble)),
+        let (mut attempt, mut pause) = (1, PAUSE);
+        loop {
+            let listed = self.with_session(async |session| list::list(session, &self.address, place).await);
+            if attempt >= ATTEMPTS || !matches!(listed, Err(RemoteTrouble::Lost(_))) {
+                return listed.map_err(|trouble| self.trouble("", trouble));
             }
             std::thread::sleep(pause);
-            pause *= 2;
+            (attempt, pause) = (attempt + 1, pause * 2);
         }
-        self.with_session(async |session| list::list(session, &self.address, place).await)
-            .map_err(|trouble| self.trouble("", trouble))
     }
 
     fn relocate(&self, arrival: &Arrival, _: &Path, to: &str) -> Result<bool, PlaceError> {
@@ -128,5 +150,48 @@ impl Identity for SftpBackend {
 
     fn trust(&self, key: &ShownKey) -> Result<PathBuf, RemoteTrouble> {
         host::learn(&self.address, key)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::net::TcpListener;
+    use std::sync::Barrier;
+    use std::sync::atomic::AtomicUsize;
+
+    use super::*;
+
+    #[test]
+    fn those_who_wait_for_a_connection_share_what_becomes_of_it() {
+        const MANY: usize = 8;
+        // A server that takes connections and never says a word.
+        let silent = TcpListener::bind("127.0.0.1:0").expect("a port");
+        let port = silent.local_addr().expect("an address").port();
+        let taken: &'static AtomicUsize = Box::leak(Box::default());
+        std::thread::spawn(move || {
+            let mut kept = Vec::new();
+            for stream in silent.incoming() {
+                taken.fetch_add(1, Ordering::SeqCst);
+                kept.push(stream);
+            }
+        });
+        let mut address =
+            SftpAddress::parse(&format!("sftp://clerk@127.0.0.1:{port}/out")).expect("an address");
+        address.wait = Duration::from_secs(2);
+        let backend = SftpBackend::new(address).expect("a backend");
+        let ready = Barrier::new(MANY);
+        std::thread::scope(|scope| {
+            for at in 0..MANY {
+                let (backend, ready) = (&backend, &ready);
+                scope.spawn(move || {
+                    ready.wait();
+                    let arrival = Arrival { path: format!("{at}.csv"), ..Arrival::default() };
+                    let trouble =
+                        backend.fetch(&arrival, Path::new("/nowhere"), false).expect_err("no answer");
+                    assert!(trouble.is_transient(), "{trouble}");
+                });
+            }
+        });
+        assert!(taken.load(Ordering::SeqCst) < MANY, "each of them made a connection of its own");
     }
 }
