@@ -140,15 +140,7 @@ impl Layout {
 
     /// The layout of a file of which only the header is known yet.
     pub fn named(header: &[String], namer: &Namer, rules: &[ColumnRule]) -> Layout {
-        let unknown = Decision {
-            domain: Domain::Unknown,
-            format: Format::default(),
-            nullable: false,
-            nulls: 0,
-            ambiguity: None,
-            reading: Reading::Shown,
-            against: Vec::new(),
-        };
+        let unknown = Decision::of_domain(Domain::Unknown);
         Layout::observed(header, &vec![unknown; header.len()], namer, rules)
     }
 

@@ -43,6 +43,12 @@ pub enum ReadError {
         /// The limit.
         limit: usize,
     },
+    /// More than is unpacked or held as one text.
+    #[error("it holds more than {} GiB, the most that is unpacked or read as one text", limit >> 30)]
+    TooLarge {
+        /// The most bytes there may be.
+        limit: u64,
+    },
     /// An archive that cannot be read.
     #[error("the zip archive cannot be read: {0}")]
     Archive(String),

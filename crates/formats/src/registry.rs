@@ -200,7 +200,7 @@ fn whole_text(bytes: ByteSource<'_>, encoding: Option<Encoding>) -> Result<Strin
     let mut text = Vec::new();
     while source.read_into(&mut text, 1 << 20)? {
         if text.len() as u64 > MOST_UNPACKED {
-            return Err(ReadError::Workbook("it is larger than 1 GiB".to_owned()));
+            return Err(ReadError::TooLarge { limit: MOST_UNPACKED });
         }
     }
     Ok(String::from_utf8_lossy(&text).into_owned())

@@ -169,6 +169,7 @@ fn read_advice(error: &ReadError) -> Option<&'static str> {
         }
         ReadError::Password => Some("ask for the workbook without a password"),
         ReadError::Workbook(_) | ReadError::Json { .. } => Some("ask for the file again"),
+        ReadError::TooLarge { .. } => Some("ask for it in several files, or as CSV"),
         ReadError::Locked { .. } => Some("ask for the file without a password"),
         ReadError::Archive(_) | ReadError::Compressed { .. } => Some("ask for the file again"),
         ReadError::Binary { .. } => Some("if it is text, name its encoding with --encoding"),

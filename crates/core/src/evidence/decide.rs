@@ -51,6 +51,21 @@ pub struct Decision {
     pub against: Vec<Against>,
 }
 
+impl Decision {
+    /// The decision for a column that no value was asked about.
+    pub fn of_domain(domain: Domain) -> Decision {
+        Decision {
+            domain,
+            format: Format::default(),
+            nullable: false,
+            nulls: 0,
+            ambiguity: None,
+            reading: Reading::Shown,
+            against: Vec::new(),
+        }
+    }
+}
+
 /// A choice that the values alone do not settle.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Ambiguity {

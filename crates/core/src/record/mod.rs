@@ -170,6 +170,13 @@ impl Records {
         self.entries.push(Entry { fields_end: 0, raw: 0..0, line });
     }
 
+    /// Says which text stands in the file where the newest typed record has null in a column.
+    pub fn show(&mut self, column: usize, text: Cell) {
+        if let Some(typed) = &mut self.typed {
+            typed.show(column, text);
+        }
+    }
+
     /// A value as text, and how it stood in its source; `None` where the record has no such field.
     /// What has no text of its own is written to `out`.
     pub fn text<'t>(
@@ -199,7 +206,7 @@ impl Records {
                 raw.push(b'\t');
             }
             let start = raw.len();
-            typed.column(column)[record].write(&self.bytes, &typed.wide, &mut raw);
+            typed.shown(record, column).write(&self.bytes, &typed.wide, &mut raw);
             if raw.len() > start {
                 end = raw.len();
             }

@@ -8,12 +8,15 @@ pub struct TypedColumns {
     columns: Vec<Vec<Cell>>,
     /// Mantissas too wide for a cell.
     pub wide: Vec<i128>,
+    /// Texts that stand in the file where the value is null, such as errors: record, column, text, in
+    /// the order of the records.
+    shown: Vec<(usize, usize, Cell)>,
 }
 
 impl TypedColumns {
     /// No values yet, of so many columns.
     pub fn new(width: usize) -> TypedColumns {
-        TypedColumns { columns: vec![Vec::new(); width], wide: Vec::new() }
+        TypedColumns { columns: vec![Vec::new(); width], ..TypedColumns::default() }
     }
 
     /// How many columns there are.
@@ -40,10 +43,26 @@ impl TypedColumns {
     pub(super) fn clear(&mut self) {
         self.columns.iter_mut().for_each(Vec::clear);
         self.wide.clear();
+        self.shown.clear();
+    }
+
+    /// Says what stands in the file where the newest record has null in a column.
+    pub(super) fn show(&mut self, column: usize, text: Cell) {
+        let newest = self.column(column).len().checked_sub(1);
+        self.shown.extend(newest.map(|record| (record, column, text)));
+    }
+
+    /// What stands in the file: the value, or the text in whose place there is null.
+    pub fn shown(&self, record: usize, column: usize) -> Cell {
+        let first = self.shown.partition_point(|(at, _, _)| *at < record);
+        let mut own = self.shown.iter().skip(first).take_while(|(at, _, _)| *at == record);
+        let text = own.find(|(_, of, _)| *of == column);
+        text.map_or_else(|| self.get(record, column).unwrap_or(Cell::Null), |(_, _, text)| *text)
     }
 
     pub(super) fn truncate(&mut self, keep: usize) {
         self.columns.iter_mut().for_each(|column| column.truncate(keep));
+        self.shown.retain(|(record, _, _)| *record < keep);
     }
 
     /// How many bytes of memory they hold.

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use hypodoke_core::evidence::{ColumnEvidence, Decision, Forced, Hints, TableEvidence, decide_all};
-use hypodoke_core::layout::{Column, Format, Layout, Part, Reading, rule_for};
+use hypodoke_core::layout::{Column, Layout, Part, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{FormatFacts, TableHead};
 
@@ -223,16 +223,8 @@ pub fn dialect_hints(facts: &FormatFacts) -> Hints {
 
 /// Named parts of a path are decided by the pattern, not by evidence.
 fn with_parts(decisions: &[Decision], file: &Candidate) -> Vec<Decision> {
-    let part = |domain| Decision {
-        domain,
-        format: Format::default(),
-        nullable: false,
-        nulls: 0,
-        ambiguity: None,
-        reading: Reading::Shown,
-        against: Vec::new(),
-    };
-    decisions.iter().cloned().chain(file.parts.iter().map(|(p, _)| part(p.domain()))).collect()
+    let parts = file.parts.iter().map(|(part, _)| Decision::of_domain(part.domain()));
+    decisions.iter().cloned().chain(parts).collect()
 }
 
 /// Profiles many files: side by side where there are many, each on all cores where few.

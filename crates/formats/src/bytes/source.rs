@@ -66,7 +66,7 @@ impl<'a> ByteSource<'a> {
         let rest = &mut stream.take(MOST_UNPACKED);
         let unpacked = io::copy(rest, &mut file).map_err(ReadError::from_io)?;
         if unpacked == MOST_UNPACKED {
-            return Err(ReadError::Workbook("it is larger than 1 GiB".to_owned()));
+            return Err(ReadError::TooLarge { limit: MOST_UNPACKED });
         }
         SeekableBytes::of_file(file)
     }

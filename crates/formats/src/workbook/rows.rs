@@ -55,6 +55,8 @@ pub struct RowMaker<'a> {
     text: Vec<u8>,
     filled: usize,
     fault: Option<Fault>,
+    /// Errors that the row has null for, and their columns.
+    nulled: Vec<(usize, Cell)>,
 }
 
 impl<'a> RowMaker<'a> {
@@ -74,6 +76,7 @@ impl<'a> RowMaker<'a> {
             text: Vec::new(),
             filled: 0,
             fault: None,
+            nulled: Vec::new(),
         }
     }
 
@@ -109,6 +112,7 @@ impl<'a> RowMaker<'a> {
                     let why = || Fault::Broken(format!("cell {} holds the error {shown}", place()));
                     self.fault.get_or_insert_with(why);
                 } else {
+                    self.nulled.extend(self.sheet.slots.get(at).map(|slot| (*slot, value)));
                     value = Cell::Null;
                 }
                 self.account.errors.add(place, || shown.to_owned());
@@ -134,6 +138,7 @@ impl<'a> RowMaker<'a> {
         self.row = Some(row);
         (self.filled, self.fault) = (0, None);
         self.text.clear();
+        self.nulled.clear();
         self.cells.clear();
         self.cells.resize(self.width, Cell::Null);
     }
@@ -150,6 +155,7 @@ impl<'a> RowMaker<'a> {
             *first = Cell::text(0..self.sheet.name.len());
         }
         records.push_typed(&self.cells, u64::from(row) + 1);
+        self.nulled.iter().for_each(|(column, error)| records.show(*column, moved(*error, start)));
         if let Some(fault) = self.fault.take() {
             records.mark_fault(fault);
         }
@@ -182,21 +188,22 @@ impl<'a> RowMaker<'a> {
         let keep = full.len() - HELD_BACK;
         let mut row = Vec::with_capacity(self.width);
         for at in keep..full.len() {
+            let Some(typed) = full.typed() else { return };
             row.clear();
             for column in 0..self.width {
-                let cell = full.typed().and_then(|typed| typed.get(at, column)).unwrap_or(Cell::Null);
-                let start = next.bytes.len();
-                row.push(match cell {
-                    // Every batch begins with the name of the sheet.
-                    _ if column == 0 && self.sheet.is_named => cell,
-                    Cell::Text { .. } => {
-                        next.bytes.extend_from_slice(text_of(cell, &full.bytes));
-                        Cell::text(start..next.bytes.len())
-                    }
-                    cell => cell,
-                });
+                let cell = typed.get(at, column).unwrap_or(Cell::Null);
+                // Every batch begins with the name of the sheet.
+                let is_shared = column == 0 && self.sheet.is_named;
+                row.push(if is_shared { cell } else { copied(cell, &full.bytes, &mut next.bytes) });
             }
             next.push_typed(&row, full.line(at));
+            for column in 0..self.width {
+                let (value, shown) = (typed.get(at, column), typed.shown(at, column));
+                if value == Some(Cell::Null) && shown != Cell::Null {
+                    let text = copied(shown, &full.bytes, &mut next.bytes);
+                    next.show(column, text);
+                }
+            }
             if let Some(fault) = full.fault(at) {
                 next.mark_fault(fault.clone());
             }
@@ -281,6 +288,14 @@ fn moved(cell: Cell, by: usize) -> Cell {
         Cell::Text { start, len } => Cell::text(start as usize + by..(start + len) as usize + by),
         cell => cell,
     }
+}
+
+/// A value whose text is copied to another buffer.
+fn copied(cell: Cell, from: &[u8], to: &mut Vec<u8>) -> Cell {
+    let Cell::Text { .. } = cell else { return cell };
+    let start = to.len();
+    to.extend_from_slice(text_of(cell, from));
+    Cell::text(start..to.len())
 }
 
 /// The bytes of a text.

@@ -212,6 +212,31 @@ fn a_reject_of_a_sheet_has_its_values_under_their_own_names() {
 }
 
 #[test]
+fn a_reject_of_a_sheet_keeps_the_errors_that_stand_in_its_row() {
+    let shop = workshop();
+    let mut book = Workbook::new();
+    let sheet = book.add_worksheet();
+    sheet.write_row(0, 0, ["berth", "fee", "checked"]).expect("a header");
+    // So many rows that some are carried from one batch to the next.
+    for row in 1..=30_000u32 {
+        sheet.write_string(row, 0, format!("N{row}")).expect("a cell");
+        if row % 1000 == 0 {
+            sheet.write_string(row, 1, "to be agreed").expect("a cell");
+            let error = Formula::new("=NA()").set_result("#N/A");
+            sheet.write_formula(row, 2, error).expect("a cell");
+        } else {
+            sheet.write_number(row, 1, f64::from(row) / 4.0).expect("a cell");
+            sheet.write_number(row, 2, row).expect("a cell");
+        }
+    }
+    book.save(shop.path("fees.xlsx")).expect("a workbook");
+    shop.ok("load fees.xlsx --into sqlite:h.db --table fees --type fee=decimal(7,2)");
+    let raw = shop.query("h.db", "SELECT count(*), min(CAST(raw AS TEXT)) FROM hd_rejects WHERE CAST(raw AS TEXT) LIKE '%\tto be agreed\t#N/A'");
+    assert_eq!(raw, ["30|N1000\tto be agreed\t#N/A"]);
+    assert_eq!(shop.query("h.db", "SELECT count(*), count(checked) FROM fees"), ["29970|29970"]);
+}
+
+#[test]
 fn days_counted_from_1904_are_the_same_days() {
     let shop = workshop();
     let mut book = Workbook::new();
