@@ -247,7 +247,7 @@ impl Spool {
         }
     }
 
-    /// Lets go of a file: nobody reads it any more.
+    /// Lets go of a file: it is no longer read.
     pub fn release(&self, arrival: &Arrival) {
         let mut state = self.lock();
         if let Some(Slot { stage: Stage::Ready, .. }) = state.slots.get(&arrival.path) {
@@ -272,14 +272,21 @@ impl Spool {
         state.slots.insert(arrival.path.clone(), slot);
         state.held += arrival.bytes;
         state.running += 1;
-        let spool = self.clone();
-        std::thread::spawn(move || {
+        let (spool, path, bytes) = (self.clone(), arrival.path.clone(), arrival.bytes);
+        let spawned = std::thread::Builder::new().spawn(move || {
             let work = std::panic::AssertUnwindSafe(|| spool.fetch_with_retries(&arrival));
             let came = std::panic::catch_unwind(work);
             let came =
                 came.unwrap_or_else(|_| Err(RemoteTrouble::Unread("fetching it failed unexpectedly".into())));
             spool.came(&arrival, came);
         });
+        if let Err(error) = spawned {
+            let trouble = RemoteTrouble::Spool { path: self.settings.folder.clone(), why: error.to_string() };
+            let slot = Slot { bytes: 0, stage: Stage::Failed(trouble), used: 0, pins: 0 };
+            state.slots.insert(path, slot);
+            state.held = state.held.saturating_sub(bytes);
+            state.running -= 1;
+        }
     }
 
     /// A file is there, or could not be fetched: whoever waits for it is told, and the next takes its

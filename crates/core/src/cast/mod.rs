@@ -38,7 +38,7 @@ struct Misfit {
     reason: Reason,
 }
 
-/// What a file's values did not meet, and were loaded all the same.
+/// An expectation that values of a file do not meet, and that does not keep them from being loaded.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unmet {
     /// The column, by its name in the file.

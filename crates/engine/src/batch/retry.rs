@@ -1,4 +1,4 @@
-//! Trying again what failed for a reason that passes: with pauses that grow, and not for ever.
+//! Trying again what failed for a transient reason: with growing pauses, and a limited number of times.
 
 use std::time::Duration;
 
@@ -48,7 +48,7 @@ impl RetryPolicy {
     }
 }
 
-/// Does what may be done twice, over a connection made anew where it was lost.
+/// Does work that may safely be done twice, and reconnects where the connection was lost.
 ///
 /// # Errors
 ///

@@ -32,12 +32,12 @@ pub enum FileDecision {
     Skip(SkipReason),
 }
 
-/// How a file is loaded that is loaded.
+/// On which terms a file is loaded.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Terms {
     /// The entry of the ledger whose rows its rows replace.
     pub replaces: Option<i64>,
-    /// What it does not meet and is loaded all the same.
+    /// The expectations that it does not meet, and that do not keep it from being loaded.
     pub warnings: Vec<Violation>,
 }
 

@@ -34,7 +34,7 @@ pub enum Strategy<'v> {
     InSmallLots,
 }
 
-/// How an attempt ended that did not fail.
+/// How an attempt ended, where it did not fail.
 pub enum Ended {
     /// The file is loaded.
     Loaded(Box<Loaded>),
@@ -73,10 +73,10 @@ impl Attempt<'_, '_> {
     ) -> Result<Ended, NotLoaded> {
         let format = self.format(&source);
         let plan = self.plan(&source, &format)?;
-        let Some(mut loader) = store.begin_load(&plan)? else {
+        let Some(mut writer) = store.begin_load(&plan)? else {
             return Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile));
         };
-        let result = match self.send(&mut source, loader.as_mut())? {
+        let result = match self.send(&mut source, writer.as_mut())? {
             Some(result) => result,
             None => return Ok(Ended::Surprised),
         };
@@ -88,7 +88,7 @@ impl Attempt<'_, '_> {
             _ => None,
         };
         let verified = self.verify(&source, &result, all_values.as_ref())?;
-        let finished = loader.finish(&verified.summary)?;
+        let finished = writer.finish(&verified.summary)?;
         self.adopt(target, &verified.summary, format);
         Ok(Ended::Loaded(Box::new(self.loaded(&source, result, verified, finished))))
     }
@@ -132,7 +132,7 @@ impl Attempt<'_, '_> {
     fn send(
         &self,
         source: &mut Source<'_>,
-        loader: &mut dyn Writer,
+        writer: &mut dyn Writer,
     ) -> Result<Option<PipelineResult>, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let mappings = self.mappings();
@@ -151,7 +151,7 @@ impl Attempt<'_, '_> {
             is_refuted: &|| matches!(strategy, Strategy::BySample(verification) if verification.is_refuted()),
             place: &place,
         };
-        match pipeline::run(source.reader.as_mut(), stages, loader, file.seen.arrival.bytes) {
+        match pipeline::run(source.reader.as_mut(), stages, writer, file.seen.arrival.bytes) {
             Ok(result) => Ok(Some(result)),
             Err(Interrupted::Surprise) => Ok(None),
             Err(Interrupted::Read(error)) => Err(EngineError::reading(&file.shown, error).into()),
@@ -346,7 +346,7 @@ fn footer_note(footer: &[String]) -> Option<String> {
     Some(format!("{lines} after the table left out: {first}"))
 }
 
-/// The layout with the digits that were met: what evidence would have said of them.
+/// The layout with the digits that the values needed, as evidence would have counted them.
 fn with_digits(mut layout: Layout, digits: &[Digits]) -> Layout {
     for (column, met) in layout.columns.iter_mut().zip(digits) {
         if let Domain::Number(digits) = &mut column.domain

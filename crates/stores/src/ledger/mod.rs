@@ -94,6 +94,7 @@ pub trait Outbox {
 /// 2: parts; the place of a reject; what the modes did with the rows.
 /// 3: what was done about a change; how a file was written; decisions on held files; corrected rejects.
 /// 4: what people were told of, and what they are still to be told.
+/// 5: what the place of a file calls its version.
 pub const LEDGER_VERSION: i64 = 5;
 
 /// The ledger's tables.
