@@ -29,6 +29,11 @@ pub enum Change {
         /// Its name.
         column: String,
     },
+    /// The file lacks a sheet that files before it had.
+    MissingSheet {
+        /// Its name.
+        column: String,
+    },
     /// A column of another name takes the place of one that is gone.
     Renamed {
         /// The table's column.
@@ -97,6 +102,7 @@ impl Change {
                 (column, "widened", Some(from.to_string()), Some(to.to_string()))
             }
             Change::Missing { column } => (column, "missing", None, None),
+            Change::MissingSheet { column } => (column, "missing_sheet", None, None),
             Change::Renamed { column, from, to } => (column, "renamed", Some(from.clone()), Some(to.clone())),
             Change::Respelled { column, from, to } => {
                 (column, "respelled", Some(from.clone()), Some(to.clone()))
@@ -119,6 +125,7 @@ impl Change {
             }
             Change::Widened { column, from, to } => format!("column `{column}` needs {to} instead of {from}"),
             Change::Missing { column } => format!("column `{column}` is missing"),
+            Change::MissingSheet { column } => format!("sheet `{column}` is missing"),
             Change::Renamed { column, from, to } if column == from => {
                 format!("column `{column}` is called `{to}` now")
             }

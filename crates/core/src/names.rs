@@ -22,9 +22,13 @@ pub const VALID_FROM_COLUMN: &str = "hd_valid_from";
 /// The column that says until when; null for the current one.
 pub const VALID_TO_COLUMN: &str = "hd_valid_to";
 
+/// The column that says since when a full delivery no longer holds a row; null while it does.
+pub const GONE_COLUMN: &str = "hd_gone_since";
+
 /// Whether a column is one of ours, and no column of any file.
 pub fn is_own(name: &str) -> bool {
-    Lineage::Children.columns().contains(&name) || name == VALID_FROM_COLUMN || name == VALID_TO_COLUMN
+    Lineage::Children.columns().contains(&name)
+        || [VALID_FROM_COLUMN, VALID_TO_COLUMN, GONE_COLUMN].contains(&name)
 }
 
 /// Which lineage columns a table has.

@@ -7,6 +7,8 @@ pub enum Outcome {
     /// Its rows are in the table.
     #[default]
     Loaded,
+    /// A newer delivery is in the table: its rows are kept, and would be again without that one.
+    Superseded,
     /// The ledger knows it: nothing to do.
     Known,
     /// The same content is loaded already, under another name or time.
@@ -24,10 +26,16 @@ pub enum Outcome {
 }
 
 impl Outcome {
+    /// Whether its rows count: they are in the table, or would be without a newer delivery.
+    pub fn counts(self) -> bool {
+        matches!(self, Outcome::Loaded | Outcome::Superseded)
+    }
+
     /// The outcome in one word.
     pub fn word(self) -> &'static str {
         match self {
             Outcome::Loaded => "loaded",
+            Outcome::Superseded => "superseded",
             Outcome::Known => "known",
             Outcome::Same => "same",
             Outcome::Failed => "failed",
@@ -42,6 +50,7 @@ impl Outcome {
     pub fn from_word(word: &str) -> Option<Outcome> {
         let all = [
             Outcome::Loaded,
+            Outcome::Superseded,
             Outcome::Known,
             Outcome::Same,
             Outcome::Failed,

@@ -213,16 +213,6 @@ impl NotOpen {
 /// Why files could not be loaded again, or their rows not be taken out, or a held file not be settled.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum AgainProblem {
-    /// The table holds a newer delivery.
-    #[error("{}: `{table}` holds a newer delivery, that of {}", clean(path), clean(newer))]
-    NewerDelivery {
-        /// The file.
-        path: String,
-        /// The table.
-        table: String,
-        /// A file of the newer delivery.
-        newer: String,
-    },
     /// The table's rows do not lead back to files.
     #[error("`{table}` has no lineage columns to find the rows of {} by", clean(path))]
     NoLineage {

@@ -65,3 +65,4 @@ pub mod maintain;
 pub mod plan;
 pub mod profile;
 pub mod receipt;
+pub mod sources;

@@ -180,7 +180,7 @@ impl Receipt {
         let mut totals = Totals::default();
         for line in lines {
             match line.outcome {
-                Outcome::Loaded => {
+                Outcome::Loaded | Outcome::Superseded => {
                     totals.files_loaded += 1;
                     totals.rows_read += line.rows_read;
                     totals.rows_loaded += line.rows_loaded;

@@ -191,7 +191,8 @@ fn narrow(head: &[u8]) -> Vec<u8> {
 
 fn workbook_options(request: &OpenRequest<'_>) -> WorkbookOptions {
     let table = request.options.text.table.clone();
-    WorkbookOptions { table, ..request.options.workbook.clone() }
+    let apart = request.known.iter().skip(1).any(|head| !head.is_child);
+    WorkbookOptions { table, apart, ..request.options.workbook.clone() }
 }
 
 /// All of a file as one text.

@@ -1,7 +1,7 @@
 //! What goes wrong, as people are told: what, where, why, and what to do next.
 
 use hypodoke_core::sanitize::clean;
-use hypodoke_engine::error::{AgainProblem, EngineError, ResubmitProblem};
+use hypodoke_engine::error::{EngineError, ResubmitProblem};
 use hypodoke_places::PlaceError;
 use hypodoke_stores::{StoreError, UrlError};
 
@@ -46,7 +46,6 @@ impl From<EngineError> for Failure {
                     | ResubmitProblem::OtherColumns { .. }
                     | ResubmitProblem::NotWritten(_)
             ),
-            EngineError::Again(problem) => matches!(problem, AgainProblem::NewerDelivery { .. }),
             _ => false,
         };
         let exit = match is_usage {

@@ -93,7 +93,7 @@ fn fail_advice(reason: &FailReason) -> Option<&'static str> {
         FailReason::ChangedWhileRead => "load it again once it is whole",
         FailReason::OtherWidth { .. } => "ask for the file with its header",
         FailReason::KeyOfList { .. } => {
-            "keep nested lists as JSON, nested = \"json\", or use mode = \"append\""
+            "say which columns tell its rows apart, under [feed.NAME.keys], or keep nested lists as JSON, nested = \"json\""
         }
         FailReason::OtherColumns { .. } => {
             "load into another table with --table, or name the columns alike in the feed"
@@ -105,7 +105,12 @@ fn fail_advice(reason: &FailReason) -> Option<&'static str> {
         FailReason::Panicked(_) => {
             "nothing of it was loaded, and the other files are not affected; report the file to the makers of hypodoke"
         }
-        FailReason::NoKeyColumn { .. } | FailReason::Constraint(_) | FailReason::OtherOfDelivery => {
+        FailReason::NoKeyColumn { .. }
+        | FailReason::NoColumnFor { .. }
+        | FailReason::NoPart { .. }
+        | FailReason::NoMoment { .. }
+        | FailReason::Constraint(_)
+        | FailReason::OtherOfDelivery => {
             return None;
         }
     })
@@ -135,9 +140,6 @@ fn resubmit_advice(problem: &ResubmitProblem) -> Option<&'static str> {
 
 fn again_advice(problem: &AgainProblem) -> Option<&'static str> {
     Some(match problem {
-        AgainProblem::NewerDelivery { .. } => {
-            "nothing was loaded; `hypodoke retract` takes the newer one out first"
-        }
         AgainProblem::NoLineage { .. } => "nothing was touched; take them out by hand",
         AgainProblem::Gone { .. } => "put it back, or decide to --discard it",
         AgainProblem::Changed { .. } => "hypodoke load looks at it again",
@@ -232,6 +234,11 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
             "load again once the server is back: what was loaded is kept, and nothing twice"
         }
         StoreError::Aborted { .. } | StoreError::Changed { .. } => "load again",
+        StoreError::NotKept { .. } => {
+            "nothing was touched; load these files again (hypodoke replay), or set `keep_superseded` to keep rows longer"
+        }
+        StoreError::RejectTaken { .. } => "nothing of its file was loaded; export the rejects anew",
+        StoreError::TooManyVanished { .. } => "ask for the whole file, or raise `vanished_at_most`",
         StoreError::Statement { .. } => "correct the statement; nothing of the file was kept",
         StoreError::Refused { .. } | StoreError::Damaged { .. } | StoreError::RowRefused { .. } => {
             return None;

@@ -5,7 +5,7 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
 
 use crate::error::StoreError;
-use crate::merge::Mode;
+use crate::mode::Mode;
 use crate::plan::LoadPlan;
 
 /// What a database says of itself and of the tables in it.

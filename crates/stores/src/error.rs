@@ -85,6 +85,30 @@ pub enum StoreError {
         /// The table.
         table: String,
     },
+    /// The rows of files are not kept any more that the change would need.
+    #[error("`{table}` cannot be worked out anew: the rows of {} are not kept", files.join(", "))]
+    NotKept {
+        /// The table.
+        table: String,
+        /// The paths of the files.
+        files: Vec<String>,
+    },
+    /// A reject is none any more.
+    #[error("reject {reject} was corrected meanwhile, or its file was loaded anew")]
+    RejectTaken {
+        /// Its number.
+        reject: i64,
+    },
+    /// More keys are gone with a file than may be.
+    #[error("{vanished} of the {there} keys of `{table}` are not in the file")]
+    TooManyVanished {
+        /// The table.
+        table: String,
+        /// How many are gone.
+        vanished: u64,
+        /// How many there were.
+        there: u64,
+    },
     /// A value was refused in the middle of many: which one shows when they are sent in small lots.
     #[error("{shown} refused a row: {why}")]
     RowRefused {
@@ -133,6 +157,9 @@ impl StoreError {
                 | StoreError::RowRefused { .. }
                 | StoreError::Statement { .. }
                 | StoreError::Aborted { .. }
+                | StoreError::NotKept { .. }
+                | StoreError::RejectTaken { .. }
+                | StoreError::TooManyVanished { .. }
         )
     }
 

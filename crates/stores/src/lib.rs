@@ -8,13 +8,20 @@
 //! Ledger and outbox are one implementation for every database that speaks SQL: whoever implements
 //! [`sql::SqlDatabase`] has both.
 
+mod carry;
 mod catalog;
+mod course;
 mod error;
+mod fold;
+mod kept;
 mod lease;
 mod ledger;
 mod merge;
+mod mode;
+mod order;
 mod plan;
 mod postgres;
+mod rebuild;
 mod sink;
 pub mod sql;
 mod sqlite;
@@ -22,13 +29,18 @@ mod url;
 
 pub use catalog::{About, Catalog, ColumnSample, FileFigures, SampleRows, TableColumn, TableShape, Takes};
 pub use error::StoreError;
+pub use fold::Vanished;
 pub use lease::Lease;
+pub use ledger::kept::newest_delivery_of as newest_delivery;
 pub use ledger::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
     Ledger, NoticeEntry, Outbox, PartEntry, RejectEntry,
 };
-pub use merge::{Counts, Mode};
-pub use plan::{FileSummary, Finished, LoadPlan, PartSummary, TablePlan};
+pub use merge::Counts;
+pub use mode::Mode;
+pub use order::{FileInForce, FileOrder, sortable_number};
+pub use plan::{FileSummary, Finished, LoadPlan, LoadRules, PartSummary, TablePlan, TableRules};
+pub use rebuild::{Comparison, RowOfFile};
 pub use sink::{Capabilities, Sink, Writer};
 pub use url::{StoreUrl, UrlError};
 

@@ -1,51 +1,10 @@
 //! The SQL by which a file's rows, staged beside a table, are brought into it by key. It is the
 //! same for every database that has a standard `IS DISTINCT FROM`.
 
-use hypodoke_core::names::{VALID_FROM_COLUMN, VALID_TO_COLUMN};
+use hypodoke_core::names::{GONE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN};
 
+use crate::fold::Vanished;
 use crate::sql::quote;
-
-/// What becomes of the rows of a file.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Mode {
-    /// They are added.
-    #[default]
-    Append,
-    /// They are all that the table holds from now on.
-    Replace,
-    /// By key: new ones are added, others take the place of the row that is there.
-    Upsert,
-    /// By key: new ones are added, others are left out.
-    InsertNew,
-    /// By key: a row that differs from the current one is a new version of it.
-    History,
-}
-
-impl Mode {
-    /// The modes and their words.
-    pub const WORDS: [(&str, Mode); 5] = [
-        ("append", Mode::Append),
-        ("replace", Mode::Replace),
-        ("upsert", Mode::Upsert),
-        ("insert-new", Mode::InsertNew),
-        ("history", Mode::History),
-    ];
-
-    /// All modes.
-    pub const ALL: &'static [Mode] =
-        &[Mode::Append, Mode::Replace, Mode::Upsert, Mode::InsertNew, Mode::History];
-
-    /// The mode in a word.
-    pub fn word(self) -> &'static str {
-        Mode::WORDS.iter().find(|(_, mode)| *mode == self).map_or("", |(word, _)| word)
-    }
-
-    /// Whether rows are told apart by a key.
-    pub fn has_key(self) -> bool {
-        matches!(self, Mode::Upsert | Mode::InsertNew | Mode::History)
-    }
-}
 
 /// What became of the rows of a file in its table.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -62,19 +21,72 @@ pub struct Counts {
     pub left_out: u64,
     /// How many of these a trigger of the table left out.
     pub by_trigger: u64,
+    /// Rows of other files that are back in the table.
+    pub restored: u64,
+    /// Keys whose rows somebody else has changed, and that were left as they are.
+    pub touched: u64,
+    /// Rows that stand behind those of later files.
+    pub overtaken: u64,
+    /// Keys that are gone with this file.
+    pub vanished: u64,
+    /// Corrected rows of the version before that came along.
+    pub carried: u64,
+    /// Corrected rows of the version before that are gone with it.
+    pub uncorrected: u64,
 }
 
 impl Counts {
     /// What is to be said of them.
     pub fn note(&self) -> Option<String> {
-        let rows = if self.by_trigger == 1 { "row" } else { "rows" };
-        (self.by_trigger > 0)
-            .then(|| format!("{} {rows} left out by a trigger of the table", self.by_trigger))
+        let said = |count: u64, one: &str, more: &str| {
+            (count > 0).then(|| format!("{count} {}", if count == 1 { one } else { more }))
+        };
+        let all = [
+            said(
+                self.by_trigger,
+                "row left out by a trigger of the table",
+                "rows left out by a trigger of the table",
+            ),
+            said(
+                self.overtaken,
+                "row is also in a later file, which stands",
+                "rows are also in later files, which stand",
+            ),
+            said(
+                self.restored,
+                "row of another file is back in the table",
+                "rows of other files are back in the table",
+            ),
+            said(
+                self.vanished,
+                "key that the table held is not in this file",
+                "keys that the table held are not in this file",
+            ),
+            said(
+                self.carried,
+                "row that was corrected before stays corrected",
+                "rows that were corrected before stay corrected",
+            ),
+            said(
+                self.uncorrected,
+                "corrected row of the version before is gone with it",
+                "corrected rows of the version before are gone with it",
+            ),
+            said(
+                self.touched,
+                "key was changed by somebody else since it was loaded, and left as it is",
+                "keys were changed by somebody else since they were loaded, and left as they are",
+            ),
+        ];
+        let said: Vec<String> = all.into_iter().flatten().collect();
+        (!said.is_empty()).then(|| said.join("\n"))
     }
 }
 
-/// The table that rows are staged in.
-pub const STAGE: &str = "hd_stage";
+/// The table that rows of a plan's table are staged in, by its place there.
+pub fn stage_of(table: usize) -> String {
+    format!("hd_stage_{table}")
+}
 
 /// The column that numbers staged rows in the order they came.
 pub const SEQUENCE: &str = "hd_sequence";
@@ -82,9 +94,11 @@ pub const SEQUENCE: &str = "hd_sequence";
 /// A file's rows in the stage, and the table they go to.
 pub struct Merge {
     table: String,
+    stage: String,
     columns: Vec<String>,
     values: Vec<String>,
     key: Vec<String>,
+    vanished: Vanished,
 }
 
 impl Merge {
@@ -92,6 +106,7 @@ impl Merge {
     /// to it, and `of_file` says something of the file only.
     pub fn new(
         table: String,
+        stage: &str,
         columns: &[String],
         lineage: &[&str],
         key: &[String],
@@ -101,7 +116,43 @@ impl Merge {
         let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
         let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
         let values = values.filter(|name| !key.contains(name)).collect();
-        Merge { table, columns: all, values, key }
+        Merge { table, stage: stage.to_owned(), columns: all, values, key, vanished: Vanished::Keep }
+    }
+
+    /// The same, of a full delivery: keys that it does not hold vanish.
+    pub fn of_full_delivery(self, vanished: Vanished) -> Merge {
+        Merge { vanished, ..self }
+    }
+
+    /// The condition that a row is one of those that may vanish.
+    fn is_there(&self) -> Option<String> {
+        match self.vanished {
+            Vanished::Keep => None,
+            Vanished::Close => Some(format!("{VALID_TO_COLUMN} IS NULL")),
+            Vanished::Mark => Some(format!("{GONE_COLUMN} IS NULL")),
+            Vanished::Delete => Some("TRUE".to_owned()),
+        }
+    }
+
+    /// Counts the rows that may vanish; `None` where none does.
+    pub fn count_there(&self) -> Option<String> {
+        let is_there = self.is_there()?;
+        Some(format!("SELECT count(*) FROM {} WHERE {is_there}", self.table))
+    }
+
+    /// Lets what the stage does not hold vanish; `moment` is a literal.
+    pub fn vanish(&self, moment: &str) -> Option<String> {
+        let (table, stage, is_there) = (&self.table, &self.stage, self.is_there()?);
+        let gone = format!("NOT EXISTS (SELECT 1 FROM {stage} s WHERE {})", self.same_key("t", "s"));
+        Some(match self.vanished {
+            Vanished::Close => {
+                format!("UPDATE {table} AS t SET {VALID_TO_COLUMN} = {moment} WHERE {is_there} AND {gone}")
+            }
+            Vanished::Mark => {
+                format!("UPDATE {table} AS t SET {GONE_COLUMN} = {moment} WHERE {is_there} AND {gone}")
+            }
+            _ => format!("DELETE FROM {table} AS t WHERE {gone}"),
+        })
     }
 
     fn same_key(&self, a: &str, b: &str) -> String {
@@ -118,21 +169,28 @@ impl Merge {
 
     /// Takes out of the stage what a later row of the same key takes the place of.
     pub fn drop_doubles(&self) -> String {
-        let key = self.key.join(", ");
+        let (key, stage) = (self.key.join(", "), &self.stage);
         format!(
-            "DELETE FROM {STAGE} WHERE {SEQUENCE} NOT IN (SELECT max({SEQUENCE}) FROM {STAGE} GROUP BY {key})"
+            "DELETE FROM {stage} WHERE {SEQUENCE} NOT IN (SELECT max({SEQUENCE}) FROM {stage} GROUP BY {key})"
         )
     }
 
     /// Brings what differs into the rows that are there.
     pub fn update(&self) -> String {
-        let sets: Vec<String> = self.columns.iter().map(|name| format!("{name} = s.{name}")).collect();
+        let mut sets: Vec<String> = self.columns.iter().map(|name| format!("{name} = s.{name}")).collect();
+        let mut differs = self.differs("t", "s");
+        if self.vanished == Vanished::Mark {
+            // What is back is there again.
+            sets.push(format!("{GONE_COLUMN} = NULL"));
+            differs = format!("({differs} OR t.{GONE_COLUMN} IS NOT NULL)");
+        }
         format!(
-            "UPDATE {} AS t SET {} FROM {STAGE} s WHERE {} AND {}",
+            "UPDATE {} AS t SET {} FROM {} s WHERE {} AND {}",
             self.table,
             sets.join(", "),
+            self.stage,
             self.same_key("t", "s"),
-            self.differs("t", "s"),
+            differs,
         )
     }
 
@@ -140,10 +198,16 @@ impl Merge {
     pub fn insert_new(&self) -> String {
         let columns = self.columns.join(", ");
         format!(
-            "INSERT INTO {table} ({columns}) SELECT {columns} FROM {STAGE} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {}) ORDER BY {SEQUENCE}",
+            "INSERT INTO {table} ({columns}) SELECT {columns} FROM {stage} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {}) ORDER BY {SEQUENCE}",
             self.same_key("t", "s"),
             table = self.table,
+            stage = self.stage,
         )
+    }
+
+    /// The table that its rows are staged in.
+    pub fn stage(&self) -> &str {
+        &self.stage
     }
 
     /// The table's name, quoted.
@@ -164,8 +228,9 @@ impl Merge {
     /// Ends the current versions of rows that differ; `moment` is a parameter or a literal.
     pub fn end_versions(&self, moment: &str) -> String {
         format!(
-            "UPDATE {} AS t SET {VALID_TO_COLUMN} = {moment} FROM {STAGE} s WHERE t.{VALID_TO_COLUMN} IS NULL AND {} AND {}",
+            "UPDATE {} AS t SET {VALID_TO_COLUMN} = {moment} FROM {} s WHERE t.{VALID_TO_COLUMN} IS NULL AND {} AND {}",
             self.table,
+            self.stage,
             self.same_key("t", "s"),
             self.differs("t", "s"),
         )
@@ -175,22 +240,11 @@ impl Merge {
     pub fn begin_versions(&self, moment: &str) -> String {
         let columns = self.columns.join(", ");
         format!(
-            "INSERT INTO {table} ({columns}, {VALID_FROM_COLUMN}) SELECT {columns}, {moment} FROM {STAGE} s
+            "INSERT INTO {table} ({columns}, {VALID_FROM_COLUMN}) SELECT {columns}, {moment} FROM {stage} s
              WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE t.{VALID_TO_COLUMN} IS NULL AND {}) ORDER BY {SEQUENCE}",
             self.same_key("t", "s"),
             table = self.table,
+            stage = self.stage,
         )
     }
-
-    /// The unique index that the key of a table of ours has.
-    pub fn index(&self, name: &str, mode: Mode) -> String {
-        let only =
-            if mode == Mode::History { format!(" WHERE {VALID_TO_COLUMN} IS NULL") } else { String::new() };
-        format!("CREATE UNIQUE INDEX IF NOT EXISTS {name} ON {} ({}){only}", self.table, self.key.join(", "))
-    }
-}
-
-/// The name of the index on a table's key.
-pub fn index_name(table: &str) -> String {
-    hypodoke_core::names::cut(format!("hd_key_{table}"), hypodoke_core::names::MAX_NAME)
 }

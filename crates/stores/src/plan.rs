@@ -3,9 +3,15 @@
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::layout::Layout;
-use hypodoke_core::names::Lineage;
+use hypodoke_core::names::{
+    FILE_COLUMN, GONE_COLUMN, LINE_COLUMN, Lineage, MAX_NAME, VALID_FROM_COLUMN, VALID_TO_COLUMN, cut,
+};
 
-use crate::merge::{Counts, Mode};
+use crate::fold::{FoldRules, Vanished};
+use crate::merge::Counts;
+use crate::mode::Mode;
+use crate::order::FileOrder;
+use crate::sql::quote;
 
 /// What becomes of one table that a file fills.
 #[derive(Clone, Debug)]
@@ -33,6 +39,13 @@ pub struct TablePlan {
     /// Columns that say something of the file, and not of what its rows tell: a row that differs
     /// in them only is the same row.
     pub of_file: Vec<String>,
+    /// Rows that a full delivery no longer holds are marked.
+    pub marks_gone: bool,
+}
+
+/// The name of an index of a table.
+fn index_name(what: &str, table: &str) -> String {
+    cut(format!("hd_{what}_{table}"), MAX_NAME)
 }
 
 /// One file to load: what is to become of its tables, and what the ledger is to say.
@@ -52,9 +65,10 @@ pub struct LoadPlan {
     pub kind: String,
     /// When the load began: microseconds since 1970.
     pub began: i64,
-    /// It is the first file of a delivery: what the tables hold until now goes, where the mode is
-    /// to replace it.
-    pub first_of_delivery: bool,
+    /// Where it stands among the files of its table, as far as that is known before it is read.
+    pub order: FileOrder,
+    /// How its tables follow from their files.
+    pub rules: LoadRules,
     /// Statements that are run before the first row, in the same transaction.
     pub sql_before: Vec<String>,
     /// Statements that are run after the last row.
@@ -67,6 +81,112 @@ pub struct LoadPlan {
     pub retracts: bool,
     /// The file of the ledger whose corrected rejects these rows are: it gets no entry of its own.
     pub resubmits: Option<i64>,
+    /// The file of the ledger whose rows these are, which are only kept in the ledger.
+    pub keeps_for: Option<i64>,
+}
+
+/// How tables follow from their files: kept in the ledger, so that what was loaded can be taken out
+/// and loaded again without a configuration.
+#[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+#[serde(default)]
+pub struct LoadRules {
+    /// What becomes of rows.
+    pub mode: Mode,
+    /// The column of the main table whose greatest value says where a file stands.
+    pub order: Option<String>,
+    /// The column of the main table that says from when on a row holds.
+    pub valid_from: Option<String>,
+    /// What becomes of keys that a file no longer holds.
+    pub vanished: Vanished,
+    /// The most keys that may vanish with one file, as a share of those there are.
+    pub vanished_at_most: Option<f64>,
+    /// Rows of files are kept in the ledger.
+    pub keeps_rows: bool,
+    /// What the named parts of the file's path hold.
+    pub parts: Vec<(String, String)>,
+    /// The tables, the main one first.
+    pub tables: Vec<TableRules>,
+}
+
+/// How one table follows from its files.
+#[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+#[serde(default)]
+pub struct TableRules {
+    /// The table.
+    pub table: String,
+    /// Where in a file its rows stand.
+    pub path: String,
+    /// What becomes of its rows, where that is another mode than the feed's.
+    pub mode: Mode,
+    /// The columns that tell rows apart.
+    pub key: Vec<String>,
+    /// Columns that say something of the file only.
+    pub of_file: Vec<String>,
+    /// It has no rows of its own.
+    pub is_virtual: bool,
+}
+
+impl LoadRules {
+    /// How a table follows from its files.
+    pub fn fold(&self) -> FoldRules {
+        FoldRules { mode: self.mode, vanished: self.vanished }
+    }
+
+    /// Whether more keys are gone with a file than may be.
+    pub fn is_too_many(&self, vanished: u64, there: u64) -> bool {
+        self.vanished_at_most.is_some_and(|most| vanished as f64 > most * there as f64)
+    }
+
+    /// The rules with those of the tables of a plan.
+    pub fn with_tables(&self, tables: &[TablePlan]) -> LoadRules {
+        let rules = |table: &TablePlan| TableRules {
+            table: table.table.clone(),
+            path: table.path.clone(),
+            mode: table.mode,
+            key: table.key.clone(),
+            of_file: table.of_file.clone(),
+            is_virtual: table.is_virtual,
+        };
+        LoadRules { tables: tables.iter().map(rules).collect(), ..self.clone() }
+    }
+}
+
+impl TablePlan {
+    /// The columns of ours that say since when and until when a row holds.
+    pub fn moments(&self) -> &'static [&'static str] {
+        match self.mode {
+            _ if self.is_part() => &[],
+            Mode::History => &[VALID_FROM_COLUMN, VALID_TO_COLUMN],
+            _ if self.marks_gone => &[GONE_COLUMN],
+            _ => &[],
+        }
+    }
+
+    /// The indexes that a table of ours needs for its mode, as SQL; `table` is its name in statements.
+    pub fn indexes(&self, table: &str) -> Vec<String> {
+        if !self.keeps_layout || self.is_virtual || !self.mode.has_key() {
+            return Vec::new();
+        }
+        if self.is_part() {
+            let name = quote(&index_name("rows", &self.table));
+            return vec![format!(
+                "CREATE INDEX IF NOT EXISTS {name} ON {table} ({FILE_COLUMN}, {LINE_COLUMN})"
+            )];
+        }
+        let key: Vec<String> = self.key.iter().map(|name| quote(name)).collect();
+        let current = if self.mode == Mode::History {
+            format!(" WHERE {VALID_TO_COLUMN} IS NULL")
+        } else {
+            String::new()
+        };
+        let name = quote(&index_name("key", &self.table));
+        vec![format!("CREATE UNIQUE INDEX IF NOT EXISTS {name} ON {table} ({}){current}", key.join(", "))]
+    }
+
+    /// Whether its rows are parts of the main table's records, and come and go with them.
+    pub fn is_part(&self) -> bool {
+        self.lineage == Lineage::Children && self.key.is_empty() && self.mode.has_key()
+    }
 }
 
 /// What came of a file.
@@ -76,9 +196,21 @@ pub struct Finished {
     pub file: i64,
     /// What became of its rows.
     pub counts: Counts,
+    /// A newer delivery is in the table.
+    pub superseded: bool,
 }
 
 impl LoadPlan {
+    /// What becomes of rows.
+    pub fn mode(&self) -> Mode {
+        self.rules.mode
+    }
+
+    /// Whether rows of a table are only ever added.
+    pub fn appends_to(&self, table: &str) -> bool {
+        self.tables.iter().any(|plan| plan.table == table && plan.mode == Mode::Append)
+    }
+
     /// The table that the file is known by.
     pub fn table(&self) -> &str {
         self.tables.first().map_or("", |main| &main.table)
@@ -117,6 +249,8 @@ pub struct FileSummary {
     pub ended: i64,
     /// Rejects that are none any more, where the load resubmits some.
     pub resubmitted: Vec<i64>,
+    /// Where the file stands, where a column says it: as [`FileOrder::key`].
+    pub order: Option<String>,
 }
 
 impl FileSummary {

@@ -3,8 +3,9 @@
 use hypodoke_core::cast::Rows;
 
 use crate::error::StoreError;
-use crate::merge::Mode;
-use crate::plan::{FileSummary, Finished, LoadPlan};
+use crate::mode::Mode;
+use crate::plan::{FileSummary, Finished, LoadPlan, LoadRules, TablePlan};
+use crate::rebuild::Comparison;
 
 /// What a sink can promise. The engine relies on nothing else.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,6 +37,10 @@ pub trait Sink {
 
     /// Ends a delivery: keeps its files, or takes them back.
     fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError>;
+
+    /// Holds the tables of a feed against what its files say, by the rows that are kept of them; `None`
+    /// where they are not kept of all, or rows have no key.
+    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError>;
 
     /// Connects anew after the connection was lost.
     fn reconnect(&mut self) -> Result<(), StoreError>;

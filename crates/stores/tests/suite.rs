@@ -12,7 +12,9 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
-use hypodoke_stores::{FileQuery, FileSummary, LoadPlan, Mode, PartSummary, Store, StoreUrl, TablePlan};
+use hypodoke_stores::{
+    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Store, StoreUrl, TablePlan,
+};
 use hypodoke_testkit::Server;
 use rstest::rstest;
 use tempfile::TempDir;
@@ -64,6 +66,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
     LoadPlan {
         shape: None,
         resubmits: None,
+        keeps_for: None,
         retracts: false,
         batch: store.begin_batch(NOON).expect("a batch"),
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON, token: None },
@@ -80,11 +83,13 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
             mode: Mode::Append,
             key: Vec::new(),
             of_file: Vec::new(),
+            marks_gone: false,
         }],
         replaces: None,
         kind: "text".into(),
         began: NOON,
-        first_of_delivery: false,
+        order: FileOrder::default(),
+        rules: LoadRules::default(),
         sql_before: Vec::new(),
         sql_after: Vec::new(),
         careful: false,

@@ -9,6 +9,7 @@ mod extras;
 mod family;
 mod limit;
 mod measure;
+pub mod packed;
 mod reason;
 mod target;
 mod typed;

@@ -11,5 +11,5 @@ pub use crate::change::{Action, Change, Drift};
 pub use between::{Difference, between};
 pub use held::{HeldChange, Remedy};
 pub use judge::{EXTRAS_COLUMN, Judged, judge};
-pub use policy::{HeaderPolicy, MissingColumn, NewColumn, Policy, RenamedColumn, WiderType};
+pub use policy::{HeaderPolicy, MissingColumn, MissingSheet, NewColumn, Policy, RenamedColumn, WiderType};
 pub use rename::{Alike, Rename, likeliest, name_likeness, same_kind};

@@ -14,6 +14,16 @@ pub enum NewColumn {
     Hold,
 }
 
+/// What becomes of a file that lacks a sheet which files before it had.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum MissingSheet {
+    /// It is held.
+    #[default]
+    Hold,
+    /// It is loaded, and the sheet's table gets nothing.
+    Load,
+}
+
 /// What becomes of a column that the file has not.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum MissingColumn {
@@ -69,6 +79,8 @@ pub struct Policy {
     pub wider_type: WiderType,
     /// For a column that seems renamed.
     pub renamed_column: RenamedColumn,
+    /// For a sheet that the file has not.
+    pub missing_sheet: MissingSheet,
     /// For a header that is gone or has appeared.
     pub header: HeaderPolicy,
     /// Columns that are added whatever the policy says, by their names in the file.
@@ -88,6 +100,9 @@ impl Policy {
     /// The words of [`MissingColumn`].
     pub const MISSING_COLUMN: [(&str, MissingColumn); 2] =
         [("null", MissingColumn::Null), ("hold", MissingColumn::Hold)];
+    /// The words of [`MissingSheet`].
+    pub const MISSING_SHEET: [(&str, MissingSheet); 2] =
+        [("hold", MissingSheet::Hold), ("load", MissingSheet::Load)];
     /// The words of [`WiderType`].
     pub const WIDER_TYPE: [(&str, WiderType); 3] =
         [("widen", WiderType::Widen), ("reject", WiderType::Reject), ("hold", WiderType::Hold)];
@@ -111,6 +126,7 @@ impl Policy {
             policy.renamed_column = RenamedColumn::Apart;
         }
         policy.missing_column = MissingColumn::Null;
+        policy.missing_sheet = MissingSheet::Load;
         policy.header = HeaderPolicy::ByPlace;
         policy
     }

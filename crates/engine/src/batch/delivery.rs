@@ -25,9 +25,6 @@ pub struct Delivery<'d> {
     pub files: Vec<&'d Candidate>,
     /// Its files are loaded whatever the ledger knows of them.
     pub again: bool,
-    /// What the table holds stays: others of the same delivery were loaded before, or it is loaded
-    /// again.
-    pub continues: bool,
 }
 
 /// What came of the files of a delivery.
@@ -81,11 +78,11 @@ impl Batch<'_> {
         if failed {
             (*target, self.known) = before;
             for ((line, file), drift) in lines.iter_mut().zip(&delivery.files).zip(&differences) {
-                if line.outcome == Outcome::Loaded {
+                if line.outcome.counts() {
                     let error = EngineError::unloadable(&file.shown, FailReason::OtherOfDelivery);
                     *line = failed_line(delivery.feed, file, error);
                 }
-                self.record(line, delivery.one(file, false), began, drift)?;
+                self.record(line, delivery.one(file), began, drift)?;
             }
         }
         Ok(lines)
@@ -100,10 +97,9 @@ impl Batch<'_> {
     ) -> Result<Attempted, NotLoaded> {
         self.store.begin_delivery()?;
         let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: false };
-        let mut empties = !delivery.continues;
         for (file, profiled) in delivery.files.iter().zip(profiles) {
             let began = Instant::now();
-            let one = delivery.one(file, empties);
+            let one = delivery.one(file);
             let result = match profiled {
                 Some(Err(error)) => Err(NotLoaded::Failed(error)),
                 Some(Ok(profile)) => self.load(one, target, Some(profile)),
@@ -117,7 +113,6 @@ impl Batch<'_> {
                 continue;
             }
             let (line, drift) = self.line_of_result(result, one)?;
-            empties &= line.outcome != Outcome::Loaded;
             attempted.add(line, drift, began);
         }
         self.store.end_delivery(!attempted.failed)?;
@@ -144,7 +139,7 @@ impl<'d> Delivery<'d> {
         attempted
     }
 
-    fn one(&self, file: &'d Candidate, first_of_delivery: bool) -> FileInBatch<'d> {
-        FileInBatch { feed: self.feed, file, again: self.again, first_of_delivery }
+    fn one(&self, file: &'d Candidate) -> FileInBatch<'d> {
+        FileInBatch { feed: self.feed, file, again: self.again }
     }
 }

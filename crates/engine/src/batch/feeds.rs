@@ -6,7 +6,7 @@ use super::delivery::Delivery;
 use super::file::FileInBatch;
 use super::retry::with_retry;
 use super::state::{Batch, PendingFeed, Profiled};
-use crate::discover::{LoadUnit, load_units, overtaken_by, same_delivery};
+use crate::discover::{LoadUnit, load_units};
 use crate::error::EngineError;
 use crate::job::Candidate;
 use crate::plan::TargetState;
@@ -48,7 +48,7 @@ impl Batch<'_> {
     }
 
     fn load_feed(&mut self, pending: &PendingFeed<'_>) -> Result<(), EngineError> {
-        let PendingFeed { feed, old, new, .. } = pending;
+        let PendingFeed { feed, new, .. } = pending;
         let mut target = with_retry(self.store, |store| TargetState::of(store, feed))?;
         let profiles = if target.is_new() {
             self.profile_first(pending, &mut target)?
@@ -62,7 +62,7 @@ impl Batch<'_> {
             return self.load_files_in_parallel(pending, profiles, target, connections);
         }
         let mut in_hand = InHand { target, profiles, lines: 0 };
-        for unit in load_units(feed, old, new) {
+        for unit in load_units(feed, new) {
             if self.is_stopped() {
                 break;
             }
@@ -84,33 +84,15 @@ impl Batch<'_> {
         in_hand: &mut InHand,
     ) -> Result<(), EngineError> {
         let PendingFeed { feed, again, number, .. } = pending;
-        let replaces_all = feed.mode == Mode::Replace;
-        let one = |file, first_of_delivery| FileInBatch { feed, file, again: *again, first_of_delivery };
-        if let Some(newer) = newer_than(pending, unit, &files).filter(|_| replaces_all) {
-            let waived = files.iter().all(|file| self.is_waived(feed, file));
-            let mut held = false;
-            for file in &files {
-                if let Some(line) = self.hold_late(one(*file, false), newer, waived)? {
-                    self.tell((*number, in_hand.next_line()), line);
-                    held = true;
-                }
-            }
-            if held {
-                return Ok(());
-            }
-        }
         let take = |at: &usize| in_hand.profiles.get_mut(*at).and_then(Option::take);
         let mut profiles: Vec<Profiled> = unit.files().iter().map(take).collect();
         let lines = match (unit, &files[..]) {
-            // A file loaded again takes its own rows out, and nobody else's.
             (LoadUnit::Single(_), [file]) => {
-                let one = one(*file, replaces_all && !again);
+                let one = FileInBatch { feed, file, again: *again };
                 vec![self.load_one(one, &mut in_hand.target, profiles.pop().flatten())?]
             }
             _ => {
-                let is_continued = matches!(unit, LoadUnit::Delivery { continues: true, .. });
-                let continues = *again || is_continued;
-                let delivery = Delivery { feed, files, again: *again, continues };
+                let delivery = Delivery { feed, files, again: *again };
                 self.load_delivery(&delivery, profiles, &mut in_hand.target)?
             }
         };
@@ -126,16 +108,4 @@ impl InHand {
         self.lines += 1;
         self.lines - 1
     }
-}
-
-/// The newest file loaded before, of another delivery, that is newer than one of these.
-fn newer_than<'a>(pending: &PendingFeed<'a>, unit: &LoadUnit, files: &[&Candidate]) -> Option<&'a Candidate> {
-    let is_of_other = |old: &&'a Candidate| match unit {
-        LoadUnit::Delivery { continues: true, .. } => {
-            !files.iter().any(|file| same_delivery(pending.feed, file, old))
-        }
-        _ => true,
-    };
-    let others: Vec<&'a Candidate> = pending.old.iter().copied().filter(is_of_other).collect();
-    files.iter().find_map(|file| overtaken_by(file, &others))
 }

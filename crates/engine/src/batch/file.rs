@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileEntry, FileQuery, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
 
 use super::lines::{
     TableDrift, entry_of, failed_line, held_line, line_of, loaded_line, recorded_line, skipped_line,
@@ -11,14 +11,12 @@ use super::lines::{
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
 use crate::clock;
-use crate::decide::{
-    ArrivalFacts, DeliveryFacts, FileDecision, LedgerMatch, SkipReason, on_arrival, on_delivery, on_digest,
-};
+use crate::decide::{ArrivalFacts, FileDecision, HoldReason, LedgerMatch, SkipReason, on_arrival, on_digest};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
 use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
-use crate::plan::TargetState;
+use crate::plan::{TargetState, named_parts};
 use crate::profile::{FileProfile, digest_facts};
 use crate::receipt::ReceiptLine;
 
@@ -31,8 +29,6 @@ pub struct FileInBatch<'f> {
     pub file: &'f Candidate,
     /// It is loaded whatever the ledger knows of it.
     pub again: bool,
-    /// It is the first file of a delivery: what the table holds goes, where the mode is to replace it.
-    pub first_of_delivery: bool,
 }
 
 /// When a file was begun.
@@ -80,24 +76,6 @@ impl Batch<'_> {
             None => self.load_with_retry(one, target, None),
         };
         self.close(one, result, began)
-    }
-
-    /// A file whose delivery comes after `newer`, which was loaded: held, unless a person waived it.
-    ///
-    /// # Errors
-    ///
-    /// The database is unreachable.
-    pub fn hold_late(
-        &mut self,
-        one: FileInBatch<'_>,
-        newer: &Candidate,
-        waived: bool,
-    ) -> Result<Option<ReceiptLine>, EngineError> {
-        let decision = on_delivery(DeliveryFacts { newer: Some(&newer.shown), waived });
-        match NotLoaded::by(decision, one.file, HeldFile::default) {
-            Ok(_) => Ok(None),
-            Err(not_loaded) => self.close(one, Err(not_loaded), Began::now()).map(Some),
-        }
     }
 
     /// The line of a file, also of one that is not loaded, and how it differs from its tables. If its
@@ -172,8 +150,18 @@ impl Batch<'_> {
         mut profile: Option<FileProfile>,
     ) -> Result<ReceiptLine, NotLoaded> {
         let mut retry = RetryPolicy::default();
+        let mut kept = false;
         loop {
             let error = match self.load(one, target, profile.take()) {
+                Err(NotLoaded::Store(StoreError::NotKept { table, files })) => {
+                    // From their sources, where they are still there.
+                    let Some(keep) = self.context.keep.filter(|_| !kept) else {
+                        return Err(StoreError::NotKept { table, files }.into());
+                    };
+                    keep(self.store, &table)?;
+                    kept = true;
+                    continue;
+                }
                 Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
                 other => return other,
             };
@@ -216,6 +204,7 @@ impl Batch<'_> {
             path: &file.seen.arrival.path,
             ledger: &ledger,
             again: one.again,
+            mode: feed.mode,
             same_content: feed.same_content,
             changed_file: feed.changed_file,
             waived: feed.expect.waived,
@@ -232,19 +221,24 @@ impl Batch<'_> {
         let request = FileRequest {
             replaces: terms.replaces,
             began: began.micros,
-            first_of_delivery: one.first_of_delivery,
             remarks,
             rows_before: &rows_before,
             ..FileRequest::of(feed, file, self.number, self.context.listener)
         };
         let loaded = match load_file(self.store, &request, target, profile) {
             Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
+            Err(NotLoaded::Store(StoreError::TooManyVanished { vanished, there, .. })) => {
+                let reasons = vec![HoldReason::Vanished { vanished, there }];
+                return Err(NotLoaded::Held(Box::new(HeldFile { reasons, ..HeldFile::default() })));
+            }
             other => other?,
         };
         let line =
             ReceiptLine { again: unchanged, ..loaded_line(feed, file, &loaded, terms.replaces.is_some()) };
         // A later file of this batch with the same path or content is decided by this entry.
         let entry = entry_of(&line, feed, file, (self.number, began.micros));
+        let rules = Some(LoadRules { parts: named_parts(file), ..LoadRules::default() });
+        let entry = FileEntry { rules, ..entry };
         self.known.learn(FileEntry { file: loaded.number, hash: Some(loaded.hash), ..entry });
         Ok(line)
     }
@@ -280,7 +274,7 @@ impl Batch<'_> {
         let query = FileQuery { batch: Some(self.number), ..FileQuery::default() };
         let arrival = &file.seen.arrival;
         let own = self.store.files(&query)?.into_iter().find(|entry| {
-            entry.outcome == Outcome::Loaded
+            entry.outcome.counts()
                 && entry.arrival.path == arrival.path
                 && entry.arrival.place == arrival.place
         });

@@ -56,9 +56,15 @@ impl Batch<'_> {
     fn profile_again(&self, feed: &Feed, files: &[&Candidate], profiles: &mut [Profiled]) {
         let good = || profiles.iter().flatten().flatten();
         let lists: Vec<String> = good().flat_map(|profile| profile.lists()).map(str::to_owned).collect();
-        let hints = FormatHints::among(good()).with_lists(lists.clone());
+        let mut sheets: Vec<String> =
+            good().flat_map(|profile| profile.sheets()).map(str::to_owned).collect();
+        sheets.sort();
+        sheets.dedup();
+        let hints = FormatHints::among(good()).with_lists(lists.clone()).with_sheets(sheets.clone());
         let is_told_more = |profile: &FileProfile| {
-            profile.would_join(&lists) || profile.tables.iter().any(|table| hints.is_broken_by(table))
+            profile.would_join(&lists)
+                || !sheets.is_empty() && profile.is_single_sheet()
+                || profile.tables.iter().any(|table| hints.is_broken_by(table))
         };
         for (profile, file) in profiles.iter_mut().zip(files) {
             if matches!(profile, Some(Ok(profile)) if is_told_more(profile)) {

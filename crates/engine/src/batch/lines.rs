@@ -2,7 +2,7 @@
 
 use hypodoke_core::drift::Drift;
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{Counts, FileEntry};
+use hypodoke_stores::{Counts, FileEntry, FileOrder};
 
 use crate::clock;
 use crate::decide::SkipReason;
@@ -70,7 +70,7 @@ pub fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: boo
         replaced,
         footer: loaded.footer.clone(),
         notes: loaded.notes.clone(),
-        ..line_of(feed, file, Outcome::Loaded)
+        ..line_of(feed, file, if loaded.superseded { Outcome::Superseded } else { Outcome::Loaded })
     }
 }
 
@@ -83,7 +83,7 @@ pub fn recorded_line(feed: &Feed, file: &Candidate, entry: &FileEntry) -> Receip
         rows_rejected: entry.rejected,
         rows_left_out: entry.left_out,
         counts: entry.counts.into(),
-        ..line_of(feed, file, Outcome::Loaded)
+        ..line_of(feed, file, entry.outcome)
     }
 }
 
@@ -108,5 +108,8 @@ pub fn entry_of(line: &ReceiptLine, feed: &Feed, file: &Candidate, (batch, began
         message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),
         replaced_by: None,
         shape: None,
+        order: FileOrder::default(),
+        rules: None,
+        rows_kept: false,
     }
 }

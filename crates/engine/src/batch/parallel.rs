@@ -66,7 +66,7 @@ impl Batch<'_> {
         connections: &Connections<'_>,
     ) -> Result<(), EngineError> {
         let PendingFeed { feed, new: files, again, number, .. } = pending;
-        let one = |file| FileInBatch { feed, file, again: *again, first_of_delivery: false };
+        let one = |file| FileInBatch { feed, file, again: *again };
         let mut sizes: HashMap<u64, u32> = HashMap::new();
         files.iter().for_each(|file| *sizes.entry(file.seen.arrival.bytes).or_default() += 1);
         let mut rest = Vec::new();

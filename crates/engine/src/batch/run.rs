@@ -5,7 +5,8 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_stores::{FileEntry, Store};
+use hypodoke_core::spelling::temporal;
+use hypodoke_stores::{FileEntry, Mode, Store};
 
 use super::collector::Collector;
 use super::retry::with_retry;
@@ -18,6 +19,9 @@ use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
 use crate::load::LoadContext;
 use crate::receipt::{RECEIPT_VERSION, Receipt};
+
+/// For how many days the rows of files are kept where nothing is said.
+const KEPT_DAYS: u64 = 100;
 
 /// So few files are asked for one by one.
 const FEW: usize = 100;
@@ -99,7 +103,7 @@ fn pending_feeds<'a>(known: &KnownFiles, feeds: &'a [FeedFiles]) -> (Vec<Pending
         known_count += old.len() as u64;
         hypodoke_places::dismiss(old.iter().map(|file| &file.seen));
         if !new.is_empty() {
-            pending.push(PendingFeed { number, feed, old, new, again: *again });
+            pending.push(PendingFeed { number, feed, new, again: *again });
         }
     }
     hypodoke_places::expect(pending.iter().flat_map(|pending| &pending.new).map(|file| &file.seen));
@@ -117,6 +121,16 @@ fn entries(store: &mut dyn Store, feeds: &[FeedFiles]) -> Result<Vec<FileEntry>,
 }
 
 impl Batch<'_> {
+    /// Forgets rows of files that were kept long enough.
+    fn forget_rows(&mut self, pending: &[PendingFeed<'_>]) -> Result<(), EngineError> {
+        for feed in pending.iter().map(|pending| pending.feed).filter(|feed| feed.mode != Mode::Append) {
+            let days = i64::try_from(feed.keep_superseded.unwrap_or(KEPT_DAYS)).unwrap_or(i64::MAX);
+            let before = clock::now().saturating_sub(days.saturating_mul(temporal::DAY));
+            with_retry(self.store, |store| Ok(store.forget_rows(&feed.table, before)?))?;
+        }
+        Ok(())
+    }
+
     fn load_all(
         &mut self,
         pending: &[PendingFeed<'_>],
@@ -132,6 +146,7 @@ impl Batch<'_> {
         let bytes = pending.iter().flat_map(|feed| &feed.new).map(|file| file.seen.arrival.bytes).sum();
         self.context.listener.on(&Event::BatchBegan { batch: self.number, files, bytes });
         self.load_feeds(pending)?;
+        self.forget_rows(pending)?;
         let number = self.number;
         with_retry(self.store, |store| Ok(store.end_batch(number, clock::now())?))
     }

@@ -13,14 +13,12 @@ use crate::load::LoadContext;
 use crate::profile::FileProfile;
 use crate::receipt::ReceiptLine;
 
-/// A feed with the files that are to be loaded, and those that were before.
+/// A feed with the files that are to be loaded.
 pub struct PendingFeed<'a> {
     /// Its number in the batch.
     pub number: usize,
     /// The feed.
     pub feed: &'a Feed,
-    /// The files that were loaded before.
-    pub old: Vec<&'a Candidate>,
     /// The files that are to be loaded.
     pub new: Vec<&'a Candidate>,
     /// They are loaded whatever the ledger knows of them.
@@ -49,12 +47,6 @@ impl Batch<'_> {
     pub fn tell(&self, position: (usize, usize), line: ReceiptLine) {
         let line = Arc::new(line);
         self.context.listener.on(&Event::FileEnded { batch: self.number, position, line });
-    }
-
-    /// Whether somebody has decided that a file is loaded whatever is the matter.
-    pub fn is_waived(&self, feed: &Feed, file: &Candidate) -> bool {
-        let settlement = self.known.settlement(&file.seen.arrival, &feed.table);
-        settlement.is_some_and(|settlement| settlement.load_anyway)
     }
 
     /// Whether somebody has asked to stop.

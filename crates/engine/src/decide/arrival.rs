@@ -1,5 +1,7 @@
 //! Decisions about a file by what the ledger knows of it, before it is read for its values.
 
+use hypodoke_stores::Mode;
+
 use super::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
 use crate::job::{ChangedFile, SameContent};
 
@@ -16,6 +18,8 @@ pub enum LedgerMatch {
         path: String,
         /// The hash of the content.
         hash: String,
+        /// The named parts of both paths hold the same.
+        same_parts: bool,
     },
     /// It is not loaded.
     New,
@@ -32,6 +36,8 @@ pub struct ArrivalFacts<'a> {
     pub ledger: &'a LedgerMatch,
     /// It is to be loaded whatever the ledger knows of it.
     pub again: bool,
+    /// What becomes of rows.
+    pub mode: Mode,
     /// What becomes of content that is loaded already.
     pub same_content: SameContent,
     /// What becomes of a file whose content is new.
@@ -44,11 +50,24 @@ pub struct ArrivalFacts<'a> {
     pub has_lineage: bool,
 }
 
+impl ArrivalFacts<'_> {
+    /// Whether content that is loaded already under a path is not loaded again.
+    fn is_skipped(&self, path: &str, same_parts: bool) -> bool {
+        // A file that was only touched is the file it was.
+        path == self.path
+            || match self.same_content {
+                SameContent::Skip => true,
+                SameContent::Load => false,
+                SameContent::ByMode => self.mode == Mode::Append && same_parts,
+            }
+    }
+}
+
 /// Decides by what the ledger knows.
 pub fn on_arrival(facts: &ArrivalFacts<'_>) -> FileDecision {
     let replaces = match facts.ledger {
         LedgerMatch::Known => return FileDecision::Skip(SkipReason::Known),
-        LedgerMatch::Same { batch, path, .. } if facts.same_content == SameContent::Skip => {
+        LedgerMatch::Same { batch, path, same_parts, .. } if facts.is_skipped(path, *same_parts) => {
             let path = (path != facts.path).then(|| path.clone());
             return FileDecision::Skip(SkipReason::SameContent { batch: *batch, path });
         }
@@ -62,29 +81,11 @@ pub fn on_arrival(facts: &ArrivalFacts<'_>) -> FileDecision {
             ChangedFile::Hold => return FileDecision::Hold(vec![HoldReason::ChangedFile]),
         },
     };
-    if replaces.is_some() && !facts.has_lineage {
+    // By its key a row is found without lineage, and a delivery is all that the table holds.
+    if replaces.is_some() && !facts.has_lineage && facts.mode == Mode::Append {
         return FileDecision::Fail(FailReason::RowsNotFound { table: facts.table.to_owned() });
     }
     FileDecision::Load(Terms { replaces, ..Terms::default() })
-}
-
-/// What is known of the delivery that a file belongs to, where its rows replace those of the table.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct DeliveryFacts<'a> {
-    /// A file loaded before that is newer, as people know it.
-    pub newer: Option<&'a str>,
-    /// A person has decided to load all its files whatever is wrong with them.
-    pub waived: bool,
-}
-
-/// Decides about a delivery: one that comes after a newer one does not take its place unseen.
-pub fn on_delivery(facts: DeliveryFacts<'_>) -> FileDecision {
-    match facts.newer {
-        Some(newer) if !facts.waived => {
-            FileDecision::Hold(vec![HoldReason::Late { newer: newer.to_owned() }])
-        }
-        _ => FileDecision::load(),
-    }
 }
 
 #[cfg(test)]
@@ -98,7 +99,8 @@ mod tests {
             path: "a.csv",
             ledger,
             again: false,
-            same_content: SameContent::Skip,
+            mode: Mode::Append,
+            same_content: SameContent::ByMode,
             changed_file: ChangedFile::Replace,
             waived: false,
             table: "berths",
@@ -107,7 +109,7 @@ mod tests {
     }
 
     fn same() -> LedgerMatch {
-        LedgerMatch::Same { batch: 3, path: "b.csv".into(), hash: "00".into() }
+        LedgerMatch::Same { batch: 3, path: "b.csv".into(), hash: "00".into(), same_parts: true }
     }
 
     fn replacing(entry: i64) -> FileDecision {
@@ -137,6 +139,24 @@ mod tests {
         assert_eq!(on_arrival(&ArrivalFacts { changed_file, waived, ..facts(&ledger) }), expected);
     }
 
+    #[rstest]
+    #[case::another_delivery(Mode::Append, SameContent::ByMode, "b.csv", false, true)]
+    #[case::a_copy(Mode::Append, SameContent::ByMode, "b.csv", true, false)]
+    #[case::a_state(Mode::Upsert, SameContent::ByMode, "b.csv", true, true)]
+    #[case::as_said(Mode::Upsert, SameContent::Skip, "b.csv", false, false)]
+    #[case::only_touched(Mode::Upsert, SameContent::Load, "a.csv", true, false)]
+    fn the_same_content_is_loaded_where_it_is_another_delivery_or_state(
+        #[case] mode: Mode,
+        #[case] same_content: SameContent,
+        #[case] path: &str,
+        #[case] same_parts: bool,
+        #[case] is_loaded: bool,
+    ) {
+        let ledger = LedgerMatch::Same { batch: 3, path: path.into(), hash: "00".into(), same_parts };
+        let decision = on_arrival(&ArrivalFacts { mode, same_content, ..facts(&ledger) });
+        assert_eq!(matches!(decision, FileDecision::Load(_)), is_loaded);
+    }
+
     #[test]
     fn rows_that_lead_nowhere_cannot_be_replaced() {
         let ledger = LedgerMatch::Changed(7);
@@ -145,17 +165,5 @@ mod tests {
         let same = same();
         let load = ArrivalFacts { has_lineage: false, same_content: SameContent::Load, ..facts(&same) };
         assert_eq!(on_arrival(&load), FileDecision::load());
-    }
-
-    #[rstest]
-    #[case(None, false, false)]
-    #[case(Some("new.csv"), false, true)]
-    #[case(Some("new.csv"), true, false)]
-    fn a_late_delivery_is_held_until_somebody_decides(
-        #[case] newer: Option<&str>,
-        #[case] waived: bool,
-        #[case] held: bool,
-    ) {
-        assert_eq!(matches!(on_delivery(DeliveryFacts { newer, waived }), FileDecision::Hold(_)), held);
     }
 }

@@ -13,7 +13,7 @@ mod settlement;
 
 use hypodoke_core::layout::Otherwise;
 
-pub use arrival::{ArrivalFacts, DeliveryFacts, LedgerMatch, on_arrival, on_delivery};
+pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival};
 pub use layout::{LayoutFacts, NewPart, PartFacts, goes_by_place, new_part, on_header, on_layout, on_width};
 pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
 pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};

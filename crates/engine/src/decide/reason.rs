@@ -6,6 +6,7 @@ use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
 use hypodoke_core::drift::{HeldChange, Remedy};
 use hypodoke_core::spelling::Number;
+use hypodoke_core::types::Type;
 use hypodoke_stores::{Mode, Takes};
 use serde::ser::{Serialize, SerializeStruct, Serializer};
 
@@ -41,10 +42,17 @@ pub enum HoldReason {
         /// It was an object until now, with columns in the main table.
         was_object: bool,
     },
-    /// It is older than what the table holds, and would take its place.
-    Late {
-        /// The newer file, as people know it.
-        newer: String,
+    /// A sheet is missing that files before it had.
+    MissingSheet {
+        /// The sheet.
+        path: String,
+    },
+    /// More keys of the table are not in it than may be: it may be half a file.
+    Vanished {
+        /// How many.
+        vanished: u64,
+        /// How many there are.
+        there: u64,
     },
     /// Its content has changed since it was loaded.
     ChangedFile,
@@ -60,12 +68,15 @@ impl HoldReason {
             HoldReason::RenamedPart { gone, new } => {
                 vec![Remedy::Rename(gone.clone(), new.clone()), Remedy::LoadAnyway]
             }
-            HoldReason::Late { .. } | HoldReason::ChangedFile => vec![Remedy::LoadAnyway, Remedy::Discard],
+            HoldReason::Vanished { .. } | HoldReason::ChangedFile => {
+                vec![Remedy::LoadAnyway, Remedy::Discard]
+            }
             HoldReason::HeaderGone
             | HoldReason::HeaderAppeared
             | HoldReason::OtherWidth { .. }
             | HoldReason::ColumnsChangedPlaces(_)
             | HoldReason::NewPart { .. }
+            | HoldReason::MissingSheet { .. }
             | HoldReason::Unmet(_) => vec![Remedy::LoadAnyway],
         }
     }
@@ -104,11 +115,12 @@ impl fmt::Display for HoldReason {
             HoldReason::NewPart { path, was_object: false } => {
                 write!(out, "`{path}` is new in it, and takes a table of its own")
             }
-            HoldReason::Late { newer } => {
-                write!(
-                    out,
-                    "it is older than {newer}, whose rows the table holds, and would take their place"
-                )
+            HoldReason::MissingSheet { path } => {
+                write!(out, "the sheet `{path}` is missing, which the files before it had")
+            }
+            HoldReason::Vanished { vanished, there } => {
+                let (vanished, there) = (count::number(*vanished), count::number(*there));
+                write!(out, "{vanished} of the {there} keys that the table holds are not in it")
             }
             HoldReason::ChangedFile => out.write_str("it has changed since it was loaded"),
             HoldReason::Unmet(violation) => violation.fmt(out),
@@ -197,6 +209,27 @@ pub enum FailReason {
         /// The list.
         path: String,
     },
+    /// It lacks the column that the feed's order or validity goes by.
+    NoColumnFor {
+        /// The column.
+        column: String,
+        /// The columns there are.
+        there: Vec<String>,
+    },
+    /// The column that says from when on a row holds tells no moment.
+    NoMoment {
+        /// The column.
+        column: String,
+        /// Its type.
+        ty: Type,
+    },
+    /// It lacks a sheet or a list that has a key of its own.
+    NoPart {
+        /// The sheet or list.
+        path: String,
+        /// Those there are.
+        there: Vec<String>,
+    },
     /// It lacks a column of the key.
     NoKeyColumn {
         /// The column.
@@ -274,7 +307,23 @@ impl fmt::Display for FailReason {
                 "{now} columns, where the file before had {before}: they cannot be matched by their place"
             ),
             FailReason::KeyOfList { mode, path } => {
-                write!(out, "mode `{}` cannot keep the list `{path}` beside its records", mode.word())
+                let name = if path.is_empty() { "its rows".to_owned() } else { format!("`{path}`") };
+                write!(out, "mode `{}` tells rows apart by a key, and there is none for {name}", mode.word())
+            }
+            FailReason::NoPart { path, there } => {
+                let there = if there.is_empty() { "none".to_owned() } else { there.join(", ") };
+                write!(out, "no sheet or list `{path}`, which has a key of its own; there are {there}")
+            }
+            FailReason::NoColumnFor { column, there } => write!(
+                out,
+                "no column `{column}`, which says in which order files are or from when on rows hold; there are {}",
+                there.join(", ")
+            ),
+            FailReason::NoMoment { column, ty } => {
+                write!(
+                    out,
+                    "`{column}` is {ty}, and says from when on a row holds: a date or a timestamp can"
+                )
             }
             FailReason::NoKeyColumn { column, there } => {
                 write!(out, "no column `{column}`, which is in the key; there are {}", there.join(", "))

@@ -9,6 +9,7 @@ use hypodoke_stores::{DecisionEntry, FileEntry};
 use crate::decide::{LedgerMatch, Settlement};
 use crate::error::EngineError;
 use crate::job::Candidate;
+use crate::plan::named_parts;
 use crate::profile::content_hash;
 
 /// How many files are enough to know what is usual.
@@ -31,16 +32,32 @@ pub fn settlement_of(entry: &DecisionEntry) -> Result<Settlement, EngineError> {
         .map_err(|why| EngineError::ledger("decision", &entry.arrival.path, why))
 }
 
+/// Of entries of the same content the one that is most like a file: of its path, else of a path whose
+/// named parts hold the same, else the newest; and whether these do.
+fn same_content<'e>(file: &Candidate, entries: &'e [FileEntry]) -> Option<(&'e FileEntry, bool)> {
+    let parts = named_parts(file);
+    let same_parts = |entry: &FileEntry| {
+        // What was loaded before that was recorded, is told by its content alone.
+        entry.rules.as_ref().is_none_or(|rules| rules.parts == parts)
+    };
+    let own = entries.iter().rfind(|entry| entry.arrival.path == file.seen.arrival.path);
+    let like = || entries.iter().rfind(|entry| same_parts(entry));
+    let entry = own.or_else(like).or_else(|| entries.last())?;
+    Some((entry, same_parts(entry)))
+}
+
 /// The files whose rows are in the tables now, found by path and by content.
 #[derive(Clone, Debug, Default)]
 pub struct KnownFiles {
     /// The newest entry of each place, path and table, as a look at the file would find it.
     by_path: HashMap<Path, FileEntry>,
+    /// Versions of each place, path and table whose content was that of the one loaded before, since then.
+    same_as_loaded: HashMap<Path, Vec<Arrival>>,
     /// The entries whose rows are in the table, of each place, path and table, the newest last: each
     /// with the file as it was then.
     rows_of: HashMap<Path, Vec<(Arrival, i64)>>,
-    /// Loaded content, per table.
-    by_hash: HashMap<(String, String), FileEntry>,
+    /// Loaded content, per table: the newest last.
+    by_hash: HashMap<(String, String), Vec<FileEntry>>,
     sizes: HashMap<u64, u32>,
     /// How many records each file had that is in a table, the oldest first.
     rows: HashMap<String, Vec<u64>>,
@@ -92,14 +109,18 @@ impl KnownFiles {
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
-        if entry.outcome == Outcome::Loaded {
+        if entry.outcome == Outcome::Same {
+            self.same_as_loaded.entry(path.clone()).or_default().push(entry.arrival.clone());
+        }
+        if entry.outcome.counts() {
+            self.same_as_loaded.remove(&path);
             let versions = self.rows_of.entry(path.clone()).or_default();
             versions.retain(|(known, _)| !entry.arrival.looks_like(known));
             versions.push((entry.arrival.clone(), entry.file));
             self.rows.entry(path.2.clone()).or_default().push(entry.read);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
-                self.by_hash.insert((table.clone(), hash.clone()), entry.clone());
+                self.by_hash.entry((table.clone(), hash.clone())).or_default().push(entry.clone());
             }
         }
         self.by_path.insert(path, entry);
@@ -109,7 +130,10 @@ impl KnownFiles {
     pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
         let path = path_of(arrival, table);
         let is_settled = |entry: &&FileEntry| entry.outcome != Outcome::Held;
+        // A file that was only touched and whose rows were taken out then is still that file.
+        let same = self.same_as_loaded.get(&path);
         self.by_path.get(&path).filter(is_settled).is_some_and(|entry| arrival.looks_like(&entry.arrival))
+            || same.is_some_and(|versions| versions.iter().any(|version| arrival.looks_like(version)))
     }
 
     /// Whether something of that size was loaded before.
@@ -159,9 +183,13 @@ impl KnownFiles {
         }
         if self.sizes.contains_key(&arrival.bytes) {
             let hash = content_hash(file)?;
-            if let Some(entry) = self.by_hash.get(&(table.to_owned(), hash.clone())) {
+            let known = self.by_hash.get(&(table.to_owned(), hash.clone()));
+            let same = known.and_then(|entries| same_content(file, entries));
+            // A file whose content is another than it was is changed, whoever else has that content.
+            let is_changed = |path: &str| path != arrival.path && self.rows_of(arrival, table).is_some();
+            if let Some((entry, same_parts)) = same.filter(|(entry, _)| !is_changed(&entry.arrival.path)) {
                 let path = entry.arrival.path.clone();
-                return Ok(LedgerMatch::Same { batch: entry.batch, path, hash });
+                return Ok(LedgerMatch::Same { batch: entry.batch, path, hash, same_parts });
             }
         }
         Ok(self.rows_of(arrival, table).map_or(LedgerMatch::New, LedgerMatch::Changed))

@@ -19,7 +19,7 @@ use crate::job::{Candidate, FeedFiles, FeedSource, Job, PlaceSource};
 pub use archive::unfold;
 pub use known::{KnownFiles, settlement_of};
 pub use named::{BY_HAND, NamedAs, NamedFiles, named_files};
-pub use order::{LoadUnit, load_units, overtaken_by, same_delivery};
+pub use order::{LoadUnit, load_units};
 pub use table_name::table_name;
 pub use window::Window;
 
@@ -111,15 +111,20 @@ impl Discovered {
     }
 }
 
-/// Gives each file to the first feed it fits; those that fit none are given back.
+/// Gives each file to the first feed it fits, and to the others that take it too; those that fit none are
+/// given back.
 fn give_to_feeds(job: &Job, files: Vec<Candidate>, feeds: &mut [FeedFiles]) -> Vec<Unmatched> {
     let mut unmatched = Vec::new();
     for file in files {
-        match job.feed_for(&file.seen.arrival).and_then(|(at, parts)| Some((feeds.get_mut(at)?, parts))) {
-            Some((feed, parts)) => feed.files.push(Candidate { parts, ..file }),
-            None => {
-                let arrival = &file.seen.arrival;
-                unmatched.push((format!("{}/{}", arrival.place, arrival.path), file.seen));
+        let takers = job.feeds_for(&file.seen.arrival);
+        if takers.is_empty() {
+            let arrival = &file.seen.arrival;
+            unmatched.push((format!("{}/{}", arrival.place, arrival.path), file.seen));
+            continue;
+        }
+        for (at, parts) in takers {
+            if let Some(feed) = feeds.get_mut(at) {
+                feed.files.push(Candidate { parts, ..file.clone() });
             }
         }
     }

@@ -3,23 +3,18 @@
 //! Where rows are only added the order is that of their paths. Where later rows take the place of
 //! earlier ones, the oldest file comes first: by the day in its name, then by when it was modified.
 
-use hypodoke_core::pattern::PartValue;
 use hypodoke_stores::Mode;
 
 use crate::job::{Candidate, Feed};
+use crate::plan::named_moment;
 
 /// What is loaded at a time.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum LoadUnit {
     /// One file by itself, by its place in the list.
     Single(usize),
-    /// The files of one delivery, all or none.
-    Delivery {
-        /// Their places in the list.
-        files: Vec<usize>,
-        /// Others of the same delivery were loaded before.
-        continues: bool,
-    },
+    /// The files of one delivery, all or none, by their places in the list.
+    Delivery(Vec<usize>),
 }
 
 impl LoadUnit {
@@ -27,13 +22,13 @@ impl LoadUnit {
     pub fn files(&self) -> &[usize] {
         match self {
             LoadUnit::Single(at) => std::slice::from_ref(at),
-            LoadUnit::Delivery { files, .. } => files,
+            LoadUnit::Delivery(files) => files,
         }
     }
 }
 
-/// The units in which the new files of a feed are loaded; `old` are those loaded before.
-pub fn load_units(feed: &Feed, old: &[&Candidate], new: &[&Candidate]) -> Vec<LoadUnit> {
+/// The units in which the new files of a feed are loaded.
+pub fn load_units(feed: &Feed, new: &[&Candidate]) -> Vec<LoadUnit> {
     let mut order: Vec<usize> = (0..new.len()).collect();
     if feed.mode == Mode::Append {
         return order.into_iter().map(LoadUnit::Single).collect();
@@ -50,16 +45,7 @@ pub fn load_units(feed: &Feed, old: &[&Candidate], new: &[&Candidate]) -> Vec<Lo
             None => units.push((delivery, vec![at])),
         }
     }
-    let together = |(delivery, files): (Option<String>, Vec<usize>)| {
-        let continues = old.iter().any(|file| delivery_of(file, part) == delivery);
-        LoadUnit::Delivery { files, continues }
-    };
-    units.into_iter().map(together).collect()
-}
-
-/// Whether two files are of one delivery.
-pub fn same_delivery(feed: &Feed, a: &Candidate, b: &Candidate) -> bool {
-    feed.delivery.as_deref().is_some_and(|part| delivery_of(a, part) == delivery_of(b, part))
+    units.into_iter().map(|(_, files)| LoadUnit::Delivery(files)).collect()
 }
 
 fn delivery_of(file: &Candidate, part: &str) -> Option<String> {
@@ -68,23 +54,5 @@ fn delivery_of(file: &Candidate, part: &str) -> Option<String> {
 
 /// The moment in a file's name, if there is one, then when it was modified, then its path.
 fn age(file: &Candidate) -> (i64, i64, String) {
-    (named(file).unwrap_or(i64::MIN), file.seen.arrival.modified, file.seen.arrival.path.clone())
-}
-
-fn named(file: &Candidate) -> Option<i64> {
-    file.parts.iter().find_map(|(_, value)| match value {
-        PartValue::Date(days) => Some(i64::from(*days) * hypodoke_core::spelling::temporal::DAY),
-        PartValue::Timestamp(micros) => Some(*micros),
-        PartValue::Text(_) => None,
-    })
-}
-
-/// The file loaded before that is newer than this one, which has come late: by the day in their
-/// names, or else by when they were modified.
-pub fn overtaken_by<'a>(file: &Candidate, old: &[&'a Candidate]) -> Option<&'a Candidate> {
-    let is_newer = |other: &&Candidate| match (named(other), named(file)) {
-        (Some(theirs), Some(ours)) => theirs > ours,
-        _ => other.seen.arrival.modified > file.seen.arrival.modified,
-    };
-    old.iter().copied().filter(is_newer).max_by_key(|other| age(other))
+    (named_moment(file).unwrap_or(i64::MIN), file.seen.arrival.modified, file.seen.arrival.path.clone())
 }

@@ -1,7 +1,8 @@
 //! What the next load of a feed would do, without doing it.
 
 use hypodoke_core::layout::Layout;
-use hypodoke_stores::{LoadPlan, Store, TableShape};
+use hypodoke_core::names::Lineage;
+use hypodoke_stores::{LoadPlan, LoadRules, Store, TableShape};
 
 use crate::clock;
 use crate::decide::FailReason;
@@ -9,7 +10,7 @@ use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::Silent;
 use crate::job::{Candidate, Feed, FeedFiles};
-use crate::plan::{TableMapping, TableState, TargetState, takes_rows};
+use crate::plan::{TableMapping, TableState, TargetState, file_order, takes_rows};
 use crate::profile::{FileProfile, ProfileOptions, Source, is_virtual, profile_file};
 
 /// What the next load would do.
@@ -42,6 +43,9 @@ pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<F
         if let Some(file) = new.iter().find(|file| file.seen.is_local()) {
             check_header(file, feed, shape)?;
         }
+    }
+    if let Some(file) = new.iter().find(|file| file.seen.is_local()).filter(|_| feed.mode.has_key()) {
+        check_keys(file, feed)?;
     }
     let mut forecast =
         Forecast { new: new.len() as u64, without_lineage: without_lineage(&target, feed), ddl: Vec::new() };
@@ -86,8 +90,10 @@ fn plan_of(
         let lineage = state.lineage(table.head.is_child);
         let Some(layout) = state.layout() else { continue };
         let mut mapping = TableMapping::without_policy(name, &table.head, layout, &table.layout, lineage);
-        mapping.resolve_key(feed).map_err(|reason| EngineError::unloadable(&file.shown, reason))?;
-        tables.push(mapping.plan(feed.mode));
+        mapping
+            .resolve_key(feed, profile.is_virtual)
+            .map_err(|reason| EngineError::unloadable(&file.shown, reason))?;
+        tables.push(mapping.plan(feed));
         let after = TableState::Managed { layout: mapping.fit.layout.clone(), lineage };
         if at == 0 {
             target.main = after;
@@ -105,14 +111,46 @@ fn plan_of(
         replaces: None,
         kind: String::new(),
         began: clock::now(),
-        first_of_delivery: false,
+        order: file_order(feed, file),
+        rules: LoadRules { mode: feed.mode, ..LoadRules::default() },
         sql_before: Vec::new(),
         sql_after: Vec::new(),
         careful: false,
         shape: None,
         resubmits: None,
+        keeps_for: None,
         retracts: false,
     })
+}
+
+/// Whether the sheets and the main table of a file have the columns of their keys: its header tells.
+fn check_keys(file: &Candidate, feed: &Feed) -> Result<(), EngineError> {
+    let source = Source::open(file, feed, false, &[], &Silent)?;
+    // Records that name their own columns tell more when they are read.
+    if source.reader.facts().names_in_records {
+        return Ok(());
+    }
+    let heads = source.reader.tables();
+    let failed = |reason: FailReason| EngineError::unloadable(&file.shown, reason);
+    for (at, head) in heads.iter().enumerate().filter(|(at, _)| *at > 0 || !is_virtual(heads)) {
+        let named = Layout::named(&source.header(at), &feed.namer, &feed.rules_of(&head.path));
+        let judged = TableMapping::without_policy(
+            feed.table_of(&head.path),
+            head,
+            &Layout::default(),
+            &named,
+            Lineage::Rows,
+        );
+        judged.clone().resolve_key(feed, is_virtual(heads)).map_err(failed)?;
+    }
+    let is_there = |path: &String| heads.iter().any(|head| head.path == *path);
+    match feed.keys.iter().find(|(path, _)| !is_there(path)) {
+        Some((path, _)) => {
+            let there = heads.iter().filter(|head| !head.path.is_empty()).map(|head| head.path.clone());
+            Err(failed(FailReason::NoPart { path: path.clone(), there: there.collect() }))
+        }
+        None => Ok(()),
+    }
 }
 
 /// Whether the columns of a file find theirs in a table that somebody else made: its header tells.

@@ -5,7 +5,7 @@ use hypodoke_core::layout::{ColumnRule, Layout};
 use hypodoke_core::names::{MAX_NAME, Namer, cut, match_key};
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::FormatOptions;
-use hypodoke_stores::Mode;
+use hypodoke_stores::{FileEntry, Mode, Vanished};
 
 use super::expectations::Expectations;
 
@@ -26,8 +26,25 @@ pub struct Feed {
     pub mode: Mode,
     /// The columns that tell rows apart, by their names in the file or the table.
     pub key: Vec<String>,
+    /// The columns that tell rows apart of sheets and lists, by their paths, where they have their own.
+    pub keys: Vec<(String, Vec<String>)>,
+    /// Every snapshot of what is nested in records is added, whatever becomes of the records.
+    pub appends_children: bool,
     /// The named part of its pattern whose files are one delivery.
     pub delivery: Option<String>,
+    /// The column whose greatest value says where a file stands among the others.
+    pub order: Option<String>,
+    /// The named part, or the column, that says from when on a row holds.
+    pub valid_from: Option<String>,
+    /// What becomes of keys that a file no longer holds.
+    pub vanished: Vanished,
+    /// The most keys that may vanish with one file, as a share of those there are.
+    pub vanished_at_most: Option<f64>,
+    /// For how many days the rows of its files are kept in the ledger, so that later changes among the
+    /// files can be worked out; as long as is usual if unsaid.
+    pub keep_superseded: Option<u64>,
+    /// It takes files that an earlier feed has taken, too.
+    pub also: bool,
     /// Statements run before the first row of a file.
     pub sql_before: Vec<String>,
     /// Statements run after its last row.
@@ -51,8 +68,11 @@ pub struct Feed {
 /// What becomes of content that was loaded under another name.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum SameContent {
-    /// It is not loaded again.
+    /// Where rows are only added, it is not loaded again, unless the named parts of the paths differ: then
+    /// it is another delivery. In the other modes it is a state like any other, and loaded.
     #[default]
+    ByMode,
+    /// It is not loaded again.
     Skip,
     /// It is.
     Load,
@@ -100,6 +120,41 @@ impl Feed {
     /// A feed of which only the table is known.
     pub fn plain(table: String, format_options: FormatOptions, rules: Vec<ColumnRule>) -> Feed {
         Feed { table, format_options, rules, ..Feed::default() }
+    }
+
+    /// A feed as the ledger tells of it: what was recorded with one of its files, without a configuration.
+    pub fn recorded(entry: &FileEntry) -> Feed {
+        let table = entry.table.clone().unwrap_or_default();
+        let mut feed = Feed { name: entry.feed.clone(), table, ..Feed::default() };
+        let Some(rules) = &entry.rules else { return feed };
+        feed.mode = rules.mode;
+        (feed.vanished, feed.vanished_at_most) = (rules.vanished, rules.vanished_at_most);
+        (feed.order, feed.valid_from) = (rules.order.clone(), rules.valid_from.clone());
+        feed.keep_superseded = (!rules.keeps_rows).then_some(0);
+        for part in rules.tables.iter().filter(|table| !table.key.is_empty()) {
+            match part.path.is_empty() {
+                true => feed.key.clone_from(&part.key),
+                false => feed.keys.push((part.path.clone(), part.key.clone())),
+            }
+        }
+        feed.appends_children = rules.tables.iter().any(|table| table.mode != rules.mode);
+        feed
+    }
+
+    /// The columns that tell rows apart in one of a file's tables: what is nested in records has none,
+    /// unless they are said for it.
+    pub fn key_of(&self, path: &str, is_child: bool) -> &[String] {
+        match self.keys.iter().find(|(known, _)| known == path) {
+            Some((_, key)) => key,
+            None if is_child => &[],
+            None => &self.key,
+        }
+    }
+
+    /// What becomes of the rows of one of a file's tables.
+    pub fn mode_of(&self, path: &str, is_child: bool) -> Mode {
+        let has_own_key = self.keys.iter().any(|(known, _)| known == path);
+        if is_child && self.appends_children && !has_own_key { Mode::Append } else { self.mode }
     }
 
     /// What is said of the columns of one of a file's tables. Columns of a part are named with

@@ -67,6 +67,21 @@ impl Job {
         feeds.find_map(|(at, feed)| feed.parts_of(&arrival.path).map(|parts| (at, parts)))
     }
 
+    /// The feeds that take a file, by their numbers among the feeds, and what its path tells each: the
+    /// first that it fits, and those that take what others have taken, too.
+    pub fn feeds_for(&self, arrival: &Arrival) -> Vec<(usize, Vec<(Part, PartValue)>)> {
+        let mut takers = Vec::new();
+        for (at, source) in self.feeds.iter().enumerate() {
+            if source.place == arrival.place
+                && (takers.is_empty() || source.feed.also)
+                && let Some(parts) = source.parts_of(&arrival.path)
+            {
+                takers.push((at, parts));
+            }
+        }
+        takers
+    }
+
     /// The feed of that name.
     pub fn feed_named(&self, name: &str) -> Option<&FeedSource> {
         self.feeds.iter().find(|source| source.feed.name.as_deref() == Some(name))

@@ -7,7 +7,7 @@ use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
 use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Store, Writer};
 
-use super::pipeline::{self, Interrupted, PipelineResult, Stages};
+use super::pipeline::{self, Interrupted, PipelineResult, RefusedRecords, Stages};
 use super::reconcile::{Reconciled, format_of};
 use super::request::{FileRequest, HeldFile, Loaded, NotLoaded};
 use super::sums;
@@ -17,7 +17,7 @@ use crate::decide::{FailReason, RowFacts, SkipReason, on_rows};
 use crate::error::EngineError;
 use crate::file_format::FileFormat;
 use crate::job::{Control, Feed};
-use crate::plan::{TableMapping, TargetState};
+use crate::plan::{TableMapping, TargetState, file_order, load_rules, table_plans};
 use crate::profile::{Source, control_line};
 use crate::receipt::PartLine;
 
@@ -40,6 +40,8 @@ pub enum Ended {
     Loaded(Box<Loaded>),
     /// Its values are not what the strategy took them for; nothing of it was kept.
     Surprised,
+    /// The database refused parts of these records: they are to be rejected whole. Nothing was kept.
+    Refused(RefusedRecords),
 }
 
 /// One attempt to load a file.
@@ -50,6 +52,8 @@ pub struct Attempt<'a, 'r> {
     pub reconciled: &'a Reconciled,
     /// What it goes by.
     pub strategy: Strategy<'a>,
+    /// Records that are rejected for what the database refused of them before.
+    pub refused: &'a RefusedRecords,
 }
 
 /// What was verified of an attempt before it is committed.
@@ -72,14 +76,17 @@ impl Attempt<'_, '_> {
         mut source: Source<'_>,
     ) -> Result<Ended, NotLoaded> {
         let format = self.format(&source);
-        let plan = self.plan(&source, &format)?;
+        let plan = self.plan(&source, &format, target)?;
         let Some(mut writer) = store.begin_load(&plan)? else {
             return Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile));
         };
-        let result = match self.send(&mut source, writer.as_mut())? {
+        let result = match self.send(&plan, &mut source, writer.as_mut())? {
             Some(result) => result,
             None => return Ok(Ended::Surprised),
         };
+        if !result.refused.is_empty() {
+            return Ok(Ended::Refused(result.refused));
+        }
         let all_values = match self.strategy {
             Strategy::BySample(verification) => match verification.confirmed() {
                 Some(layout) => Some(layout),
@@ -87,7 +94,7 @@ impl Attempt<'_, '_> {
             },
             _ => None,
         };
-        let verified = self.verify(&source, &result, all_values.as_ref())?;
+        let verified = self.verify(&plan, &source, &result, all_values.as_ref())?;
         let finished = writer.finish(&verified.summary)?;
         self.adopt(target, &verified.summary, format);
         Ok(Ended::Loaded(Box::new(self.loaded(&source, result, verified, finished))))
@@ -107,21 +114,29 @@ impl Attempt<'_, '_> {
         format
     }
 
-    fn plan(&self, source: &Source<'_>, format: &FileFormat) -> Result<LoadPlan, NotLoaded> {
+    fn plan(
+        &self,
+        source: &Source<'_>,
+        format: &FileFormat,
+        target: &TargetState,
+    ) -> Result<LoadPlan, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let shape = format.to_json().map_err(|why| EngineError::not_recorded("format", &file.shown, why))?;
         Ok(LoadPlan {
             batch: self.request.batch,
             arrival: file.seen.arrival.clone(),
             feed: feed.name.clone(),
-            tables: self.mappings().iter().map(|mapping| mapping.plan(feed.mode)).collect(),
+            tables: table_plans(feed, target, self.mappings()),
             shape: Some(shape),
             resubmits: None,
+            keeps_for: None,
             retracts: false,
             replaces: self.request.replaces,
             kind: source.kind(),
             began: self.request.began,
-            first_of_delivery: self.request.first_of_delivery,
+            order: file_order(feed, file),
+            rules: load_rules(feed, file, self.mappings())
+                .map_err(|reason| NotLoaded::failed(file, reason))?,
             sql_before: feed.sql_before.clone(),
             sql_after: feed.sql_after.clone(),
             careful: matches!(self.strategy, Strategy::InSmallLots),
@@ -131,6 +146,7 @@ impl Attempt<'_, '_> {
     /// Sends all rows; `None` where a value came that the strategy was not made for.
     fn send(
         &self,
+        plan: &LoadPlan,
         source: &mut Source<'_>,
         writer: &mut dyn Writer,
     ) -> Result<Option<PipelineResult>, NotLoaded> {
@@ -146,7 +162,9 @@ impl Attempt<'_, '_> {
         let stages = Stages {
             casters: casters.map_err(|problem| NotLoaded::failed(file, FailReason::Constraint(problem)))?,
             sums: vec![self.summed()],
+            order: plan.rules.order.as_ref().and_then(|name| self.mappings().first()?.fit.layout.find(name)),
             heads: mappings.iter().map(|mapping| mapping.head.clone()).collect(),
+            refused: self.refused,
             stops_at_surprise: matches!(strategy, Strategy::ByLayout | Strategy::BySample(_)),
             is_refuted: &|| matches!(strategy, Strategy::BySample(verification) if verification.is_refuted()),
             place: &place,
@@ -172,6 +190,7 @@ impl Attempt<'_, '_> {
     /// Holds what came against what the feed expects.
     fn verify(
         &self,
+        plan: &LoadPlan,
         source: &Source<'_>,
         result: &PipelineResult,
         all_values: Option<&Layout>,
@@ -200,6 +219,7 @@ impl Attempt<'_, '_> {
             parts: self.mappings().iter().zip(&result.tables).map(part).collect(),
             ended: clock::now(),
             resubmitted: Vec::new(),
+            order: plan.rules.order.as_ref().map(|_| result.greatest.key()),
         };
         Ok(Verified { summary, notes, footer })
     }
@@ -275,8 +295,14 @@ impl Attempt<'_, '_> {
         finished: Finished,
     ) -> Loaded {
         let Verified { summary, mut notes, footer } = verified;
-        let Finished { file: number, counts } = finished;
+        let Finished { file: number, counts, superseded } = finished;
         notes.extend(counts.note());
+        if superseded {
+            notes.push(
+                "the table holds a newer delivery: its rows are kept, and come when that one is taken out"
+                    .to_owned(),
+            );
+        }
         let totals = result.tables.first().map(|main| main.sums.clone()).unwrap_or_default();
         let columns = self.mappings().first().map(|main| main.fit.layout.columns.as_slice());
         let sum = |(at, sum): (usize, i128)| {
@@ -287,10 +313,11 @@ impl Attempt<'_, '_> {
         Loaded {
             number,
             read: summary.read,
-            loaded: summary.loaded - counts.left_out.min(summary.loaded),
-            rejected: result.rejected,
+            loaded: summary.loaded - counts.left_out.min(summary.loaded) + counts.carried,
+            rejected: result.rejected.saturating_sub(counts.carried),
             left_out: summary.left_out + counts.left_out,
             counts,
+            superseded,
             parts: parts
                 .map(|(mapping, table)| PartLine {
                     table: mapping.table.clone(),

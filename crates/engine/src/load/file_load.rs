@@ -8,6 +8,7 @@ use hypodoke_formats::TableHead;
 use hypodoke_stores::{Store, StoreError};
 
 use super::attempt::{Attempt, Ended, Strategy};
+use super::pipeline::RefusedRecords;
 use super::reconcile::{
     Reconciled, check_width, format_drift, format_of, from_header, from_profile, rename_parts,
 };
@@ -34,7 +35,8 @@ pub fn load_file(
     target: &mut TargetState,
     profile: Option<FileProfile>,
 ) -> Result<Loaded, NotLoaded> {
-    let loaded = isolated(|| FileLoad { store, request }.run(target, profile));
+    let loaded =
+        isolated(|| FileLoad { store, request, refused: RefusedRecords::new() }.run(target, profile));
     loaded.unwrap_or_else(|reason| {
         // What the file had come to before the panic was not kept.
         target.refresh(store, request.feed)?;
@@ -45,6 +47,8 @@ pub fn load_file(
 struct FileLoad<'a, 'r> {
     store: &'a mut dyn Store,
     request: &'a FileRequest<'r>,
+    /// Records some part of which the database has refused.
+    refused: RefusedRecords,
 }
 
 impl<'r> FileLoad<'_, 'r> {
@@ -72,7 +76,7 @@ impl<'r> FileLoad<'_, 'r> {
     /// Loads the file by its header and the tables' layouts; `None` if its values have to be profiled
     /// first.
     fn by_header(&mut self, target: &mut TargetState) -> Result<Option<Loaded>, NotLoaded> {
-        let source = self.open(&target.known_heads(self.request.file))?;
+        let source = self.open(&target.known_heads(self.request.file, self.request.feed))?;
         let Some(mut reconciled) = from_header(self.request, target, &source)? else { return Ok(None) };
         check_width(self.store, self.request, &reconciled.mappings)?;
         if let Some(main) = reconciled.mappings.first_mut() {
@@ -82,7 +86,8 @@ impl<'r> FileLoad<'_, 'r> {
         match self.attempt(target, &reconciled, source, Strategy::ByLayout) {
             Ok(Ended::Loaded(loaded)) => Ok(Some(*loaded)),
             // The profile of the values tells more than the database does.
-            Ok(Ended::Surprised) | Err(NotLoaded::Store(StoreError::RowRefused { .. })) => Ok(None),
+            Ok(Ended::Surprised | Ended::Refused(_))
+            | Err(NotLoaded::Store(StoreError::RowRefused { .. })) => Ok(None),
             Err(not_loaded) => Err(not_loaded),
         }
     }
@@ -101,7 +106,7 @@ impl<'r> FileLoad<'_, 'r> {
         check_width(self.store, self.request, &reconciled.mappings)?;
         self.tell_loading();
         let heads: Vec<_> = reconciled.mappings.iter().map(|mapping| mapping.head.clone()).collect();
-        let source = match Source::cached(file, &mut profile) {
+        let source = match Source::cached(file, feed, &mut profile) {
             Some(source) => source,
             None => self.open(&heads)?,
         };
@@ -111,9 +116,17 @@ impl<'r> FileLoad<'_, 'r> {
             let source = self.open(&heads)?;
             ended = self.attempt(target, &reconciled, source, Strategy::InSmallLots);
         }
+        // A record some part of which the database refuses is rejected whole: the file is loaded without it.
+        while let Ok(Ended::Refused(more)) = ended {
+            self.refused.extend(more);
+            let source = self.open(&heads)?;
+            ended = self.attempt(target, &reconciled, source, Strategy::InSmallLots);
+        }
         match ended? {
             Ended::Loaded(loaded) => Ok(*loaded),
-            Ended::Surprised => Err(NotLoaded::failed(file, FailReason::ChangedWhileRead)),
+            Ended::Refused(_) | Ended::Surprised => {
+                Err(NotLoaded::failed(file, FailReason::ChangedWhileRead))
+            }
         }
     }
 
@@ -124,7 +137,8 @@ impl<'r> FileLoad<'_, 'r> {
         source: Source<'_>,
         strategy: Strategy<'_>,
     ) -> Result<Ended, NotLoaded> {
-        Attempt { request: self.request, reconciled, strategy }.run(self.store, target, source)
+        let (request, refused) = (self.request, &self.refused);
+        Attempt { request, reconciled, strategy, refused }.run(self.store, target, source)
     }
 
     fn open(&self, known: &[TableHead]) -> Result<Source<'r>, EngineError> {
@@ -133,8 +147,10 @@ impl<'r> FileLoad<'_, 'r> {
 
     fn profile(&self, target: &TargetState) -> Result<FileProfile, EngineError> {
         let FileRequest { file, feed, listener, .. } = self.request;
-        let lists = target.known_heads(file).into_iter().filter(|head| head.is_child).map(|head| head.path);
-        let hints = target.hints().with_lists(lists);
+        let heads = target.known_heads(file, feed).into_iter().skip(1);
+        let (lists, sheets): (Vec<_>, Vec<_>) = heads.partition(|head| head.is_child);
+        let paths = |heads: Vec<TableHead>| heads.into_iter().map(|head| head.path);
+        let hints = target.hints().with_lists(paths(lists)).with_sheets(paths(sheets));
         profile_file(file, feed, ProfileOptions::before_load(), &hints, *listener)
     }
 

@@ -4,6 +4,7 @@
 mod attempt;
 mod context;
 mod file_load;
+mod greatest;
 mod pipeline;
 mod reconcile;
 mod request;
@@ -11,7 +12,7 @@ mod speculative;
 mod sums;
 mod verification;
 
-pub use context::{Connections, LoadContext, StopSignal};
+pub use context::{Connections, KeepRows, LoadContext, StopSignal};
 pub use file_load::load_file;
 pub use request::{FileRequest, HeldFile, Loaded, NotLoaded};
 pub use speculative::LARGE;

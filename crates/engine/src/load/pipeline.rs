@@ -1,14 +1,16 @@
 //! The pipeline of one file: reading, casting and sending, each on a thread of its own, over batches
 //! that go round and are filled again.
 
+use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
-use hypodoke_core::cast::{Caster, Rows, Unmet, settle};
+use hypodoke_core::cast::{Caster, Reject, Rows, Unmet, settle};
 use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
 use hypodoke_formats::{ReadError, RecordReader, TableHead};
 use hypodoke_stores::{StoreError, Writer};
 
+use super::greatest::Greatest;
 use super::sums;
 use crate::isolate::helping;
 
@@ -42,7 +44,14 @@ pub struct PipelineResult {
     pub tables: Vec<TableResult>,
     /// Records rejected.
     pub rejected: u64,
+    /// The greatest value of the column that says where the file stands.
+    pub greatest: Greatest,
+    /// Records some part of which the database refused, by their lines, with the reason.
+    pub refused: RefusedRecords,
 }
+
+/// Records that the database refuses for what is nested in them, by their lines, with the reason.
+pub type RefusedRecords = HashMap<u64, String>;
 
 /// Why the pipeline stopped.
 #[derive(Debug)]
@@ -64,6 +73,10 @@ pub struct Stages<'a> {
     pub heads: Vec<TableHead>,
     /// For each table, the columns whose sums are wanted.
     pub sums: Vec<Vec<usize>>,
+    /// The column of the main table that says where the file stands.
+    pub order: Option<usize>,
+    /// Records that are rejected for what the database refused of them before.
+    pub refused: &'a RefusedRecords,
     /// The first surprise stops it.
     pub stops_at_surprise: bool,
     /// Whether it is known by now that the rows will not be kept.
@@ -79,6 +92,10 @@ struct Batch {
     rows: Vec<Rows>,
     /// For each table, the columns whose sums are wanted.
     sums: Vec<Vec<usize>>,
+    /// The column of the main table that says where the file stands.
+    order: Option<usize>,
+    /// Which of the tables hold what is nested in records.
+    is_child: Vec<bool>,
     /// A table or column came that was not known.
     strange: bool,
 }
@@ -104,6 +121,12 @@ impl Batch {
         if self.sums.len() != stages.sums.len() {
             self.sums.clone_from(&stages.sums);
         }
+        self.order = stages.order;
+        if self.is_child.len() != stages.heads.len() {
+            // Rows of a list that hangs on no record are rows by themselves.
+            let hang = stages.heads.first().is_some_and(|main| !main.names.is_empty());
+            self.is_child = stages.heads.iter().map(|head| head.is_child && hang).collect();
+        }
         for ((caster, rows), records) in stages.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records)
         {
             std::mem::swap(&mut rows.records, records);
@@ -117,6 +140,7 @@ impl Batch {
         if self.rows.len() > 1 {
             let paths: Vec<String> = stages.heads.iter().map(|head| head.path.clone()).collect();
             settle(&mut self.rows, &paths);
+            self.refuse(stages.refused);
         }
         for (table, rows) in self.rows.iter_mut().enumerate() {
             for reject in &mut rows.rejects {
@@ -139,12 +163,39 @@ impl Batch {
                 figures.sums.resize(columns.len(), 0);
                 sums::add(rows, columns, &mut figures.sums);
             }
+            if let Some(column) = self.order.filter(|_| at == 0) {
+                result.greatest.add(rows, column);
+            }
             result.rejected += rows.rejects.len() as u64;
+            let is_child = self.is_child.get(at).copied().unwrap_or_default();
+            if is_child {
+                let reason = |reject: &Reject| format!("in what is nested in it: {}", reject.reason);
+                let parts = rows.rejects.iter().skip(rejects).map(|reject| (reject.line, reason(reject)));
+                result.refused.extend(parts);
+            }
             if at == 0 && rows.rejects.len() > rejects && self.rows.len() > 1 {
                 self.drop_refused(rejects);
             }
         }
         Ok(())
+    }
+
+    /// Rejects records some part of which the database has refused.
+    fn refuse(&mut self, refused: &RefusedRecords) {
+        if refused.is_empty() {
+            return;
+        }
+        let Some(main) = self.rows.first_mut() else { return };
+        let before = main.rejects.len();
+        let is_refused = |index: &usize| refused.contains_key(&main.line(*index));
+        let found: Vec<usize> = (0..main.len()).filter(is_refused).collect();
+        for index in found.into_iter().rev() {
+            let reason = refused.get(&main.line(index)).cloned().unwrap_or_default();
+            let reject = main.refuse(index, None, reason);
+            main.rejects.push(reject);
+            main.kept.remove(index);
+        }
+        self.drop_refused(before);
     }
 
     /// What the database refused of the main table takes its children with it.

@@ -1,6 +1,6 @@
 //! How a file's columns go into its tables, or why it is held: by its header alone, or by its profile.
 
-use hypodoke_core::drift::{Change, Drift, Policy, RenamedColumn, judge};
+use hypodoke_core::drift::{Action, Change, Drift, MissingSheet, Policy, RenamedColumn, judge};
 use hypodoke_core::evidence::FormatHint;
 use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
@@ -75,6 +75,12 @@ pub fn from_header(
         }
     }
     let heads = source.reader.tables();
+    // A sheet that is missing is drift.
+    let is_there = |path: &str| heads.iter().any(|head| head.path == path);
+    let mut sheets = target.parts.iter().filter(|(_, state)| state.lineage(true) != Lineage::Children);
+    if sheets.any(|(part, _)| !is_there(&part.path)) {
+        return Ok(None);
+    }
     let mut mappings = Vec::new();
     for (at, head) in heads.iter().enumerate() {
         let named = Layout::named(&source.header(at), &feed.namer, &feed.rules_of(&head.path));
@@ -94,7 +100,9 @@ pub fn from_header(
         let Some(mut mapping) = TableMapping::from_header(table, head, state, &named, feed) else {
             return Ok(None);
         };
-        mapping.resolve_key(feed).map_err(|reason| NotLoaded::failed(request.file, reason))?;
+        mapping
+            .resolve_key(feed, is_virtual(heads))
+            .map_err(|reason| NotLoaded::failed(request.file, reason))?;
         mappings.push(mapping);
     }
     Ok(Some(Reconciled { mappings, by_place: None }))
@@ -206,6 +214,7 @@ impl Reconciler<'_, '_> {
         let (file, feed) = (self.request.file, self.request.feed);
         let failed = |reason: FailReason| NotLoaded::failed(file, reason);
         let mut all: Vec<TableMapping> = Vec::new();
+        self.note_missing_sheets(target, profile);
         for (at, table) in profile.tables.iter().enumerate() {
             let (name, state) = if at == 0 {
                 (feed.table.clone(), &target.main)
@@ -231,7 +240,7 @@ impl Reconciler<'_, '_> {
                 }
             };
             mapping.open = left_open(table, state);
-            mapping.resolve_key(feed).map_err(failed)?;
+            mapping.resolve_key(feed, profile.is_virtual).map_err(failed)?;
             all.push(mapping);
         }
         Ok(all)
@@ -285,6 +294,26 @@ impl Reconciler<'_, '_> {
         }
         self.held.extend(judged.held.drain(..).map(HoldReason::Change));
         Ok(TableMapping::from_profile(name, &table.head, judged, &file, lineage))
+    }
+
+    /// Sheets of the tables that the file lacks.
+    fn note_missing_sheets(&mut self, target: &TargetState, profile: &FileProfile) {
+        if profile.facts.family != "workbook" {
+            return;
+        }
+        let is_there = |path: &str| profile.tables.iter().any(|table| table.head.path == path);
+        for (part, state) in &target.parts {
+            if state.lineage(true) == Lineage::Children || is_there(&part.path) {
+                continue;
+            }
+            let path = part.path.clone();
+            let is_held = self.request.feed.policy.missing_sheet == MissingSheet::Hold;
+            let action = if is_held { Action::Held } else { Action::Noted };
+            self.drift.push(Drift { change: Change::MissingSheet { column: path.clone() }, action });
+            if is_held {
+                self.held.push(HoldReason::MissingSheet { path });
+            }
+        }
     }
 
     /// A sheet or a nested list that the tables know nothing of.

@@ -27,8 +27,6 @@ pub struct FileRequest<'a> {
     pub listener: &'a dyn Listener,
     /// When it was begun: microseconds since 1970.
     pub began: i64,
-    /// It is the first file of a delivery.
-    pub first_of_delivery: bool,
     /// What there is to say of it before it is read.
     pub remarks: Vec<String>,
     /// How many records the files before had, for what is usual.
@@ -52,7 +50,6 @@ impl<'a> FileRequest<'a> {
             replaces: None,
             listener,
             began: clock::now(),
-            first_of_delivery: false,
             remarks: Vec::new(),
             rows_before: &[],
             sum_all: false,
@@ -154,6 +151,8 @@ pub struct Loaded {
     pub left_out: u64,
     /// What became of the rows in their tables.
     pub counts: Counts,
+    /// A newer delivery is in the table: its rows are kept, and would be again without that one.
+    pub superseded: bool,
     /// What went to its other tables.
     pub parts: Vec<PartLine>,
     /// The file in a few words.

@@ -9,6 +9,7 @@
 use hypodoke_stores::{Store, StoreError};
 
 use super::attempt::{Attempt, Ended, Strategy};
+use super::pipeline::RefusedRecords;
 use super::reconcile::{Reconciled, check_width, from_profile};
 use super::request::{FileRequest, Loaded, NotLoaded};
 use super::verification::{ConcludeOnDrop, Verification, agree};
@@ -62,7 +63,8 @@ pub fn load_by_sample(
     let (profile, ended) = std::thread::scope(|scope| {
         let profiling = scope.spawn(|| helping(|| profile_all(request, &sample.profile, &verification)));
         let strategy = Strategy::BySample(&verification);
-        let attempt = Attempt { request, reconciled: &sample.reconciled, strategy };
+        let refused = RefusedRecords::new();
+        let attempt = Attempt { request, reconciled: &sample.reconciled, strategy, refused: &refused };
         let ended = attempt.run(store, &mut sample.target, source);
         (profiling.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), ended)
     });
@@ -74,7 +76,7 @@ pub fn load_by_sample(
         // What is wrong with a file that was understood is wrong with it however it is loaded.
         Err(NotLoaded::Failed(error)) if !verification.is_refuted() => Err(error.into()),
         // The profile of the values tells more than the database does.
-        Ok(Ended::Surprised)
+        Ok(Ended::Surprised | Ended::Refused(_))
         | Err(NotLoaded::Store(StoreError::RowRefused { .. }) | NotLoaded::Failed(_)) => {
             Ok(Speculation::Undone(Box::new(profile?)))
         }

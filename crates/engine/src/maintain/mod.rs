@@ -2,8 +2,6 @@
 //! their rejects exported and resubmitted.
 
 mod corrected;
-mod dry_run;
-mod find;
 mod rejects;
 mod replay;
 mod resubmit;
@@ -11,8 +9,6 @@ mod retract;
 mod settle;
 mod tally;
 
-pub use dry_run::DryRunStore;
-pub use find::{Finder, FoundFile};
 pub use rejects::{ExportedReject, RejectGroup, export, exported, reject_groups};
 pub use replay::{Replay, plan_replay};
 pub use resubmit::{FeedOfEntry, Resubmission, candidate_of, resubmit};

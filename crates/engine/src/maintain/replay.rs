@@ -1,12 +1,11 @@
 //! Files loaded again, in the place of the rows there are.
 
-use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileEntry, FileQuery, Mode, Store};
+use hypodoke_stores::FileEntry;
 
-use super::find::{Finder, FoundFile};
-use crate::discover::{Window, same_delivery};
-use crate::error::{AgainProblem, EngineError};
+use crate::discover::Window;
+use crate::error::EngineError;
 use crate::job::FeedFiles;
+use crate::sources::{Finder, FoundFile};
 
 /// What a replay would load.
 #[derive(Clone, Debug, Default)]
@@ -28,9 +27,8 @@ impl Replay {
 ///
 /// # Errors
 ///
-/// A place cannot be listed, or a table holds a newer delivery than that of a file.
+/// A place cannot be listed.
 pub fn plan_replay(
-    store: &mut dyn Store,
     finder: &mut Finder,
     entries: &[FileEntry],
     window: Window,
@@ -48,9 +46,6 @@ pub fn plan_replay(
         if !window.contains(&found.file) || replay.feeds.iter().any(is_there) {
             continue;
         }
-        if found.feed.mode == Mode::Replace {
-            check_delivery(store, finder, &found)?;
-        }
         let FoundFile { feed, file } = found;
         match replay.feeds.iter_mut().find(|known| known.feed.table == feed.table) {
             Some(known) => known.files.push(file),
@@ -58,19 +53,4 @@ pub fn plan_replay(
         }
     }
     Ok(replay)
-}
-
-/// A table that holds one delivery at a time takes no file of an earlier one in beside it.
-fn check_delivery(store: &mut dyn Store, finder: &mut Finder, found: &FoundFile) -> Result<(), EngineError> {
-    let (table, outcome) = (Some(found.feed.table.clone()), Some(Outcome::Loaded));
-    let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
-    let Some(newest) = store.files(&query)?.into_iter().next() else { return Ok(()) };
-    let arrival = &found.file.seen.arrival;
-    let is_it = newest.arrival.path == arrival.path && newest.arrival.place == arrival.place;
-    let other = finder.find(&newest)?;
-    if is_it || other.is_some_and(|other| same_delivery(&found.feed, &found.file, &other.file)) {
-        return Ok(());
-    }
-    let (path, table) = (found.file.shown.clone(), found.feed.table.clone());
-    Err(AgainProblem::NewerDelivery { path, table, newer: newest.arrival.path }.into())
 }

@@ -8,14 +8,17 @@ use std::path::{Path, PathBuf};
 use hypodoke_core::cast::Rows;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
+use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_core::record::{Field, Records};
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_places::Seen;
-use hypodoke_stores::{FileEntry, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store};
+use hypodoke_stores::{
+    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store, TablePlan,
+};
 
 use super::corrected::{CorrectedRow, read_corrected};
-use super::find::FoundFile;
 use super::rejects::{RECORD, format_of, names_of};
+use super::retract::{planned_tables, rules_of};
 use crate::clock;
 use crate::decide::FailReason;
 use crate::error::{EngineError, NotOpen, ResubmitProblem};
@@ -23,6 +26,7 @@ use crate::file_format::FileFormat;
 use crate::job::Candidate;
 use crate::plan::{TableMapping, TableState, TargetState};
 use crate::profile::header;
+use crate::sources::FoundFile;
 
 /// What came of corrected rows.
 #[derive(Clone, Debug, Default)]
@@ -65,10 +69,12 @@ pub fn resubmit(
     Ok(done)
 }
 
-/// A file of the ledger as the engine names files. Its path tells no parts.
+/// A file of the ledger as the engine names files, with the parts of its path as they were recorded.
 pub fn candidate_of(entry: &FileEntry) -> Candidate {
     let file = PathBuf::from(&entry.arrival.path);
-    Candidate::of(Seen::local(entry.arrival.clone(), file))
+    let parts = entry.rules.iter().flat_map(|rules| &rules.parts);
+    let parts = parts.map(|(name, text)| (Part::plain(name), PartValue::Text(text.clone()))).collect();
+    Candidate { parts, ..Candidate::of(Seen::local(entry.arrival.clone(), file)) }
 }
 
 /// The rows by the files they came from, each checked to be a reject still.
@@ -175,7 +181,12 @@ impl OfFile<'_> {
             }
         }
         for (sheet, rows) in groups {
-            let Some(of_table) = self.table_of(sheet) else { continue };
+            let Some(of_table) = self.table_of(sheet.clone()) else {
+                let sheet = sheet.unwrap_or_default();
+                let why = format!("the tables know no sheet `{sheet}` any more");
+                done.refused.extend(rows.iter().map(|(reject, _)| (reject.reject, why.clone())));
+                continue;
+            };
             self.load_rows(store, of_table, rows, done)?;
         }
         Ok(())
@@ -213,11 +224,12 @@ impl OfFile<'_> {
         let mut caster = caster.map_err(|problem| unloadable(FailReason::Constraint(problem)))?;
         let mut batch = Rows { records, ..Rows::default() };
         caster.cast(&mut batch);
-        let plan = self.plan(&mapping);
+        let plan = self.plan(store, &mapping)?;
+        let at = plan.tables.iter().position(|table| table.table == of_table.table).unwrap_or_default();
         let loader = store.begin_load(&plan)?;
         let mut loader = loader.ok_or_else(|| self.other_columns(&of_table.table))?;
-        loader.rows(0, &mut batch)?;
-        let refused = refused_rows(&batch);
+        loader.rows(at, &mut batch)?;
+        let refused = refused_rows(&batch, rows.len());
         let is_loaded = |at: usize| u32::try_from(at).is_ok_and(|at| !refused.contains_key(&at));
         let own = rows.iter().enumerate().filter(|(at, _)| is_loaded(*at));
         let resubmitted: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
@@ -227,6 +239,7 @@ impl OfFile<'_> {
             loaded,
             resubmitted,
             parts: vec![PartSummary { read: 0, loaded, layout }],
+            order: None,
             ended: clock::now(),
             ..FileSummary::default()
         })?;
@@ -255,27 +268,42 @@ impl OfFile<'_> {
         };
         let mut mapping = mapping.with_formats(&self.format.formats);
         mapping.drift.clear();
-        mapping.resolve_key(feed).map_err(unloadable)?;
+        let is_alone = !head.is_child && !head.path.is_empty();
+        mapping.resolve_key(feed, is_alone).map_err(unloadable)?;
         Ok(mapping)
     }
 
-    fn plan(&self, mapping: &TableMapping) -> LoadPlan {
-        LoadPlan {
+    fn plan(&self, store: &mut dyn Store, mapping: &TableMapping) -> Result<LoadPlan, EngineError> {
+        let feed = &self.found.feed;
+        let rules = rules_of(feed, self.entry);
+        let own = mapping.plan(feed);
+        let mut tables = vec![own.clone()];
+        if !rules.tables.is_empty() {
+            tables = planned_tables(store, feed, self.target, &rules)?;
+            // Its layout has what the rows' cells are.
+            for table in tables.iter_mut().filter(|table| table.table == own.table) {
+                let key = if table.key.is_empty() { own.key.clone() } else { std::mem::take(&mut table.key) };
+                *table = TablePlan { mode: table.mode, key, ..own.clone() };
+            }
+        }
+        Ok(LoadPlan {
             batch: self.entry.batch,
             arrival: self.entry.arrival.clone(),
             feed: self.entry.feed.clone(),
-            tables: vec![mapping.plan(self.found.feed.mode)],
+            tables,
             replaces: None,
             kind: self.entry.kind.clone().unwrap_or_default(),
             began: clock::now(),
-            first_of_delivery: false,
+            order: FileOrder::default(),
+            rules,
             sql_before: Vec::new(),
             sql_after: Vec::new(),
             careful: true,
             shape: None,
             resubmits: Some(self.entry.file),
+            keeps_for: None,
             retracts: false,
-        }
+        })
     }
 
     /// Records of corrected JSON, each of which has to be a record still, and the names of their columns.
@@ -320,12 +348,18 @@ impl OfFile<'_> {
 }
 
 /// The rows that were refused, by their places in the batch, with why.
-fn refused_rows(batch: &Rows) -> HashMap<u32, String> {
+fn refused_rows(batch: &Rows, rows: usize) -> HashMap<u32, String> {
     let words = |reject: &hypodoke_core::cast::Reject| {
         let column = reject.column.as_ref().map(|column| format!("{column}: ")).unwrap_or_default();
         (reject.record, format!("{column}{}", reject.reason))
     };
-    batch.rejects.iter().map(words).collect()
+    let mut refused: HashMap<u32, String> = batch.rejects.iter().map(words).collect();
+    for record in (0..rows).filter_map(|record| u32::try_from(record).ok()) {
+        if !batch.kept.contains(&record) {
+            refused.entry(record).or_insert_with(|| "the feed's `keep` leaves it out".to_owned());
+        }
+    }
+    refused
 }
 
 /// Records of the fields that a corrected row has under the names of its file.

@@ -3,8 +3,6 @@
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{DecisionEntry, FileEntry, Store};
 
-use super::dry_run::DryRunStore;
-use super::find::FoundFile;
 use crate::batch::loaded_line;
 use crate::clock;
 use crate::decide::{HoldReason, Settlement};
@@ -13,6 +11,8 @@ use crate::event::Silent;
 use crate::load::{FileRequest, NotLoaded, load_file};
 use crate::plan::TargetState;
 use crate::receipt::ReceiptLine;
+use crate::sources::DryRunStore;
+use crate::sources::FoundFile;
 
 /// Who decided, and why.
 #[derive(Clone, Debug, Default)]

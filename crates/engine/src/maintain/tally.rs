@@ -6,19 +6,20 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::count;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
-use hypodoke_stores::{FileEntry, FileFigures, Mode, Store};
+use hypodoke_stores::{
+    Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, Store, newest_delivery,
+};
 use serde::Serialize;
 
-use super::dry_run::DryRunStore;
-use super::find::{Finder, FoundFile};
+use super::retract::planned_tables;
 use crate::decide::Settlement;
 use crate::discover::settlement_of;
 use crate::error::EngineError;
 use crate::event::Listener;
-use crate::file_format::FileFormat;
-use crate::job::{Candidate, Feed};
-use crate::load::{FileRequest, Loaded, NotLoaded, exact_sum, load_file, scale_of};
+use crate::job::Feed;
+use crate::load::{Loaded, exact_sum, scale_of};
 use crate::plan::{TableState, TargetState};
+use crate::sources::{DryRunStore, Finder, read_again};
 
 /// How a file's figures stand to one another.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -86,6 +87,18 @@ pub struct TallyRun<'a> {
     settlements: HashMap<(String, String, String), (Arrival, Settlement)>,
     /// Per table, what of each file is in it.
     tables: HashMap<String, Option<Counted>>,
+    /// Per main table, what should be in its tables, where that can be worked out.
+    expected: HashMap<String, Expected>,
+}
+
+/// What should be in the tables of a feed.
+#[derive(Default)]
+struct Expected {
+    mode: Mode,
+    /// By the rows that are kept of its files, where they are of all.
+    comparison: Option<Comparison>,
+    /// Where a table holds one delivery at a time, the files of it.
+    newest: Vec<i64>,
 }
 
 /// What is in a table.
@@ -112,10 +125,19 @@ impl<'a> TallyRun<'a> {
             let key = (entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table);
             settlements.insert(key, (entry.arrival, settlement));
         }
-        Ok(TallyRun { store, finder, listener, quick, settlements, tables: HashMap::new() })
+        Ok(TallyRun {
+            store,
+            finder,
+            listener,
+            quick,
+            settlements,
+            tables: HashMap::new(),
+            expected: HashMap::new(),
+        })
     }
 
-    /// The figures of one file whose rows are in a table.
+    /// The figures of one file whose rows are in a table, or would be without a newer delivery; `mode` is
+    /// that of its feed, where the ledger does not say it.
     pub fn tally(&mut self, entry: &FileEntry, mode: Mode) -> Result<TallyLine, EngineError> {
         let table = entry.table.clone().unwrap_or_default();
         let mut line = TallyLine {
@@ -137,11 +159,95 @@ impl<'a> TallyRun<'a> {
             ));
         }
         self.count_table(&table)?;
-        self.against_table(entry, mode, &mut line)?;
+        self.work_out(&table, entry, mode)?;
+        self.against_table(entry, &mut line)?;
+        self.name_differing(entry, &mut line);
         if !self.quick {
             self.against_source(entry, &mut line)?;
         }
         Ok(line)
+    }
+
+    /// Works out what should be in the tables that a file's main table stands for.
+    fn work_out(&mut self, table: &str, entry: &FileEntry, mode: Mode) -> Result<(), EngineError> {
+        if self.expected.contains_key(table) {
+            return Ok(());
+        }
+        let query = FileQuery { table: Some(table.to_owned()), ..FileQuery::default() };
+        let mut entries = self.store.files(&query)?;
+        entries.retain(|entry| entry.outcome.counts() && entry.replaced_by.is_none());
+        let rules = entries.iter().find_map(|entry| entry.rules.clone()).or_else(|| entry.rules.clone());
+        let mode = rules.as_ref().map_or(mode, |rules| rules.mode);
+        let mut expected = Expected { mode, ..Expected::default() };
+        if mode == Mode::Replace {
+            expected.newest = newest_delivery(&entries);
+        }
+        if let (Some(rules), true) = (rules, mode.has_key()) {
+            let feed = Feed { table: table.to_owned(), mode, ..Feed::default() };
+            let target = TargetState::of(self.store, &feed)?;
+            let tables = planned_tables(self.store, &feed, &target, &rules)?;
+            expected.comparison = self.store.compare(&tables, &rules)?;
+        }
+        self.expected.insert(table.to_owned(), expected);
+        Ok(())
+    }
+
+    /// How many rows of a file should be in one of its tables, and whether that is known for sure;
+    /// `loaded` is how many were loaded into it.
+    fn expected(&self, entry: &FileEntry, table: &str, loaded: u64) -> (u64, bool) {
+        let main = entry.table.as_deref().unwrap_or_default();
+        let Some(expected) = self.expected.get(main) else { return (loaded, true) };
+        if let Some(comparison) = &expected.comparison {
+            let rows = comparison.expected.get(&(table.to_owned(), entry.file));
+            return (rows.copied().unwrap_or_default(), true);
+        }
+        match expected.mode {
+            Mode::Append => (loaded, true),
+            Mode::Replace if expected.newest.contains(&entry.file) => (loaded, true),
+            Mode::Replace => (0, true),
+            _ if table == main => (entry.counts.inserted + entry.counts.updated, false),
+            _ => (loaded, false),
+        }
+    }
+
+    /// Names the rows of a file that are not as its files say.
+    fn name_differing(&self, entry: &FileEntry, line: &mut TallyLine) {
+        let comparison = self.expected.get(&line.table).and_then(|expected| expected.comparison.as_ref());
+        let Some(comparison) = comparison else { return };
+        let named = |rows: &[RowOfFile]| {
+            let own = rows.iter().filter(|row| row.file == entry.file);
+            own.map(|row| format!("{} of {}", row.line, row.table)).collect::<Vec<_>>()
+        };
+        let (missing, strange) = (named(&comparison.missing), named(&comparison.strange));
+        if !missing.is_empty() {
+            line.differs(format!("not in the table as the files say: line {}", missing.join(", line ")));
+        }
+        if !strange.is_empty() {
+            line.differs(format!("changed or added by somebody else: line {}", strange.join(", line ")));
+        }
+        if !missing.is_empty() || !strange.is_empty() {
+            line.remark(&format!(
+                "what somebody else has changed is left alone: delete those rows by hand, then `hypodoke retract {0}` and `hypodoke replay {0}` bring back what the files say",
+                line.path
+            ));
+        }
+    }
+
+    /// How many rows there are in all the tables of the files that were tallied, whoever put them there.
+    ///
+    /// # Errors
+    ///
+    /// The database does not answer.
+    pub fn rows_in_tables(&mut self) -> Result<u64, EngineError> {
+        let mut all = 0;
+        for table in self.tables.keys() {
+            // What is nested in records is part of their rows.
+            let shape = self.store.table(table)?;
+            if shape.is_some_and(|shape| shape.lineage != Lineage::Children) {
+                all += self.store.count_rows(table)?;
+            }
+        }
+        Ok(all)
     }
 
     fn count_table(&mut self, table: &str) -> Result<(), EngineError> {
@@ -169,47 +275,45 @@ impl<'a> TallyRun<'a> {
     }
 
     /// Holds the ledger's figures against the table's.
-    fn against_table(
-        &mut self,
-        entry: &FileEntry,
-        mode: Mode,
-        line: &mut TallyLine,
-    ) -> Result<(), EngineError> {
+    fn against_table(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), EngineError> {
         let parts = self.store.parts(entry.file)?;
         let Some(Some(counted)) = self.tables.get(&line.table) else {
             if parts.is_empty() {
                 line.remark("the table has no column that leads back to files, so its rows are not counted");
             } else {
-                line.in_table = Some(self.against_parts(&parts, line)?);
+                line.in_table = Some(self.against_parts(entry, &parts, line)?);
             }
             return Ok(());
         };
         let found = counted.files.get(&entry.file).map_or(0, |figures| figures.rows);
         line.in_table = Some(found);
-        let expected = match mode {
-            Mode::Append | Mode::Replace => entry.loaded,
-            _ => entry.counts.inserted + entry.counts.updated,
-        };
-        if found < expected && mode.has_key() {
+        let (expected, is_sure) = self.expected(entry, &line.table, entry.loaded);
+        let is_delivery = self.expected.get(&line.table).is_some_and(|known| known.mode == Mode::Replace);
+        if found < expected && !is_sure {
             line.explained(format!("{} taken over by later files", count::rows(expected - found)));
-        } else if found == 0 && expected > 0 && mode == Mode::Replace {
-            line.explained("a newer delivery took its place".to_owned());
         } else if found != expected {
             let (word, by) =
                 if found < expected { ("fewer", expected - found) } else { ("more", found - expected) };
             line.differs(format!("{} {word} in the table than were loaded", count::rows(by)));
-        } else if expected != entry.loaded {
-            line.explained(format!(
-                "{} were there just so",
-                count::rows(entry.loaded.saturating_sub(expected))
-            ));
+        } else if is_delivery && expected == 0 && entry.loaded > 0 {
+            line.explained("a newer delivery took its place".to_owned());
+        } else if expected < entry.loaded {
+            let others = entry.loaded - expected;
+            let same = others.min(entry.counts.unchanged);
+            if same > 0 {
+                line.explained(format!("{} were there just so", count::rows(same)));
+            }
+            if others > same {
+                line.explained(format!("{} taken over by later files", count::rows(others - same)));
+            }
         }
-        self.against_parts(&parts, line).map(|_| ())
+        self.against_parts(entry, &parts, line).map(|_| ())
     }
 
     /// The rows of sheets and lists, each in a table of its own; gives how many there are.
     fn against_parts(
         &mut self,
+        entry: &FileEntry,
         parts: &[hypodoke_stores::PartEntry],
         line: &mut TallyLine,
     ) -> Result<u64, EngineError> {
@@ -219,13 +323,14 @@ impl<'a> TallyRun<'a> {
             let Some(Some(counted)) = self.tables.get(&part.table) else { continue };
             let found = counted.files.get(&part.file).map_or(0, |figures| figures.rows);
             all += found;
-            if found != part.loaded {
-                line.differs(format!(
-                    "{}: {} in the table, {} loaded",
-                    part.table,
-                    count::rows(found),
-                    count::number(part.loaded)
-                ));
+            let (expected, is_sure) = self.expected(entry, &part.table, part.loaded);
+            let (found, shown) = (found, count::rows(found));
+            if found != expected && is_sure {
+                let expected = count::number(expected);
+                line.differs(format!("{}: {shown} in the table, {expected} by its files", part.table));
+            } else if found != part.loaded {
+                let loaded = count::number(part.loaded);
+                line.explained(format!("{}: {shown} in the table, {loaded} loaded", part.table));
             }
         }
         Ok(all)
@@ -233,17 +338,21 @@ impl<'a> TallyRun<'a> {
 
     /// Reads the source again, where it still is what was loaded.
     fn against_source(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), EngineError> {
-        let Some(FoundFile { feed, file }) = self.finder.find(entry)? else {
+        let Some(found) = self.finder.find(entry)? else {
             line.remark("the source is not there any more, or in no place of the configuration");
             return Ok(());
         };
-        if !file.seen.arrival.looks_like(&entry.arrival) {
+        if !found.file.seen.arrival.looks_like(&entry.arrival) {
             line.remark("the source has changed since; the next load takes it in");
             return Ok(());
         }
         let corrected = self.store.rejects(entry.file, usize::MAX >> 1)?;
         let corrected = corrected.iter().filter(|reject| reject.corrected.is_some()).count() as u64;
-        let loaded = match self.read_again(entry, &feed, &file)? {
+        let key = (entry.arrival.place.clone(), entry.arrival.path.clone(), found.feed.table.clone());
+        let settled = self.settlements.get(&key).filter(|(arrival, _)| arrival.looks_like(&entry.arrival));
+        let settlement = settled.map(|(_, settlement)| settlement);
+        let dry = DryRunStore::on(self.store);
+        let loaded = match read_again(dry, entry, &found, settlement, self.listener)? {
             Ok(loaded) => loaded,
             Err(why) => {
                 line.differs(format!("the source cannot be read as it was: {why}"));
@@ -272,7 +381,7 @@ impl<'a> TallyRun<'a> {
             ));
             return Ok(());
         }
-        let whole = line.in_table == Some(entry.loaded) && feed.mode != Mode::InsertNew;
+        let whole = line.in_table == Some(entry.loaded) && found.feed.mode != Mode::InsertNew;
         if whole && loaded.loaded == entry.loaded {
             self.compare_sums(entry, &loaded, line);
         }
@@ -302,38 +411,6 @@ impl<'a> TallyRun<'a> {
                 same,
             });
         }
-    }
-
-    /// The source cast once more, and nothing of it kept.
-    fn read_again(
-        &mut self,
-        entry: &FileEntry,
-        feed: &Feed,
-        file: &Candidate,
-    ) -> Result<Result<Loaded, String>, EngineError> {
-        let mut store = DryRunStore::on(self.store);
-        let mut target = TargetState::of(&mut store, feed)?;
-        let key = (entry.arrival.place.clone(), entry.arrival.path.clone(), feed.table.clone());
-        let settled = self.settlements.get(&key).filter(|(arrival, _)| arrival.looks_like(&entry.arrival));
-        let mut feed = match settled {
-            Some((_, settlement)) => settlement.applied(feed, target.main.layout()),
-            None => feed.clone(),
-        };
-        // What was taken in then is no question now.
-        feed.policy = feed.policy.letting_all_through();
-        feed.expect = Default::default();
-        target.last_format = FileFormat::of_entry(entry)
-            .map_err(|why| EngineError::ledger("format", &entry.arrival.path, why))?;
-        let request = FileRequest { sum_all: true, ..FileRequest::of(&feed, file, 0, self.listener) };
-        Ok(match load_file(&mut store, &request, &mut target, None) {
-            Ok(loaded) => Ok(loaded),
-            Err(NotLoaded::Skipped(reason)) => Err(reason.sentence().unwrap_or_default()),
-            Err(NotLoaded::Failed(error)) => Err(error.to_string()),
-            Err(NotLoaded::Held(held)) => {
-                Err(held.reasons.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
-            }
-            Err(NotLoaded::Store(error)) => return Err(error.into()),
-        })
     }
 }
 

@@ -11,7 +11,7 @@ use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape, Takes};
+use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape, Takes, Vanished};
 
 use super::constraints::{self, Constrained};
 use super::target::TableState;
@@ -87,19 +87,22 @@ impl TableMapping {
         }
     }
 
-    /// Finds the columns of the feed's key in the table.
+    /// Finds the columns of the feed's key in the table. What is nested in records of a main table goes
+    /// with them, unless it has a key of its own.
     ///
     /// # Errors
     ///
-    /// The key has a column that the table lacks, or the rows are those of a nested list.
-    pub fn resolve_key(&mut self, feed: &Feed) -> Result<(), FailReason> {
-        if !feed.mode.has_key() || self.is_virtual {
+    /// The key has a column that the table lacks, or there is none and no record to go with.
+    pub fn resolve_key(&mut self, feed: &Feed, main_is_virtual: bool) -> Result<(), FailReason> {
+        let (path, is_child) = (self.head.path.as_str(), self.head.is_child);
+        if self.is_virtual || !feed.mode_of(path, is_child).has_key() {
             return Ok(());
         }
-        if self.head.is_child {
-            return Err(FailReason::KeyOfList { mode: feed.mode, path: self.head.path.clone() });
+        let key = feed.key_of(path, is_child);
+        if key.is_empty() && (main_is_virtual || !is_child) {
+            return Err(FailReason::KeyOfList { mode: feed.mode, path: path.to_owned() });
         }
-        for wanted in &feed.key {
+        for wanted in key {
             let columns = &self.fit.layout.columns;
             let by_source = columns.iter().position(|column| column.source == *wanted);
             let found = by_source.or_else(|| self.fit.layout.find(wanted)).and_then(|at| columns.get(at));
@@ -247,7 +250,8 @@ impl TableMapping {
     }
 
     /// The table's part of the plan.
-    pub fn plan(&self, mode: Mode) -> TablePlan {
+    pub fn plan(&self, feed: &Feed) -> TablePlan {
+        let mode = feed.mode_of(&self.head.path, self.head.is_child);
         TablePlan {
             table: self.table.clone(),
             path: self.head.path.clone(),
@@ -260,6 +264,7 @@ impl TableMapping {
             mode,
             key: self.key.clone(),
             of_file: self.of_file(),
+            marks_gone: feed.vanished == Vanished::Mark && mode == Mode::Upsert,
         }
     }
 

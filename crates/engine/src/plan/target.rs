@@ -210,11 +210,13 @@ impl TargetState {
     }
 
     /// The tables as a reader may know them beforehand: the names that files have for columns.
-    pub fn known_heads(&self, file: &Candidate) -> Vec<TableHead> {
+    pub fn known_heads(&self, file: &Candidate, feed: &Feed) -> Vec<TableHead> {
         let is_part = |name: &str| file.parts.iter().any(|(part, _)| part.name == name);
         let head = |path: &str, base: &TableState, is_child: bool| {
             let columns = base.layout().map(|layout| layout.columns.as_slice()).unwrap_or_default();
-            let own = columns.iter().filter(|column| is_child || !is_part(&column.source));
+            let own = columns
+                .iter()
+                .filter(|column| is_child && !feed.appends_children || !is_part(&column.source));
             TableHead { path: path.to_owned(), names: own.map(|c| c.source.clone()).collect(), is_child }
         };
         let main = head("", &self.main, false);

@@ -71,6 +71,17 @@ impl FileProfile {
         self.tables.iter().filter(|table| table.head.is_child).map(|table| table.head.path.as_str())
     }
 
+    /// The paths of its sheets, where they have tables of their own.
+    pub fn sheets(&self) -> impl Iterator<Item = &str> {
+        let parts = self.tables.iter().skip(1).filter(|table| !table.head.is_child);
+        parts.map(|table| table.head.path.as_str())
+    }
+
+    /// Whether it is a workbook of one sheet, whose rows go to the main table.
+    pub fn is_single_sheet(&self) -> bool {
+        self.facts.family == "workbook" && !self.is_virtual
+    }
+
     /// Whether it has columns that a list of another file holds: profiled again, knowing that
     /// list, its objects are lists of one.
     pub fn would_join(&self, lists: &[String]) -> bool {

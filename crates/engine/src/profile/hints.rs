@@ -48,6 +48,22 @@ impl FormatHints {
         self
     }
 
+    /// The same, knowing these sheets that other files have, by their paths.
+    pub fn with_sheets(mut self, paths: impl IntoIterator<Item = String>) -> FormatHints {
+        let sheet = |path| TableHead { path, names: Vec::new(), is_child: false };
+        let sheets: Vec<TableHead> = paths.into_iter().map(sheet).collect();
+        if self.lists.is_empty() && !sheets.is_empty() {
+            self.lists.push(TableHead::default());
+        }
+        self.lists.extend(sheets);
+        self
+    }
+
+    /// The sheets that other files have.
+    pub fn sheets(&self) -> Vec<String> {
+        self.lists.iter().skip(1).filter(|head| !head.is_child).map(|head| head.path.clone()).collect()
+    }
+
     /// Takes in how the columns of a table were written until now. `path` is where in files its rows
     /// stand.
     pub fn learn(&mut self, path: &str, layout: Option<&Layout>) {

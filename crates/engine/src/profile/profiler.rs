@@ -102,8 +102,9 @@ fn profile(
         if late.is_empty() {
             return Ok(profile);
         }
+        let sheets = hints.sheets();
         let before = std::mem::take(&mut hints.lists).into_iter().filter(|head| head.is_child);
-        hints = hints.with_lists(before.map(|head| head.path).chain(late));
+        hints = hints.with_lists(before.map(|head| head.path).chain(late)).with_sheets(sheets);
     }
     profile_once(file, feed, options, &hints, listener)
 }
@@ -177,7 +178,11 @@ fn table_profiles(
             .collect();
         let known = hints.of_columns(&head.path, &Layout::named(&header, &feed.namer, &rules));
         let decisions = decide_all(&evidence, dialect, &forced, &known);
-        let all = if head.is_child { decisions.clone() } else { with_parts(&decisions, file) };
+        let all = if head.is_child && !feed.appends_children {
+            decisions.clone()
+        } else {
+            with_parts(&decisions, file)
+        };
         let mut layout = Layout::observed(&header, &all, &feed.namer, &rules);
         if evidence.rows == 0 {
             layout.columns.iter_mut().for_each(|column: &mut Column| column.nullable = true);

@@ -26,6 +26,8 @@ pub struct Source<'a> {
     /// It is something else than its name says.
     pub remark: Option<String>,
     parts: Vec<String>,
+    /// Rows of nested lists have these parts too: each snapshot of them is kept.
+    children_have_parts: bool,
 }
 
 /// What a file's content is known by.
@@ -38,7 +40,7 @@ enum Identity {
 
 impl<'a> Source<'a> {
     /// A file that was read before, its records kept.
-    pub fn cached(file: &Candidate, profile: &mut FileProfile) -> Option<Source<'a>> {
+    pub fn cached(file: &Candidate, feed: &Feed, profile: &mut FileProfile) -> Option<Source<'a>> {
         let (records, hash) = (profile.kept.take()?, profile.hash.clone()?);
         Some(Source {
             reader: Box::new(records),
@@ -47,6 +49,7 @@ impl<'a> Source<'a> {
             compression: profile.compression,
             remark: profile.remark.clone(),
             parts: file.part_names(),
+            children_have_parts: feed.appends_children,
         })
     }
 
@@ -99,7 +102,16 @@ impl<'a> Source<'a> {
         let identity = Identity::Metered(meter);
         let parts = file.part_names();
         let (reader, remark) = (opened.reader, opened.remark);
-        Ok(Source { reader, identity, _fetched: Some(fetched), compression, remark, parts })
+        let children_have_parts = feed.appends_children;
+        Ok(Source {
+            reader,
+            identity,
+            _fetched: Some(fetched),
+            compression,
+            remark,
+            parts,
+            children_have_parts,
+        })
     }
 
     /// What the file is, in a few words: `text, semicolon, windows-1252`.
@@ -113,9 +125,14 @@ impl<'a> Source<'a> {
     }
 
     /// The names of a table's columns: those of the file, a blank one named by its number; then,
-    /// unless it is a child, the named parts of the file's path.
+    /// unless it is a child that comes and goes with its records, the named parts of the file's path.
     pub fn header(&self, table: usize) -> Vec<String> {
-        self.reader.tables().get(table).map(|head| header(head, &self.parts)).unwrap_or_default()
+        let Some(head) = self.reader.tables().get(table) else { return Vec::new() };
+        let mut names = header(head, &self.parts);
+        if head.is_child && self.children_have_parts {
+            names.extend(self.parts.iter().cloned());
+        }
+        names
     }
 
     /// What there is to say of the file once it is read.

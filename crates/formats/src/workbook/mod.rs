@@ -57,4 +57,6 @@ pub struct WorkbookOptions {
     pub errors: ErrorCells,
     /// The table's beginning, as far as it is said.
     pub table: TableOptions,
+    /// A sheet has a table of its own even where it is the only one: other files of its kind have more.
+    pub apart: bool,
 }

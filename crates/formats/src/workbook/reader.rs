@@ -146,7 +146,7 @@ fn walk(
 ) -> Result<Account, ReadError> {
     let mut book = open()?;
     let (chosen, remarks) = choose(&mut book, options)?;
-    let plan = Plan::of(&chosen, options.stitched);
+    let plan = Plan::of(&chosen, options);
     let tables = plan.heads.len();
     let facts =
         WorkbookFacts { kind: book.kind.to_owned(), read: chosen.iter().map(facts_of).collect(), remarks };
@@ -212,8 +212,8 @@ struct Plan {
 }
 
 impl Plan {
-    fn of(chosen: &[ChosenSheet], stitched: bool) -> Plan {
-        if stitched {
+    fn of(chosen: &[ChosenSheet], options: &WorkbookOptions) -> Plan {
+        if options.stitched {
             return Plan::stitched(chosen);
         }
         let straight = |one: &ChosenSheet| (0..one.region.columns.len()).collect::<Vec<_>>();
@@ -222,7 +222,7 @@ impl Plan {
             names: names.to_vec(),
             is_child: false,
         };
-        if let [only] = chosen {
+        if let ([only], false) = (chosen, options.apart) {
             return Plan { heads: vec![head("", &only.region.names)], places: vec![(0, straight(only))] };
         }
         let mut plan = Plan { heads: vec![head("", &[])], places: Vec::new() };

@@ -5,10 +5,13 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::batch::{NotTaken, run_batch};
 use hypodoke_engine::clock;
+use hypodoke_engine::error::EngineError;
+use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedFiles};
 use hypodoke_engine::load::LoadContext;
-use hypodoke_engine::maintain::{Finder, check_retractable, plan_replay, retract as take_out};
-use hypodoke_stores::{FileEntry, FileQuery, Mode, Store};
+use hypodoke_engine::maintain::{check_retractable, plan_replay, retract as take_out};
+use hypodoke_engine::sources::{Finder, keep_rows};
+use hypodoke_stores::{Counts, FileEntry, FileQuery, Store, StoreError};
 use serde::Serialize;
 
 use super::context::{Context, asked};
@@ -21,8 +24,8 @@ use crate::window::window;
 
 /// The version of the JSON of what was taken out.
 ///
-/// 1: files, rows.
-const RETRACT_JSON_VERSION: u32 = 1;
+/// 1: files, rows. 2: restored, touched.
+const RETRACT_JSON_VERSION: u32 = 2;
 
 #[derive(Serialize)]
 struct RetractDocument {
@@ -36,6 +39,10 @@ struct RetractLine {
     path: String,
     table: String,
     rows: u64,
+    /// Rows of other files that are back in the table.
+    restored: u64,
+    /// Keys that somebody else has changed, left as they are.
+    touched: u64,
 }
 
 /// The files of the ledger that are meant, the oldest first: by batch, feed, table, or the end of
@@ -71,7 +78,11 @@ fn meant(store: &mut dyn Store, what: &[String], outcomes: &[Outcome]) -> Result
 /// The files of the ledger that a replay is about, the oldest first.
 fn entries(store: &mut dyn Store, arguments: &ReplayArguments) -> Result<Vec<FileEntry>, Failure> {
     if !arguments.what.is_empty() {
-        return meant(store, &arguments.what, &[Outcome::Loaded, Outcome::Retracted, Outcome::Discarded]);
+        return meant(
+            store,
+            &arguments.what,
+            &[Outcome::Loaded, Outcome::Superseded, Outcome::Retracted, Outcome::Discarded],
+        );
     }
     let loaded = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
     let mut all = store.files(&loaded)?;
@@ -92,7 +103,7 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
     let entries = entries(store.as_mut(), arguments)?;
     let mut finder = Finder::new(settings.as_ref().map(Settings::job));
-    let replay = plan_replay(store.as_mut(), &mut finder, &entries, window)?;
+    let replay = plan_replay(&mut finder, &entries, window)?;
     for path in replay.gone.iter().filter(|_| !arguments.what.is_empty()) {
         context.remark(&format!("{}: it is not there any more, and stays as it was loaded", clean(path)));
     }
@@ -103,7 +114,11 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
         return Err(Failure::usage("nothing was loaded").advise("--yes does it without asking"));
     }
     let listener = context.listener();
-    let load = LoadContext::single(listener.as_ref());
+    let job = settings.as_ref().map(Settings::job);
+    let keep = |store: &mut dyn Store, table: &str| {
+        keep_rows(store, &mut Finder::new(job.clone()), table, listener.as_ref())
+    };
+    let load = LoadContext { keep: Some(&keep), ..LoadContext::single(listener.as_ref()) };
     let ended = run_batch(store.as_mut(), load, &replay.feeds, NotTaken::default())?;
     drop(listener);
     if context.json {
@@ -142,24 +157,15 @@ fn shortened(list: &[String]) -> String {
 pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, Failure> {
     let mut store = context.ledger(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let entries = meant(store.as_mut(), &arguments.what, &[Outcome::Loaded])?;
-    let (mut list, mut warnings): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
+    let entries = meant(store.as_mut(), &arguments.what, &[Outcome::Loaded, Outcome::Superseded])?;
+    let mut list: Vec<String> = Vec::new();
     for entry in &entries {
         let feed = feed_of(entry, settings.as_ref());
         check_retractable(store.as_mut(), &feed, entry)?;
-        let warning = match feed.mode {
-            Mode::Upsert => "rows that took the place of others go, and the others do not come back",
-            Mode::Replace => "the table holds this delivery only, and will be empty of it",
-            _ => "",
-        };
-        if !warning.is_empty() && !warnings.iter().any(|known| known.ends_with(warning)) {
-            warnings.push(format!("mode `{}` of `{}`: {warning}", feed.mode.word(), feed.table));
-        }
         let rows = count::rows(entry.loaded);
         list.push(format!("  {} from {}: {rows}", clean(&entry.arrival.path), feed.table));
     }
-    let notes: String = warnings.iter().map(|warning| format!("{warning}\n")).collect();
-    let question = format!("{}\n{notes}Take their rows out? [y/N] ", shortened(&list));
+    let question = format!("{}\nTake their rows out? [y/N] ", shortened(&list));
     if !arguments.yes && !asked(&question)? {
         return Err(Failure::usage("nothing was taken out").advise("--yes does it without asking"));
     }
@@ -167,8 +173,17 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
     let mut lines = Vec::new();
     for entry in &entries {
         let feed = feed_of(entry, settings.as_ref());
-        let rows = take_out(store.as_mut(), &feed, entry, number, arguments.why.clone())?;
-        lines.push(RetractLine { path: entry.arrival.path.clone(), table: feed.table, rows });
+        let mut taken = take_out(store.as_mut(), &feed, entry, number, arguments.why.clone());
+        if matches!(&taken, Err(EngineError::Store(error)) if matches!(**error, StoreError::NotKept { .. })) {
+            // From their sources, where they are still there.
+            let mut finder = Finder::new(settings.as_ref().map(Settings::job));
+            keep_rows(store.as_mut(), &mut finder, &feed.table, &Silent)?;
+            taken = take_out(store.as_mut(), &feed, entry, number, arguments.why.clone());
+        }
+        let counts = taken?;
+        let Counts { deleted: rows, restored, touched, .. } = counts;
+        let path = entry.arrival.path.clone();
+        lines.push(RetractLine { path, table: feed.table, rows, restored, touched });
     }
     store.end_batch(number, clock::now())?;
     let rows = lines.iter().map(|line| line.rows).sum();
@@ -177,12 +192,16 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
         return Ok(Exit::Done);
     }
     for line in &lines {
-        render::print(&format!(
-            "{}: {} taken out of {}\n",
-            clean(&line.path),
-            count::rows(line.rows),
-            line.table
-        ));
+        let mut text =
+            format!("{}: {} taken out of {}", clean(&line.path), count::rows(line.rows), line.table);
+        if line.restored > 0 {
+            text.push_str(&format!(", {} of other files back in it", count::rows(line.restored)));
+        }
+        if line.touched > 0 {
+            let keys = count::of(line.touched, "key", "keys");
+            text.push_str(&format!("; {keys} changed by somebody else since, and left as they are"));
+        }
+        render::print(&(text + "\n"));
     }
     let files = count::files(lines.len() as u64);
     render::print(&format!(
@@ -199,6 +218,6 @@ fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Feed {
     });
     match named {
         Some(settings) => settings.feed.clone(),
-        None => Feed { table: entry.table.clone().unwrap_or_default(), ..Feed::default() },
+        None => Feed::recorded(entry),
     }
 }

@@ -2,6 +2,7 @@
 //! and what would the next load do?
 
 use hypodoke_core::count;
+use hypodoke_engine::decide::FailReason;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::{Forecast, forecast};
@@ -89,7 +90,7 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
         Err(error) if error.is_unreachable() => Vec::new(),
         Err(error) => return Err(error.into()),
     };
-    let (database, grants, feeds, exit) = database_lines(&job, &feeds, arguments.ddl)?;
+    let (database, grants, feeds, exit) = database_lines(&job, &settings, &feeds, arguments.ddl)?;
     let exit = exit.max(places_exit);
     let document = Document { version: CHECK_JSON_VERSION, database, places, grants, feeds };
     if context.json {
@@ -124,7 +125,12 @@ fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Exit) {
 /// What the database says of itself and of the feeds' tables.
 type DatabaseLines = (DatabaseLine, Vec<String>, Vec<FeedLine>, Exit);
 
-fn database_lines(job: &Job, feeds: &[FeedFiles], ddl: bool) -> Result<DatabaseLines, Failure> {
+fn database_lines(
+    job: &Job,
+    settings: &Settings,
+    feeds: &[FeedFiles],
+    ddl: bool,
+) -> Result<DatabaseLines, Failure> {
     let mut database = DatabaseLine { address: job.store.to_string(), ..DatabaseLine::default() };
     let mut store = match hypodoke_stores::open(&job.store).map_err(Failure::from) {
         Ok(store) => store,
@@ -138,7 +144,12 @@ fn database_lines(job: &Job, feeds: &[FeedFiles], ddl: bool) -> Result<DatabaseL
     let tables: Vec<(String, Mode)> =
         feeds.iter().map(|files| (files.feed.table.clone(), files.feed.mode)).collect();
     let grants = store.missing_rights(&tables)?;
-    let lines: Vec<FeedLine> = feeds.iter().map(|files| feed_line(store.as_mut(), files, ddl)).collect();
+    let key_at = |files: &FeedFiles| {
+        let feed = settings.feeds.iter().find(|feed| Some(&feed.name) == files.feed.name.as_ref());
+        feed.and_then(|feed| feed.key_at.as_deref())
+    };
+    let lines: Vec<FeedLine> =
+        feeds.iter().map(|files| feed_line(store.as_mut(), files, key_at(files), ddl)).collect();
     let is_good = grants.is_empty() && lines.iter().all(|line| line.error.is_none());
     Ok((database, grants, lines, if is_good { Exit::Done } else { Exit::Failed }))
 }
@@ -183,7 +194,7 @@ struct TrustDocument<'a> {
     fingerprint: String,
 }
 
-fn feed_line(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> FeedLine {
+fn feed_line(store: &mut dyn Store, files: &FeedFiles, key_at: Option<&str>, ddl: bool) -> FeedLine {
     let feed = &files.feed;
     let mut line = FeedLine {
         name: feed.name.clone().unwrap_or_default(),
@@ -196,14 +207,27 @@ fn feed_line(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> FeedLine {
         error: None,
         advice: None,
     };
-    match forecast(store, files, ddl).map_err(Failure::from) {
+    let forecast = forecast(store, files, ddl);
+    let is_of_key = matches!(&forecast, Err(EngineError::Unloadable { reason, .. }) if is_about_key(reason));
+    match forecast.map_err(Failure::from) {
         Ok(Forecast { new, without_lineage, ddl }) => {
             (line.new, line.ddl) = (new, ddl);
             line.limits = without_lineage.iter().map(|table| limit(table)).collect();
         }
-        Err(failure) => (line.error, line.advice) = (Some(failure.message), failure.advice),
+        Err(failure) => {
+            let at = key_at.filter(|_| is_of_key).map(|at| format!("{at}: ")).unwrap_or_default();
+            (line.error, line.advice) = (Some(format!("{at}{}", failure.message)), failure.advice);
+        }
     }
     line
+}
+
+/// Whether a reason is about the key of a feed.
+fn is_about_key(reason: &FailReason) -> bool {
+    matches!(
+        reason,
+        FailReason::NoKeyColumn { .. } | FailReason::KeyOfList { .. } | FailReason::NoPart { .. }
+    )
 }
 
 /// What is not possible with a table that has no lineage columns.

@@ -196,7 +196,7 @@ fn late_feeds(
 fn is_of(entry: &FileEntry, status: Status, last: &HashSet<i64>) -> bool {
     let is = |outcome| entry.outcome == outcome && entry.replaced_by.is_none();
     match status {
-        Status::Loaded => is(Outcome::Loaded),
+        Status::Loaded => entry.outcome.counts() && entry.replaced_by.is_none(),
         Status::Failed => is(Outcome::Failed) && last.contains(&entry.file),
         Status::Held => is(Outcome::Held) && last.contains(&entry.file),
         Status::Same => is(Outcome::Same),
@@ -215,7 +215,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
     let files = store.files(&FileQuery { batch: Some(batch.batch), ..FileQuery::default() })?;
     let mut lines = Vec::new();
     for entry in files.iter().rev() {
-        let parts = if entry.outcome == Outcome::Loaded { store.parts(entry.file)? } else { Vec::new() };
+        let parts = if entry.outcome.counts() { store.parts(entry.file)? } else { Vec::new() };
         lines.push(line_of(entry, parts));
     }
     let receipt = Receipt {
@@ -256,7 +256,9 @@ pub fn pick(batches: &[BatchEntry], wanted: Option<i64>) -> Result<&BatchEntry, 
 fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
     // Of a file that was loaded, the message is what was noted of it, a line each.
     let (notes, message) = match (entry.outcome, &entry.message) {
-        (Outcome::Loaded, Some(message)) => (message.lines().map(str::to_owned).collect(), None),
+        (Outcome::Loaded | Outcome::Superseded, Some(message)) => {
+            (message.lines().map(str::to_owned).collect(), None)
+        }
         (_, message) => (Vec::new(), message.clone()),
     };
     let part = |part: PartEntry| PartLine {

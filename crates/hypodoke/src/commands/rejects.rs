@@ -8,9 +8,9 @@ use hypodoke_core::sanitize::clean;
 use hypodoke_engine::error::{EngineError, ResubmitProblem};
 use hypodoke_engine::job::{Candidate, Feed, Job};
 use hypodoke_engine::maintain::{
-    ExportedReject, FoundFile, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
+    ExportedReject, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
 };
-use hypodoke_formats::FormatOptions;
+use hypodoke_engine::sources::FoundFile;
 use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
@@ -219,9 +219,11 @@ fn take(
 fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineError> {
     let file = candidate_of(entry);
     let Some(name) = &entry.feed else {
-        let feed = Feed::plain(entry.table.clone().unwrap_or_default(), FormatOptions::default(), Vec::new());
-        return Ok(FoundFile { feed, file });
+        return Ok(FoundFile { feed: Feed::recorded(entry), file });
     };
+    if job.is_none() && entry.rules.is_some() {
+        return Ok(FoundFile { feed: Feed::recorded(entry), file });
+    }
     let Some(source) = job.and_then(|job| job.feed_named(name)) else {
         let (feed, path) = (name.clone(), entry.arrival.path.clone());
         return Err(ResubmitProblem::NoFeed { feed, path }.into());

@@ -6,11 +6,11 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
 use hypodoke_engine::maintain::{
-    Decider, Effect, Finder, FoundFile, as_it_was_held, discard as set_aside, held_files, note_settlement,
-    settlement_effect,
+    Decider, Effect, as_it_was_held, discard as set_aside, held_files, note_settlement, settlement_effect,
 };
 use hypodoke_engine::plan::TargetState;
 use hypodoke_engine::receipt::ReceiptLine;
+use hypodoke_engine::sources::{Finder, FoundFile};
 use hypodoke_stores::{FileEntry, Store};
 use serde::Serialize;
 

@@ -1,7 +1,8 @@
 //! `hypodoke tally`: do the figures of files, tables and ledger agree.
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_engine::maintain::{Agreement, Finder, TallyLine, TallyRun};
+use hypodoke_engine::maintain::{Agreement, TallyLine, TallyRun};
+use hypodoke_engine::sources::Finder;
 use hypodoke_stores::{FileEntry, FileQuery, Mode};
 use serde::Serialize;
 
@@ -36,7 +37,7 @@ pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failur
             store.files(&query)?.into_iter().rev().collect()
         }
     };
-    let is_there = |entry: &FileEntry| entry.outcome == Outcome::Loaded && entry.replaced_by.is_none();
+    let is_there = |entry: &FileEntry| entry.outcome.counts() && entry.replaced_by.is_none();
     let modes: Vec<(String, Mode)> = settings
         .iter()
         .flat_map(|settings| settings.feeds.iter().map(|feed| (feed.feed.table.clone(), feed.feed.mode)))
@@ -52,12 +53,13 @@ pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failur
     for entry in entries.iter().filter(|entry| is_there(entry)) {
         lines.push(run.tally(entry, mode_of(entry))?);
     }
+    let in_tables = run.rows_in_tables()?;
     drop(listener);
     let agree = lines.iter().all(|line| line.verdict != Agreement::Differs);
     if context.json {
         json::print(&TallyDocument { version: TALLY_JSON_VERSION, agree, files: &lines })?;
     } else {
-        render::print(&render::tally::text(&lines, context.screen));
+        render::print(&render::tally::text(&lines, in_tables, context.screen));
     }
     Ok(if agree { Exit::Done } else { Exit::Failed })
 }

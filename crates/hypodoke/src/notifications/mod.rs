@@ -79,7 +79,7 @@ fn of_line(line: &ReceiptLine, batch: i64) -> Option<Notification> {
     let (event, key, what) = match line.outcome {
         Outcome::Failed => (NotificationKind::Failure, format!("failed {}", same()), message()),
         Outcome::Held => (NotificationKind::Hold, format!("held {}", same()), message()),
-        Outcome::Loaded if line.rows_rejected > 0 => {
+        Outcome::Loaded | Outcome::Superseded if line.rows_rejected > 0 => {
             let rows =
                 format!("{} rejected of {}", count::rows(line.rows_rejected), count::number(line.rows_read));
             (NotificationKind::Rejects, format!("rejects {batch} {table} {path}"), rows)

@@ -122,7 +122,7 @@ fn file_ended(batch: i64, line: &ReceiptLine) {
     match line.outcome {
         Outcome::Failed => error!(batch, feed, path, table, message, "failed"),
         Outcome::Held => warn!(batch, feed, path, table, message, "held"),
-        Outcome::Loaded => info!(
+        Outcome::Loaded | Outcome::Superseded => info!(
             batch,
             feed,
             path,

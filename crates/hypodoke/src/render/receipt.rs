@@ -41,7 +41,7 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
     let headings = ["file", "table", "outcome", ">read", ">loaded", ">rejected", ">time", "kind"];
     let mut grid = Grid::new(screen, &headings);
     for line in files {
-        let loaded = line.outcome == Outcome::Loaded;
+        let loaded = line.outcome.counts();
         let figure = |value: u64| plain(if loaded { count::number(value) } else { "-".to_owned() });
         let rejected = if line.rows_rejected > 0 {
             (count::number(line.rows_rejected), Tone::Warning)
@@ -76,7 +76,9 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
 pub fn tone_of(outcome: Outcome) -> Tone {
     match outcome {
         Outcome::Loaded => Tone::Good,
-        Outcome::Known | Outcome::Same | Outcome::Discarded | Outcome::Retracted => Tone::Faint,
+        Outcome::Known | Outcome::Same | Outcome::Superseded | Outcome::Discarded | Outcome::Retracted => {
+            Tone::Faint
+        }
         Outcome::Unmatched | Outcome::Held => Tone::Warning,
         Outcome::Failed => Tone::Bad,
     }
@@ -131,7 +133,7 @@ fn counted(line: &ReceiptLine) -> Option<String> {
         part(counts.deleted, "deleted"),
         part(line.rows_left_out, "left out"),
     ];
-    if others.iter().all(Option::is_none) || line.outcome != Outcome::Loaded {
+    if others.iter().all(Option::is_none) || !line.outcome.counts() {
         return None;
     }
     let inserted = format!("{} inserted", count::number(counts.inserted));

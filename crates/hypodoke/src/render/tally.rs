@@ -7,7 +7,7 @@ use hypodoke_core::sanitize::clean;
 use hypodoke_engine::maintain::{Agreement, TallyLine};
 
 /// One line per file, what differs below, and a summary.
-pub fn text(lines: &[TallyLine], screen: Screen) -> String {
+pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
     if lines.is_empty() {
         return "there are no files whose rows are in a table\n".to_owned();
     }
@@ -40,11 +40,10 @@ pub fn text(lines: &[TallyLine], screen: Screen) -> String {
     out.push('\n');
     out.push_str(&remarks(lines, screen));
     let differing = lines.iter().filter(|line| line.verdict == Agreement::Differs).count() as u64;
-    let (rows, tables) = lines
-        .iter()
-        .fold((0, 0), |(rows, tables), line| (rows + line.loaded, tables + line.in_table.unwrap_or(0)));
+    let rows = lines.iter().map(|line| line.loaded).sum();
     let files = count::files(lines.len() as u64);
-    let figures = format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(tables));
+    let figures =
+        format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(in_tables));
     let summary = match differing {
         0 => screen.paint(Tone::Good, &format!("{figures}; all figures agree or are explained")),
         some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),

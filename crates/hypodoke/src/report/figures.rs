@@ -1,6 +1,5 @@
 //! What is usual in a feed, and which files are odd.
 
-use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::FileEntry;
 
 /// So many files are enough to know what is usual.
@@ -28,8 +27,7 @@ pub struct Point {
 /// The newest loaded files as points, the oldest first; those that another version took the place
 /// of are left out.
 pub fn points(files: &[FileEntry], most: usize) -> Vec<Point> {
-    let current =
-        files.iter().filter(|entry| entry.outcome == Outcome::Loaded && entry.replaced_by.is_none());
+    let current = files.iter().filter(|entry| entry.outcome.counts() && entry.replaced_by.is_none());
     let point = |entry: &FileEntry| Point {
         file: entry.file,
         path: entry.arrival.path.clone(),

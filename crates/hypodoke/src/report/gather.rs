@@ -118,7 +118,7 @@ impl FeedReport {
 
     /// Files whose rows are in the tables, by their newest entries.
     pub fn loaded(&self) -> impl Iterator<Item = &FileEntry> {
-        self.files.iter().filter(|entry| entry.outcome == Outcome::Loaded && entry.replaced_by.is_none())
+        self.files.iter().filter(|entry| entry.outcome.counts() && entry.replaced_by.is_none())
     }
 
     /// Files that are as somebody does not want them, by their last entries.

@@ -50,7 +50,7 @@ fn glance(report: &Report) -> Markup {
             .feeds
             .iter()
             .flat_map(FeedReport::today)
-            .filter(|f| f.outcome == Outcome::Loaded && f.replaced_by.is_none())
+            .filter(|f| f.outcome.counts() && f.replaced_by.is_none())
             .map(of)
             .sum()
     };
@@ -221,7 +221,7 @@ fn changes(feed: &FeedReport) -> Markup {
 fn files(feed: &FeedReport, name: &str) -> Markup {
     let tone = |entry: &FileEntry| match entry.outcome {
         _ if entry.replaced_by.is_some() => "faint",
-        Outcome::Loaded => "good",
+        Outcome::Loaded | Outcome::Superseded => "good",
         Outcome::Failed => "bad",
         Outcome::Held => "warning",
         _ => "faint",

@@ -20,6 +20,7 @@ pub fn policy(section: &mut Section<'_>) -> Result<Policy, Failure> {
     let policy = Policy {
         new_column: section.word("new_column", &Policy::NEW_COLUMN)?.unwrap_or_default(),
         missing_column: section.word("missing_column", &Policy::MISSING_COLUMN)?.unwrap_or_default(),
+        missing_sheet: section.word("missing_sheet", &Policy::MISSING_SHEET)?.unwrap_or_default(),
         wider_type: section.word("wider_type", &Policy::WIDER_TYPE)?.unwrap_or_default(),
         renamed_column: section.word("renamed_column", &Policy::RENAMED_COLUMN)?.unwrap_or_default(),
         header: section.word("header", &Policy::HEADER)?.unwrap_or_default(),

@@ -7,7 +7,7 @@ use hypodoke_formats::FormatOptions;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{DialectOptions, Escape, TableOptions, TextOptions};
 
-use hypodoke_stores::Mode;
+use hypodoke_stores::{Mode, Vanished};
 
 use super::reader::{Section, suggest};
 use super::{columns, drift, formats, schedule};
@@ -28,6 +28,8 @@ pub struct FeedSettings {
     pub feed: Feed,
     /// When it is loaded, and by when its files are due.
     pub schedule: Schedule,
+    /// File, line and column of its key, where it has one.
+    pub key_at: Option<String>,
 }
 
 impl FeedSettings {
@@ -39,6 +41,13 @@ impl FeedSettings {
 
 /// The words of `same_content` and `changed_file`.
 const SAME_CONTENT: [(&str, SameContent); 2] = [("skip", SameContent::Skip), ("load", SameContent::Load)];
+const VANISHED: [(&str, Vanished); 4] = [
+    ("keep", Vanished::Keep),
+    ("close", Vanished::Close),
+    ("delete", Vanished::Delete),
+    ("mark", Vanished::Mark),
+];
+const CHILDREN: [(&str, bool); 2] = [("with-records", false), ("append", true)];
 const CHANGED_FILE: [(&str, ChangedFile); 4] = [
     ("replace", ChangedFile::Replace),
     ("append", ChangedFile::Append),
@@ -64,7 +73,16 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         None => namer.name(&name),
     };
     let (mode, key) = mode_and_key(&name, &mut section)?;
+    let key_at = section.texts("key")?.map(|key| section.position(&key));
+    let keys = keys(&mut section)?;
+    let appends_children = section.word("children", &CHILDREN)?.unwrap_or_default();
     let delivery = delivery(&mut section, &pattern)?;
+    let order = column(&mut section, "order")?;
+    let valid_from = column(&mut section, "valid_from")?;
+    let (vanished, vanished_at_most) = vanished(mode, &mut section)?;
+    let keep_superseded = keep_superseded(&mut section)?;
+    let also = section.truth("also")?.unwrap_or_default();
+    contradictions(mode, keep_superseded, &mut section)?;
     let sql_before = statements(&mut section, "sql_before")?;
     let sql_after = statements(&mut section, "sql_after")?;
     let format_options = FormatOptions {
@@ -92,7 +110,15 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         format_options,
         mode,
         key,
+        keys,
+        appends_children,
         delivery,
+        order,
+        valid_from,
+        vanished,
+        vanished_at_most,
+        keep_superseded,
+        also,
         sql_before,
         sql_after,
         policy,
@@ -103,7 +129,7 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
         same_content: same_content.unwrap_or_default(),
         changed_file: changed_file.unwrap_or_default(),
     };
-    Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule })
+    Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule, key_at })
 }
 
 /// What becomes of rows in the table, and what tells them apart.
@@ -123,6 +149,110 @@ fn mode_and_key(name: &str, section: &mut Section<'_>) -> Result<(Mode, Vec<Stri
             .advise("name the columns that tell rows apart, key = [\"movement_id\"]"));
     }
     Ok((mode, key.map(|key| key.value).unwrap_or_default()))
+}
+
+/// `[feed.NAME.keys]`: the columns that tell rows apart of sheets and lists.
+fn keys(section: &mut Section<'_>) -> Result<Vec<(String, Vec<String>)>, Failure> {
+    let Some(inner) = section.only("keys")? else { return Ok(Vec::new()) };
+    let mut keys = Vec::new();
+    for (path, key) in inner.lists()? {
+        if key.value.is_empty() || key.value.iter().any(|name| name.trim().is_empty()) {
+            return Err(inner.wrong(&key, format!("`{path}` needs the names of one or more columns")));
+        }
+        keys.push((path, key.value));
+    }
+    Ok(keys)
+}
+
+/// Settings that say nothing in the feed's mode, or that another one takes back.
+fn contradictions(
+    mode: Mode,
+    keep_superseded: Option<u64>,
+    section: &mut Section<'_>,
+) -> Result<(), Failure> {
+    let has_keys = mode.has_key();
+    let of_mode: [(&'static str, bool, &str); 5] = [
+        ("valid_from", mode == Mode::History, "it goes with mode `history`"),
+        ("order", mode != Mode::Append, "in mode `append` the order of files does not matter"),
+        ("children", has_keys, "it goes with the modes that have a key"),
+        ("vanished_at_most", has_keys, "it goes with the modes that have a key"),
+        ("delivery", mode == Mode::Replace, "it goes with mode `replace`"),
+    ];
+    for (setting, fits, why) in of_mode {
+        if let (Some(found), false) = (section.text(setting)?, fits) {
+            let what = format!("`{setting}` says nothing in mode `{}`: {why}", mode.word());
+            return Err(section.wrong(&found, what));
+        }
+    }
+    let vanished = section.text("vanished")?.filter(|vanished| vanished.value != "keep");
+    if let (None, Some(most)) = (&vanished, section.text("vanished_at_most")?) {
+        let what = "`vanished_at_most` says nothing without `vanished`";
+        return Err(section
+            .wrong(&most, what)
+            .advise("say what becomes of keys that vanish: vanished = \"delete\""));
+    }
+    if let (Some(vanished), Some(0)) = (&vanished, keep_superseded) {
+        let what = "`vanished` needs the rows of files, and `keep_superseded = \"no\"` keeps none";
+        return Err(section.wrong(vanished, what));
+    }
+    Ok(())
+}
+
+/// The name of a column or a named part.
+fn column(section: &mut Section<'_>, setting: &'static str) -> Result<Option<String>, Failure> {
+    match section.text(setting)? {
+        Some(name) if name.value.trim().is_empty() => {
+            Err(section.wrong(&name, format!("`{setting}` needs the name of a column")))
+        }
+        name => Ok(name.map(|name| name.value)),
+    }
+}
+
+/// What becomes of keys that a full delivery no longer holds, and how many may vanish at a time.
+fn vanished(mode: Mode, section: &mut Section<'_>) -> Result<(Vanished, Option<f64>), Failure> {
+    let at = section.text("vanished")?;
+    let vanished = section.word("vanished", &VANISHED)?.unwrap_or_default();
+    let fits = match vanished {
+        Vanished::Keep => true,
+        Vanished::Close => mode == Mode::History,
+        Vanished::Delete | Vanished::Mark => mode == Mode::Upsert,
+    };
+    if let (Some(at), false) = (&at, fits) {
+        let what = format!("`vanished = \"{}\"` does not go with mode `{}`", at.value, mode.word());
+        return Err(section
+            .wrong(at, what)
+            .advise("in mode `history` versions are closed, in `upsert` rows are deleted or marked"));
+    }
+    let most =
+        match section.text("vanished_at_most")? {
+            Some(most) => Some(share(&most.value).ok_or_else(|| {
+                section.wrong(&most, format!("`{}` is no share; write \"10%\"", most.value))
+            })?),
+            None => None,
+        };
+    Ok((vanished, most))
+}
+
+/// A share written with a percent sign.
+fn share(text: &str) -> Option<f64> {
+    let share = text.trim().strip_suffix('%')?.trim().parse::<f64>().ok()?;
+    (0.0..=100.0).contains(&share).then_some(share / 100.0)
+}
+
+/// For how many days the rows of files are kept: `"90d"`, or `"no"`.
+fn keep_superseded(section: &mut Section<'_>) -> Result<Option<u64>, Failure> {
+    let Some(text) = section.text("keep_superseded")? else { return Ok(None) };
+    let days = match text.value.trim() {
+        "no" => Some(0),
+        other => other.strip_suffix('d').and_then(|days| days.trim().parse::<u64>().ok()),
+    };
+    match days {
+        Some(days) => Ok(Some(days)),
+        None => {
+            Err(section
+                .wrong(&text, format!("`{}` is no number of days; write \"90d\", or \"no\"", text.value)))
+        }
+    }
 }
 
 /// The named part of a path that tells deliveries apart.

@@ -25,12 +25,17 @@ impl Text {
 
     /// A complaint about what stands at these bytes.
     pub fn wrong(&self, span: Option<Range<usize>>, what: impl std::fmt::Display) -> Failure {
+        Failure::usage(format!("{}: {what}", self.position(span)))
+    }
+
+    /// File, line and column of what stands at these bytes.
+    fn position(&self, span: Option<Range<usize>>) -> String {
         let at = span.map_or(0, |span| span.start).min(self.text.len());
         let before = &self.text.as_bytes()[..at];
         let line = before.iter().filter(|b| **b == b'\n').count() + 1;
         let start = before.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
         let column = String::from_utf8_lossy(&before[start..]).chars().count() + 1;
-        Failure::usage(format!("{}:{line}:{column}: {what}", self.file.display()))
+        format!("{}:{line}:{column}", self.file.display())
     }
 
     /// A section of it.
@@ -47,6 +52,9 @@ pub struct Placed<T> {
     /// Where it stands.
     pub span: Option<Range<usize>>,
 }
+
+/// A list of texts, with where it stands.
+pub type PlacedList = Placed<Vec<String>>;
 
 /// A section: its keys are asked for by name, and those that were not are complained of.
 pub struct Section<'a> {
@@ -108,14 +116,23 @@ impl<'a> Section<'a> {
     /// A list of texts, or one text.
     pub fn texts(&mut self, key: &'static str) -> Result<Option<Placed<Vec<String>>>, Failure> {
         let Some(item) = self.take(key) else { return Ok(None) };
+        self.list(key, item).map(Some)
+    }
+
+    fn list(&self, key: &str, item: &Item) -> Result<Placed<Vec<String>>, Failure> {
         let wrong = || self.expected(key, item, "a list of texts, [\"…\"]");
         if let Some(one) = item.as_str() {
-            return Ok(Some(Placed { value: vec![one.to_owned()], span: item.span() }));
+            return Ok(Placed { value: vec![one.to_owned()], span: item.span() });
         }
         let array = item.as_array().ok_or_else(wrong)?;
         let value: Option<Vec<String>> =
             array.iter().map(|value| value.as_str().map(str::to_owned)).collect();
-        Ok(Some(Placed { value: value.ok_or_else(wrong)?, span: item.span() }))
+        Ok(Placed { value: value.ok_or_else(wrong)?, span: item.span() })
+    }
+
+    /// All keys of a section whose values are lists of texts, or texts.
+    pub fn lists(&self) -> Result<Vec<(String, PlacedList)>, Failure> {
+        self.table.iter().map(|(key, item)| Ok((key.to_owned(), self.list(key, item)?))).collect()
     }
 
     /// A text, or a number or truth value as a text would write it.
@@ -190,6 +207,11 @@ impl<'a> Section<'a> {
     /// A file beside the configuration.
     pub fn beside(&self, file: &str) -> PathBuf {
         self.text.file.parent().map(|folder| folder.join(file)).unwrap_or_else(|| PathBuf::from(file))
+    }
+
+    /// File, line and column of a value.
+    pub fn position<T>(&self, found: &Placed<T>) -> String {
+        self.text.position(found.span.clone())
     }
 
     /// Complains of a value.

@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use hypodoke_core::outcome::Outcome;
 use jiff::Timestamp;
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
@@ -176,7 +175,7 @@ impl Status {
     fn count(&self, feed: &str, line: &ReceiptLine) {
         let outcome = |outcome| OfOutcome { feed: feed.to_owned(), outcome };
         self.files.get_or_create(&outcome(line.outcome.word())).inc();
-        if line.outcome != Outcome::Loaded {
+        if !line.outcome.counts() {
             return;
         }
         self.rows.get_or_create(&outcome("loaded")).inc_by(line.rows_loaded);

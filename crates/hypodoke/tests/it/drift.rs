@@ -353,18 +353,21 @@ fn a_sheet_under_a_new_name_is_taken_for_the_old_one_once_somebody_says_so() {
 }
 
 #[test]
-fn an_older_delivery_does_not_take_the_place_of_a_newer_one() {
+fn an_older_delivery_that_comes_late_is_in_the_table_once_the_newer_one_is_taken_out() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, "mode = \"replace\"");
     shop.write("in/f_20260303.csv", "id\n3\n");
     shop.ok("load");
     shop.write("in/f_20260302.csv", "id\n2\n");
-    let run = shop.run("load");
-    assert!(run.code == Some(3) && run.out.contains("it is older than f_20260303.csv"), "{}", run.out);
+    let run = shop.ok("load");
+    assert!(run.out.contains("superseded") && run.out.contains("a newer delivery"), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["3"]);
-    shop.ok("settle f_20260302.csv --load-anyway");
-    shop.ok("load");
+    assert!(shop.ok("load").out.contains("nothing new"));
+    let run = shop.ok("retract f_20260303.csv --yes");
+    assert!(run.out.contains("1 row of other files back"), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["2"]);
+    shop.ok("replay f_20260303.csv --yes");
+    assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["3"]);
 }
 
 /// One file of a sequence that drifts: which columns it has, and what they hold.

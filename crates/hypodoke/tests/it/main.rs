@@ -18,6 +18,7 @@ mod morning;
 mod nested;
 mod older;
 mod open;
+mod order;
 mod others_tables;
 mod private;
 mod resubmit;

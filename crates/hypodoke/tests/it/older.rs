@@ -5,7 +5,21 @@ use rstest::rstest;
 use crate::staging::{Kind, Staging, configure};
 use crate::workshop;
 
-/// What the fifth version added, taken away.
+/// What the sixth version added, taken away.
+const TO_FIFTH: [&str; 10] = [
+    "DROP TABLE hd_kept_rows",
+    "DROP INDEX hd_files_in_order",
+    "ALTER TABLE hd_files DROP COLUMN ordered_by",
+    "ALTER TABLE hd_files DROP COLUMN ordered_at",
+    "ALTER TABLE hd_files DROP COLUMN first_file",
+    "ALTER TABLE hd_files DROP COLUMN effective_at",
+    "ALTER TABLE hd_files DROP COLUMN delivery",
+    "ALTER TABLE hd_files DROP COLUMN rules",
+    "ALTER TABLE hd_files DROP COLUMN rows_kept",
+    "UPDATE hd_ledger SET version = 5",
+];
+
+/// What the fifth added.
 const TO_FOURTH: [&str; 3] = [
     "ALTER TABLE hd_files DROP COLUMN version_token",
     "ALTER TABLE hd_decisions DROP COLUMN version_token",
@@ -39,7 +53,7 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     configure(&shop, &staging, "[feed.f.expect]\nmin_rows = 2\n");
     shop.write("in/f_20260301.csv", "id,depth\n1,2.5\n2,x\n3,2.7\n");
     shop.ok("load");
-    for sql in TO_FOURTH.iter().chain(&TO_THIRD).chain(TO_SECOND.iter().filter(|_| second)) {
+    for sql in TO_FIFTH.iter().chain(&TO_FOURTH).chain(&TO_THIRD).chain(TO_SECOND.iter().filter(|_| second)) {
         staging.run(&shop, sql);
     }
     // What was loaded is known still, and what is new is loaded, held and settled as ever.
@@ -53,8 +67,8 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["5"]);
-    for table in ["hd_notices", "hd_noticed", "hd_decisions"] {
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["6"]);
+    for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows"] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }
 }

@@ -3,6 +3,7 @@
 //! The ledger's tables stand beside the staging tables and may be read with plain SQL; their
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
+pub mod kept;
 pub mod outbox;
 pub mod read;
 pub mod schema;
@@ -18,6 +19,8 @@ use hypodoke_core::outcome::Outcome;
 
 use crate::error::StoreError;
 use crate::merge::Counts;
+use crate::order::FileOrder;
+use crate::plan::LoadRules;
 
 /// Batches, files, layouts, drift, decisions and rejects, as they were recorded.
 pub trait Ledger {
@@ -69,6 +72,10 @@ pub trait Ledger {
 
     /// Records what somebody decided.
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError>;
+
+    /// Forgets the kept rows of files of a table that were loaded before a moment: microseconds since
+    /// 1970. What is in the table stays.
+    fn forget_rows(&mut self, table: &str, before: i64) -> Result<(), StoreError>;
 }
 
 /// Messages to people: what they were told of, and what they are still to be told.
@@ -95,10 +102,11 @@ pub trait Outbox {
 /// 3: what was done about a change; how a file was written; decisions on held files; corrected rejects.
 /// 4: what people were told of, and what they are still to be told.
 /// 5: what the place of a file calls its version.
-pub const LEDGER_VERSION: i64 = 5;
+/// 6: the order of a table's files, how the table follows from them, and their rows.
+pub const LEDGER_VERSION: i64 = 6;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 10] = [
+pub const LEDGER_TABLES: [&str; 11] = [
     "hd_ledger",
     "hd_batches",
     "hd_files",
@@ -109,6 +117,7 @@ pub const LEDGER_TABLES: [&str; 10] = [
     "hd_decisions",
     "hd_notices",
     "hd_noticed",
+    "hd_kept_rows",
 ];
 
 /// One batch.
@@ -169,6 +178,12 @@ pub struct FileEntry {
     pub replaced_by: Option<i64>,
     /// How it is written, as JSON: what the next file is held against.
     pub shape: Option<String>,
+    /// Where it stands among the files of its table.
+    pub order: FileOrder,
+    /// How its tables follow from their files; `None` of a file that was loaded before that was recorded.
+    pub rules: Option<LoadRules>,
+    /// Its rows are kept in the ledger.
+    pub rows_kept: bool,
 }
 
 /// What a file gave to one of its tables, besides the main one.
@@ -195,7 +210,7 @@ pub struct FileQuery {
     pub file: Option<i64>,
     /// Those of one table.
     pub table: Option<String>,
-    /// Those of that outcome.
+    /// Those of that outcome; of those loaded also those that a newer delivery has superseded.
     pub outcome: Option<Outcome>,
     /// Those of one feed.
     pub feed: Option<String>,

@@ -11,16 +11,19 @@ use super::{
 };
 use crate::error::StoreError;
 use crate::merge::Counts;
+use crate::order::FileOrder;
+use crate::plan::LoadRules;
 use crate::sql::{Misread, SqlConnection, SqlRow, SqlValue};
 
 const FILE_COLUMNS: &str =
     "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
   rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by,
-  rows_inserted, rows_updated, rows_unchanged, rows_deleted, shape, version_token";
+  rows_inserted, rows_updated, rows_unchanged, rows_deleted, shape, version_token, ordered_by, ordered_at,
+  first_file, effective_at, delivery, rules, rows_kept";
 
 /// Entries that say what is in the tables, or that a file is not to be loaded as it is.
 const CURRENT: &str =
-    "outcome IN ('loaded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL";
+    "outcome IN ('loaded', 'superseded', 'same', 'held', 'discarded', 'retracted') AND replaced_by IS NULL";
 
 /// How many arrivals are asked for in one statement.
 const TOGETHER: usize = 20;
@@ -58,12 +61,31 @@ fn file_of(row: &SqlRow) -> Result<FileEntry, Misread> {
             updated: row.count(20)?,
             unchanged: row.count(21)?,
             deleted: row.count(22)?,
-            left_out: 0,
-            // The file's message tells of these.
-            by_trigger: 0,
+            // The file's message tells of the others.
+            ..Counts::default()
         },
         shape: row.optional_text(23)?,
+        order: order_of(row, 25)?,
+        rules: rules_of(row, 30)?,
+        rows_kept: row.integer(31)? != 0,
     })
+}
+
+/// Where a file stands, of the columns that say so from one on.
+pub fn order_of(row: &SqlRow, at: usize) -> Result<FileOrder, Misread> {
+    Ok(FileOrder {
+        key: row.text(at)?,
+        modified: row.optional_moment(at + 1)?.unwrap_or_default(),
+        first: row.optional_integer(at + 2)?.unwrap_or_default(),
+        effective: row.optional_moment(at + 3)?,
+        delivery: row.optional_text(at + 4)?,
+    })
+}
+
+fn rules_of(row: &SqlRow, at: usize) -> Result<Option<LoadRules>, Misread> {
+    let text = row.optional_text(at)?;
+    let rules = text.map(|text| serde_json::from_str(&text));
+    rules.transpose().map_err(|error| Misread(format!("the rules of a file: {error}")))
 }
 
 /// The files whose rows are in a table now.
@@ -109,9 +131,15 @@ pub fn files(connection: &mut dyn SqlConnection, query: &FileQuery) -> Result<Ve
     condition("batch =", (*batch).into());
     condition("file =", (*file).into());
     condition("table_name =", table.into());
-    condition("outcome =", outcome.map_or(SqlValue::Null, |outcome| outcome.word().into()));
+    condition(
+        "outcome =",
+        outcome.filter(|o| *o != Outcome::Loaded).map_or(SqlValue::Null, |o| o.word().into()),
+    );
     condition("feed =", feed.into());
     condition("ended_at >=", since.map_or(SqlValue::Null, SqlValue::Moment));
+    if *outcome == Some(Outcome::Loaded) {
+        conditions.push("outcome IN ('loaded', 'superseded')".to_owned());
+    }
     let only =
         if conditions.is_empty() { String::new() } else { format!("WHERE {}", conditions.join(" AND ")) };
     let limit = most.map(|most| format!("LIMIT {most}")).unwrap_or_default();
@@ -122,7 +150,7 @@ pub fn files(connection: &mut dyn SqlConnection, query: &FileQuery) -> Result<Ve
 /// The batches, the newest first.
 pub fn batches(connection: &mut dyn SqlConnection, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
     let sql = "SELECT b.batch, b.began_at, b.ended_at,
-           count(*) FILTER (WHERE f.outcome = 'loaded'), count(*) FILTER (WHERE f.outcome = 'failed'),
+           count(*) FILTER (WHERE f.outcome IN ('loaded', 'superseded')), count(*) FILTER (WHERE f.outcome = 'failed'),
            CAST(coalesce(sum(f.rows_loaded), 0) AS bigint), CAST(coalesce(sum(f.rows_rejected), 0) AS bigint)
          FROM hd_batches b LEFT JOIN hd_files f USING (batch) GROUP BY b.batch ORDER BY b.batch DESC LIMIT ?1";
     let entry = |row: &SqlRow| {

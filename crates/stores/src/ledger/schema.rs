@@ -21,8 +21,10 @@ CREATE TABLE hd_files (
   began_at {moment} NOT NULL, ended_at {moment}, message {text}, replaced_by {integer} REFERENCES hd_files,
   rows_inserted {integer} NOT NULL DEFAULT 0, rows_updated {integer} NOT NULL DEFAULT 0,
   rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
-  version_token {text}
+  version_token {text}, ordered_by {text} NOT NULL DEFAULT '', ordered_at {moment}, first_file {integer},
+  effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0
 );
+CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by, ordered_at, path);
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
 CREATE INDEX hd_files_by_size ON hd_files (bytes);
@@ -69,6 +71,13 @@ CREATE TABLE hd_noticed (
 );
 ";
 
+const KEPT_ROWS: &str = "
+CREATE TABLE hd_kept_rows (
+  file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL, block {integer} NOT NULL,
+  rows {integer} NOT NULL, packed {bytes} NOT NULL, PRIMARY KEY (file, table_name, block)
+);
+";
+
 /// What the second version added to the first, besides its tables.
 const TO_SECOND: &str = "
 ALTER TABLE hd_rejects ADD COLUMN place {text};
@@ -104,12 +113,27 @@ ALTER TABLE hd_files ADD COLUMN version_token {text};
 INSERT INTO hd_ledger SELECT 5, program FROM hd_ledger LIMIT 1;
 ";
 
+/// What the sixth version added to the fifth, besides its table.
+const TO_SIXTH: &str = "
+ALTER TABLE hd_files ADD COLUMN ordered_by {text} NOT NULL DEFAULT '';
+ALTER TABLE hd_files ADD COLUMN ordered_at {moment};
+ALTER TABLE hd_files ADD COLUMN first_file {integer};
+ALTER TABLE hd_files ADD COLUMN effective_at {moment};
+ALTER TABLE hd_files ADD COLUMN delivery {text};
+ALTER TABLE hd_files ADD COLUMN rules {text};
+ALTER TABLE hd_files ADD COLUMN rows_kept {integer} NOT NULL DEFAULT 0;
+UPDATE hd_files SET ordered_at = modified_at, effective_at = began_at;
+CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by, ordered_at, path);
+INSERT INTO hd_ledger SELECT 6, program FROM hd_ledger LIMIT 1;
+";
+
 /// What each version added to the one before.
-const STEPS: [(i64, &[&str]); 4] = [
+const STEPS: [(i64, &[&str]); 5] = [
     (2, &[TO_SECOND, PARTS]),
     (3, &[TO_THIRD, DECISIONS]),
     (4, &[NOTICES, TO_FOURTH]),
     (5, &[DECISION_TOKENS, TO_FIFTH]),
+    (6, &[KEPT_ROWS, TO_SIXTH]),
 ];
 
 /// The version of the ledger, if there is one.
@@ -149,7 +173,7 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
             }
             None => {
                 refuse_other_tables(connection)?;
-                run(connection, &[TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES])?;
+                run(connection, &[TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS])?;
                 let signature = [SqlValue::Integer(LEDGER_VERSION), SqlValue::from(PROGRAM)];
                 connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", &signature).map(drop)
             }

@@ -7,7 +7,7 @@ use hypodoke_core::drift::Drift;
 
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, NoticeEntry, Outbox,
-    PartEntry, RejectEntry, outbox, read, schema, write,
+    PartEntry, RejectEntry, kept, outbox, read, schema, write,
 };
 use crate::error::StoreError;
 use crate::sql::SqlDatabase;
@@ -81,6 +81,10 @@ impl<D: SqlDatabase> Ledger for D {
 
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
         write::note_decision(self, entry)
+    }
+
+    fn forget_rows(&mut self, table: &str, before: i64) -> Result<(), StoreError> {
+        kept::forget_before(self, table, before)
     }
 }
 

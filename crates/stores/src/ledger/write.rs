@@ -12,6 +12,7 @@ use super::schema::PROGRAM;
 use super::{DecisionEntry, FileEntry};
 use crate::error::StoreError;
 use crate::merge::Counts;
+use crate::order::FileOrder;
 use crate::plan::{FileSummary, LoadPlan, PartSummary, TablePlan};
 use crate::sql::{SqlConnection, SqlValue, in_transaction};
 
@@ -19,7 +20,7 @@ use crate::sql::{SqlConnection, SqlValue, in_transaction};
 /// may have the same.
 pub const IS_LOADED: &str =
     "SELECT CAST(count(*) AS bigint) FROM hd_files WHERE place = ?1 AND path = ?2 AND +bytes = ?3 AND modified_at = ?4
-       AND table_name = ?5 AND outcome = 'loaded' AND replaced_by IS NULL AND file <> ?6
+       AND table_name = ?5 AND outcome IN ('loaded', 'superseded') AND replaced_by IS NULL AND file <> ?6
        AND (?7 = '' OR coalesce(version_token, ?7) = ?7)";
 
 /// Begins a batch and gives its number.
@@ -43,8 +44,15 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
     let sql =
         "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
            outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-           version_token)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19)";
+           version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
+           ?21, ?22, ?23, ?24, ?25, ?26)";
+    let FileOrder { key, modified: ordered_at, first, effective, delivery } = &entry.order;
+    let rules = entry.rules.as_ref().map(serde_json::to_string).transpose();
+    let rules = rules.map_err(|error| StoreError::Refused {
+        shown: connection.shown(),
+        why: format!("the rules of a file cannot be written as JSON: {error}"),
+    })?;
     let Arrival { place, path, bytes, modified, token } = &entry.arrival;
     let parameters = [
         SqlValue::Integer(entry.batch),
@@ -66,6 +74,13 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
         SqlValue::from(&entry.message),
         SqlValue::from(&entry.shape),
         SqlValue::from(token),
+        SqlValue::from(key),
+        SqlValue::Moment(if *ordered_at == 0 { *modified } else { *ordered_at }),
+        if *first == 0 { SqlValue::Null } else { SqlValue::Integer(*first) },
+        effective.map_or(SqlValue::Null, SqlValue::Moment),
+        SqlValue::from(delivery),
+        SqlValue::from(&rules),
+        SqlValue::Integer(entry.rows_kept.into()),
     ];
     connection.insert(sql, "file", &parameters)
 }
@@ -155,10 +170,14 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
 
 /// The number of the entry that the rows of a plan belong to: a new one, or that of the file whose
 /// corrected rejects they are.
-pub fn begin_file(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<i64, StoreError> {
+pub fn begin_file(
+    connection: &mut dyn SqlConnection,
+    plan: &LoadPlan,
+    order: &FileOrder,
+) -> Result<i64, StoreError> {
     match plan.resubmits {
         Some(file) => Ok(file),
-        None => add_file(connection, &entry_of(plan)),
+        None => add_file(connection, &FileEntry { order: order.clone(), ..entry_of(plan) }),
     }
 }
 
@@ -183,6 +202,9 @@ fn entry_of(plan: &LoadPlan) -> FileEntry {
         message: None,
         replaced_by: None,
         shape: plan.shape.clone(),
+        order: plan.order.clone(),
+        rules: Some(plan.rules.with_tables(&plan.tables)),
+        rows_kept: false,
     }
 }
 
@@ -199,7 +221,7 @@ pub fn add_rejects(
     file: i64,
     rejects: &[Reject],
 ) -> Result<(), StoreError> {
-    if plan.resubmits.is_some() {
+    if plan.resubmits.is_some() || plan.keeps_for.is_some() {
         return Ok(());
     }
     let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
@@ -267,9 +289,14 @@ fn end_corrected(
     summary: &FileSummary,
     counts: &Counts,
 ) -> Result<(), StoreError> {
-    let sql = "UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1";
+    // Somebody else may have corrected it meanwhile, or loaded another version of the file.
+    let sql = "UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1 AND mended_at IS NULL
+       AND EXISTS (SELECT 1 FROM hd_files f WHERE f.file = hd_rejects.file AND f.replaced_by IS NULL)";
     for reject in &summary.resubmitted {
-        connection.execute(sql, &[SqlValue::Integer(*reject), SqlValue::Moment(summary.ended)])?;
+        let parameters = [SqlValue::Integer(*reject), SqlValue::Moment(summary.ended)];
+        if connection.execute(sql, &parameters)? != 1 {
+            return Err(StoreError::RejectTaken { reject: *reject });
+        }
     }
     let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + ?2, rows_rejected = rows_rejected - ?3,
            rows_left_out = rows_left_out + ?4, rows_inserted = rows_inserted + ?5,

@@ -6,7 +6,7 @@ mod staged;
 mod writer;
 
 use hypodoke_core::cast::{Cell, Rows};
-use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN};
+use hypodoke_core::names::FILE_COLUMN;
 
 pub use writer::PostgresWriter;
 use writer::TargetTable;
@@ -14,22 +14,20 @@ use writer::TargetTable;
 use super::connection::PostgresStore;
 use super::copy::Wire;
 use super::tables::{self, NativeTable};
+use crate::carry::{self, Carried};
+use crate::course::{self, Course, Placed};
 use crate::error::StoreError;
-use crate::ledger::{read, write};
-use crate::merge::{Merge, Mode, SEQUENCE, STAGE, index_name};
+use crate::kept::Packer;
+use crate::ledger::{kept, read, write};
+use crate::merge::{Counts, Merge, SEQUENCE, stage_of};
+use crate::mode::Mode;
 use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
 use crate::sink::Writer;
 use crate::sql::{Scope, SqlConnection, quote};
 
-/// The SQL that makes the index on the key of a table of ours.
-pub fn key_index(qualified: &str, table: &TablePlan) -> Option<String> {
-    let wanted = table.mode.has_key() && table.keeps_layout;
-    wanted.then(|| merge_of(qualified, table).index(&quote(&index_name(&table.table)), table.mode))
-}
-
-fn merge_of(qualified: &str, table: &TablePlan) -> Merge {
+fn merge_of(qualified: &str, table: &TablePlan, stage: &str) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
-    Merge::new(qualified.to_owned(), &columns, table.lineage.columns(), &table.key, &table.of_file)
+    Merge::new(qualified.to_owned(), stage, &columns, table.lineage.columns(), &table.key, &table.of_file)
 }
 
 impl<'a> PostgresWriter<'a> {
@@ -49,20 +47,39 @@ impl<'a> PostgresWriter<'a> {
             deleted: 0,
             scope,
             done: false,
+            placed: Placed::default(),
+            packer: None,
+            since: 0,
+            carried: Carried::default(),
+            there_before: 0,
+            there: 0,
+            too_many: false,
         };
         writer.claim()?;
+        if let Some(file) = plan.keeps_for {
+            writer.file = file;
+            writer.packer = Some(Packer::new(file, plan.tables.len(), 0));
+            return Ok(Some(writer));
+        }
         if write::is_loaded(writer.store, plan)? {
             return Ok(None);
         }
-        writer.file = write::begin_file(writer.store, plan)?;
-        for table in &plan.tables {
-            let target = if table.is_virtual || plan.retracts { None } else { Some(writer.prepare(table)?) };
+        writer.placed = course::place(writer.store, plan)?;
+        writer.file = write::begin_file(writer.store, plan, &writer.placed.order)?;
+        if writer.placed.keeps {
+            writer.since = kept::next_block(writer.store, writer.file)?;
+            writer.packer = Some(Packer::new(writer.file, plan.tables.len(), writer.since));
+        }
+        for (at, table) in plan.tables.iter().enumerate() {
+            let target =
+                if table.is_virtual || plan.retracts { None } else { Some(writer.prepare(at, table)?) };
+            course::mark_gone(writer.store, table)?;
             writer.targets.push(target);
         }
         if let Some(replaced) = plan.replaces {
             writer.take_out(replaced)?;
         }
-        if plan.first_of_delivery {
+        if writer.placed.course == (Course::Direct { empties: true }) {
             writer.empty()?;
         }
         writer.statements(&plan.sql_before, "sql_before")?;
@@ -73,37 +90,49 @@ impl<'a> PostgresWriter<'a> {
         self.store.run(self.store.client.execute(sql, &[]))
     }
 
-    /// Waits until nobody else loads this file. The lock goes with the transaction, and so with its owner.
+    /// Whether rows go straight into their tables.
+    fn is_direct(&self) -> bool {
+        matches!(self.placed.course, Course::Direct { .. })
+    }
+
+    /// Waits until nobody else loads this file, nor, where its order counts, another into its table. The
+    /// locks go with the transaction, and so with their owner.
     fn claim(&self) -> Result<(), StoreError> {
         let arrival = &self.plan.arrival;
         let client = &self.store.client;
+        let sql = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
+        // That of the table first: whoever has it loads files one after another.
+        if self.plan.mode() != Mode::Append {
+            let key = format!("hypodoke order {}", self.store.qualified(self.plan.table()));
+            self.store.run(client.query_one(sql, &[&key]))?;
+        }
         let key = format!("hypodoke file {}\0{}\0{}", arrival.place, arrival.path, self.plan.table());
         let key = key.replace('\0', "\u{1f}");
-        let sql = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
         self.store.run(client.query_one(sql, &[&key])).map(drop)
     }
 
     /// Makes or changes a table, and its stage where rows go there first.
-    fn prepare(&self, table: &TablePlan) -> Result<TargetTable, StoreError> {
+    fn prepare(&self, at: usize, table: &TablePlan) -> Result<TargetTable, StoreError> {
         let store = &*self.store;
         let qualified = store.qualified(&table.table);
         let found = self.made(table, &qualified)?;
-        if let Some(sql) = key_index(&qualified, table) {
+        for sql in table.indexes(&qualified) {
             store.run(store.client.batch_execute(&sql))?;
         }
         let wires = self.wires(table, &found)?;
         let names = table.layout.columns.iter().map(|column| quote(&column.name));
         let names = names.chain(table.lineage.columns().iter().map(|name| quote(name)));
         let mut names: Vec<String> = names.collect();
-        let staged = table.mode.has_key();
+        let staged = table.mode.has_key() && self.is_direct();
         let list = names.join(", ");
         let mut into = qualified.clone();
         if staged {
+            let stage = stage_of(at);
             self.execute(&format!(
-                "CREATE TEMP TABLE {STAGE} ON COMMIT DROP AS SELECT {list}, 0::bigint AS {SEQUENCE} FROM {qualified} WITH NO DATA"
+                "CREATE TEMP TABLE {stage} ON COMMIT DROP AS SELECT {list}, 0::bigint AS {SEQUENCE} FROM {qualified} WITH NO DATA"
             ))?;
             names.push(SEQUENCE.to_owned());
-            into = STAGE.to_owned();
+            into = stage;
         } else {
             // A COPY that is refused takes the connection with it: what it may be refused for, a
             // missing right or a lock, is asked for by a statement that does nothing.
@@ -129,7 +158,7 @@ impl<'a> PostgresWriter<'a> {
             if read()?.is_some() {
                 return Err(changed());
             }
-            let sql = tables::create_sql(qualified, &table.layout, table.lineage, table.mode);
+            let sql = tables::create_sql(qualified, table);
             store.run(store.client.batch_execute(&sql))?;
             return read()?.ok_or_else(changed);
         };
@@ -167,21 +196,19 @@ impl<'a> PostgresWriter<'a> {
     /// Takes the rows of an earlier version of the file out, from every table it filled.
     fn take_out(&mut self, replaced: i64) -> Result<(), StoreError> {
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
-        let mode = main.map_or(Mode::Append, |main| main.mode);
         let main = main.map(|main| main.table.clone());
         let parts = read::parts(self.store, replaced)?;
         for table in main.into_iter().chain(parts.into_iter().map(|part| part.table)) {
+            if !self.is_direct() && !self.plan.appends_to(&table) {
+                continue;
+            }
             let qualified = self.store.qualified(&table);
             let found = self.store.run(tables::read(&self.store.client, &self.store.schema, &table))?;
             if found.is_some_and(|found| found.lineage.is_kept()) {
-                let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}");
+                let lines = carry::corrected_lines(self.store, self.plan, replaced, &table)?;
+                let but = carry::but_at(&lines);
+                let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}{but}");
                 self.deleted += self.execute(&sql)?;
-            }
-            if mode == Mode::History {
-                // The versions that it had ended are current again.
-                self.execute(&format!(
-                    "UPDATE {qualified} SET {VALID_TO_COLUMN} = NULL WHERE {VALID_TO_COLUMN} = (SELECT began_at FROM hd_files WHERE file = {replaced})"
-                ))?;
             }
         }
         write::replace_file(self.store, replaced, self.file)
@@ -192,7 +219,9 @@ impl<'a> PostgresWriter<'a> {
         for table in self.plan.tables.iter().filter(|table| table.mode == Mode::Replace && !table.is_virtual)
         {
             // Not TRUNCATE: readers see the old rows until this is committed.
-            self.deleted += self.execute(&format!("DELETE FROM {}", self.store.qualified(&table.table)))?;
+            let name = self.store.qualified(&table.table);
+            let sql = carry::empty_but(self.store, self.plan, &table.table, &name)?;
+            self.deleted += self.execute(&sql)?;
         }
         Ok(())
     }
@@ -210,7 +239,10 @@ impl<'a> PostgresWriter<'a> {
     }
 
     fn insert_rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
-        let sent = if self.targets[table].is_none() {
+        let mode = self.plan.tables.get(table).map_or(Mode::Append, |table| table.mode);
+        let sent = if !self.is_direct() && mode != Mode::Append {
+            rows.len() as u64
+        } else if self.targets[table].is_none() {
             0
         } else if self.plan.careful {
             self.send_carefully(table, rows)?
@@ -221,7 +253,64 @@ impl<'a> PostgresWriter<'a> {
             self.close_copy()?;
             write::add_rejects(self.store, self.plan, self.file, &rows.rejects)?;
         }
+        if let (Some(packer), Some(plan)) = (&mut self.packer, self.plan.tables.get(table)) {
+            packer.add(table, plan, rows)?;
+            if packer.is_full() {
+                self.write_kept()?;
+            }
+        }
         Ok(sent)
+    }
+
+    fn write_kept(&mut self) -> Result<(), StoreError> {
+        self.close_copy()?;
+        match &mut self.packer {
+            Some(packer) => packer.write(self.store, &self.plan.tables),
+            None => Ok(()),
+        }
+    }
+
+    /// Keeps the rows, and does nothing else with them.
+    fn finish_keeping(&mut self) -> Result<Finished, StoreError> {
+        if let Some(packer) = &mut self.packer {
+            packer.finish(self.store, &self.plan.tables)?;
+        }
+        kept::set_kept(self.store, self.file)?;
+        self.store.commit(self.scope)?;
+        self.done = true;
+        Ok(Finished { file: self.file, ..Finished::default() })
+    }
+
+    /// Brings the rows into the tables, whichever course they took.
+    fn bring_in(&mut self, summary: &FileSummary) -> Result<(Counts, bool), StoreError> {
+        let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
+        self.carried = carry::carry_over(self.store, self.plan, self.file, is_direct, packer, summary)?;
+        if let Some(packer) = &mut self.packer {
+            packer.finish(self.store, &self.plan.tables)?;
+            kept::set_kept(self.store, self.file)?;
+        }
+        if let Some(key) = &summary.order {
+            self.placed.order.key.clone_from(key);
+            kept::set_order(self.store, self.file, &self.placed.order)?;
+        }
+        let is_known = summary.order.is_none() || !self.is_direct();
+        if !is_known && !course::still_direct(self.store, self.plan, self.file, &self.placed.order)? {
+            self.drop_stages()?;
+            self.placed.course = Course::ByKept;
+        }
+        let (mut counts, superseded) = match self.placed.course {
+            Course::Direct { .. } => (self.merge()?, false),
+            Course::ByKept => course::settle(self.store, self.plan, self.file, self.since, summary)?,
+        };
+        if self.too_many {
+            let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);
+            return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
+        }
+        if let Some(replaced) = self.plan.replaces {
+            kept::forget(self.store, replaced)?;
+        }
+        (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);
+        Ok((counts, superseded))
     }
 }
 
@@ -233,12 +322,16 @@ impl Writer for PostgresWriter<'_> {
 
     fn finish(mut self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
         self.close_copy()?;
-        let counts = self.merge()?;
+        if self.plan.keeps_for.is_some() {
+            return self.finish_keeping();
+        }
+        let (counts, superseded) = self.bring_in(summary)?;
         self.statements(&self.plan.sql_after, "sql_after")?;
         write::end_file(self.store, self.plan, self.file, summary, &counts)?;
+        carry::count(self.store, self.file, self.carried)?;
         self.store.commit(self.scope)?;
         self.done = true;
-        Ok(Finished { file: self.file, counts })
+        Ok(Finished { file: self.file, counts, superseded })
     }
 }
 

@@ -8,6 +8,7 @@ mod load;
 mod rights;
 mod session;
 mod tables;
+mod worked_out;
 
 use hypodoke_core::types::Type;
 
@@ -16,8 +17,9 @@ pub use connection::PostgresStore;
 
 use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
-use crate::merge::Mode;
-use crate::plan::LoadPlan;
+use crate::mode::Mode;
+use crate::plan::{LoadPlan, LoadRules, TablePlan};
+use crate::rebuild::{self, Comparison};
 use crate::sink::{Capabilities, Sink, Writer};
 use crate::sql::{Scope, SqlConnection, quote};
 
@@ -49,6 +51,14 @@ impl Sink for PostgresStore {
         if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
     }
 
+    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+        self.begin(Scope::Whole)?;
+        let compared = rebuild::compare(self, tables, rules);
+        // What was staged goes with it.
+        self.rollback(Scope::Whole)?;
+        compared
+    }
+
     fn reconnect(&mut self) -> Result<(), StoreError> {
         let (address, schema) = (self.address.clone(), self.wanted_schema.clone());
         let ledger_seen = self.ledger_seen;
@@ -75,8 +85,8 @@ impl Catalog for PostgresStore {
             let found = self.run(tables::read(&self.client, &self.schema, &table.table))?;
             match found {
                 None => {
-                    statements.push(tables::create_sql(&qualified, &table.layout, table.lineage, table.mode));
-                    statements.extend(load::key_index(&qualified, table));
+                    statements.push(tables::create_sql(&qualified, table));
+                    statements.extend(table.indexes(&qualified));
                 }
                 Some(_) => statements.extend(tables::alter_sql(&qualified, table)),
             }

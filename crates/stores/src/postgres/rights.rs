@@ -3,7 +3,7 @@
 use tokio_postgres::{Client, Error};
 
 use crate::ledger::LEDGER_TABLES;
-use crate::merge::Mode;
+use crate::mode::Mode;
 use crate::sql::quote;
 
 /// The rights on a staging table that a mode needs.

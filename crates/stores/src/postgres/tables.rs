@@ -2,15 +2,13 @@
 
 use hypodoke_core::cast::Limit;
 use hypodoke_core::drift::Change;
-use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own};
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, is_own};
 use hypodoke_core::types::{MAX_DIGITS, Type};
 use tokio_postgres::types::Type as Native;
 use tokio_postgres::{Client, Error};
 
 use super::copy::Wire;
 use crate::catalog::{TableColumn, TableShape, Takes};
-use crate::merge::Mode;
 use crate::plan::TablePlan;
 use crate::sql::quote;
 
@@ -155,15 +153,15 @@ fn limit(native: &Native, modifier: i32) -> Option<Limit> {
 }
 
 /// The SQL that makes a table.
-pub fn create_sql(qualified: &str, layout: &Layout, lineage: Lineage, mode: Mode) -> String {
+pub fn create_sql(qualified: &str, plan: &TablePlan) -> String {
     let own =
         |column: &hypodoke_core::layout::Column| format!("{} {}", quote(&column.name), declared(column.ty()));
-    let mut columns: Vec<String> = layout.columns.iter().map(own).collect();
-    columns.extend(lineage.columns().iter().map(|name| format!("{} bigint NOT NULL", quote(name))));
-    if mode == Mode::History {
-        columns.push(format!("{VALID_FROM_COLUMN} timestamptz NOT NULL"));
-        columns.push(format!("{VALID_TO_COLUMN} timestamptz"));
-    }
+    let mut columns: Vec<String> = plan.layout.columns.iter().map(own).collect();
+    columns.extend(plan.lineage.columns().iter().map(|name| format!("{} bigint NOT NULL", quote(name))));
+    columns.extend(plan.moments().iter().map(|name| {
+        let always = if *name == VALID_FROM_COLUMN { " NOT NULL" } else { "" };
+        format!("{name} timestamptz{always}")
+    }));
     format!("CREATE TABLE {qualified} (\n  {}\n)", columns.join(",\n  "))
 }
 

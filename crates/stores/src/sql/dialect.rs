@@ -17,6 +17,8 @@ pub struct SqlDialect {
     moment: &'static str,
     /// How a column is declared that holds a record as it stands in its file.
     record: &'static str,
+    /// How a column of bytes is declared.
+    bytes: &'static str,
     /// What keeps the rows of a SELECT from others until the transaction is over, where that is needed.
     pub for_update: &'static str,
     /// What begins a transaction that will write.
@@ -31,6 +33,7 @@ pub static SQLITE: SqlDialect = SqlDialect {
     text: "TEXT",
     moment: "TEXT",
     record: "TEXT",
+    bytes: "BLOB",
     // A transaction that writes has the database to itself.
     for_update: "",
     begin: "BEGIN IMMEDIATE",
@@ -44,6 +47,7 @@ pub static POSTGRES: SqlDialect = SqlDialect {
     text: "text",
     moment: "timestamptz",
     record: "bytea",
+    bytes: "bytea",
     for_update: " FOR UPDATE",
     begin: "BEGIN",
 };
@@ -75,7 +79,7 @@ impl SqlDialect {
     }
 
     /// A script that makes tables, with types in the words of the database: `{id}`, `{integer}`,
-    /// `{text}`, `{moment}` and `{record}` stand for them.
+    /// `{text}`, `{moment}`, `{record}` and `{bytes}` stand for them.
     pub fn script(&self, template: &str) -> String {
         let words = [
             ("{id}", self.id),
@@ -83,6 +87,7 @@ impl SqlDialect {
             ("{text}", self.text),
             ("{moment}", self.moment),
             ("{record}", self.record),
+            ("{bytes}", self.bytes),
         ];
         words.iter().fold(template.to_owned(), |script, (mark, word)| script.replace(mark, word))
     }

@@ -27,12 +27,14 @@ pub fn sample(connection: &Connection, table: &str, column: &str, most: usize) -
 /// What of each file is in a table.
 pub fn figures(connection: &Connection, table: &str, sums: &[(String, Type)]) -> Result<Vec<FileFigures>> {
     // A decimal kept as a REAL is summed in units of its last digit, which are whole.
+    // Sums beyond 64 bits are told in two halves: what is above 32 bits, and what is below.
+    let halves = |value: String| format!("sum({value} >> 32), sum({value} & 4294967295)");
     let sum = |(column, ty): &(String, Type)| match ty {
-        Type::Integer => format!("sum({})", quote(column)),
+        Type::Integer => halves(quote(column)),
         Type::Decimal { precision, scale } if *precision <= REAL_DIGITS => {
-            format!("sum(CAST(round({} * 1e{scale}) AS INTEGER))", quote(column))
+            halves(format!("CAST(round({} * 1e{scale}) AS INTEGER)", quote(column)))
         }
-        _ => "NULL".to_owned(),
+        _ => "NULL, NULL".to_owned(),
     };
     let all: Vec<String> =
         [FILE_COLUMN.to_owned(), "count(*)".to_owned()].into_iter().chain(sums.iter().map(sum)).collect();
@@ -43,8 +45,9 @@ pub fn figures(connection: &Connection, table: &str, sums: &[(String, Type)]) ->
     };
     let entry = |row: &Row<'_>| {
         let total = |(at, (_, ty)): (usize, &(String, Type))| {
-            let value = row.get::<_, Option<i64>>(at + 2)?;
-            Ok(known(*ty).then(|| i128::from(value.unwrap_or(0))))
+            let half = |at: usize| row.get::<_, Option<i64>>(at).map(|half| i128::from(half.unwrap_or(0)));
+            let (high, low) = (half(2 * at + 2)?, half(2 * at + 3)?);
+            Ok(known(*ty).then(|| (high << 32) + low))
         };
         Ok(FileFigures {
             file: row.get(0)?,

@@ -4,16 +4,21 @@
 use std::path::Path;
 
 use hypodoke_core::cast::Rows;
-use hypodoke_core::names::{FILE_COLUMN, Lineage, VALID_TO_COLUMN};
+use hypodoke_core::names::{FILE_COLUMN, Lineage};
 use rusqlite::{Connection, Result};
 
 use super::bulk::{BulkInsert, Stepped};
 use super::session::{SqliteSession, fail};
 use super::tables::{self, alter, create_sql};
+use crate::carry::{self, Carried};
+use crate::course::{self, Course, Placed};
 use crate::error::StoreError;
-use crate::ledger::{read, write};
-use crate::merge::{Counts, Merge, Mode, SEQUENCE, STAGE, index_name};
+use crate::kept::Packer;
+use crate::ledger::{kept, read, write};
+use crate::merge::{Counts, Merge, SEQUENCE, stage_of};
+use crate::mode::Mode;
 use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
+use crate::rebuild::RebuildTarget;
 use crate::sink::Writer;
 use crate::sql::{Scope, SqlConnection, moment_text, quote};
 
@@ -33,17 +38,27 @@ pub struct SqliteWriter<'a> {
     sent: Vec<u64>,
     /// Per table, how many of these a trigger left out.
     by_trigger: Vec<u64>,
+    /// Where the file stands, and the course that its rows take.
+    placed: Placed,
+    /// What keeps the rows, where they are.
+    packer: Option<Packer>,
+    /// The first of the blocks that are kept of it now.
+    since: i64,
+    /// What became of the corrected rows of the version before.
+    carried: Carried,
+    /// How many keys there were before a full delivery, and whether too many of them are gone.
+    there: u64,
+    too_many: bool,
 }
 
-/// The SQL that makes the index on the key of a table of ours.
-pub fn key_index(table: &TablePlan) -> Option<String> {
-    let wanted = table.mode.has_key() && table.keeps_layout;
-    wanted.then(|| merge_of(table).index(&quote(&index_name(&table.table)), table.mode))
+/// Whether rows of a table come to a stage first.
+fn is_staged(table: &TablePlan) -> bool {
+    table.mode.has_key() && !table.is_virtual
 }
 
-fn merge_of(table: &TablePlan) -> Merge {
+fn merge_of(table: &TablePlan, stage: &str) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
-    Merge::new(quote(&table.table), &columns, table.lineage.columns(), &table.key, &table.of_file)
+    Merge::new(quote(&table.table), stage, &columns, table.lineage.columns(), &table.key, &table.of_file)
 }
 
 impl<'a> SqliteWriter<'a> {
@@ -69,24 +84,42 @@ impl<'a> SqliteWriter<'a> {
             deleted: 0,
             sent: vec![0; plan.tables.len()],
             by_trigger: vec![0; plan.tables.len()],
+            placed: Placed::default(),
+            packer: None,
+            since: 0,
+            carried: Carried::default(),
+            there: 0,
+            too_many: false,
         };
+        if let Some(file) = plan.keeps_for {
+            writer.file = file;
+            writer.packer = Some(Packer::new(file, plan.tables.len(), 0));
+            return Ok(Some(writer));
+        }
         if write::is_loaded(&mut writer.session(), plan)? {
             return Ok(None);
         }
+        writer.placed = course::place(&mut writer.session(), plan)?;
         let failed = |error| fail(path, error);
         for table in plan.tables.iter().filter(|_| !plan.retracts) {
             writer.shape_table(table).map_err(failed)?;
+            course::mark_gone(&mut writer.session(), table)?;
         }
-        writer.file = write::begin_file(&mut writer.session(), plan)?;
+        writer.file = write::begin_file(&mut writer.session(), plan, &writer.placed.order)?;
+        if writer.placed.keeps {
+            writer.since = kept::next_block(&mut writer.session(), writer.file)?;
+            writer.packer = Some(Packer::new(writer.file, plan.tables.len(), writer.since));
+        }
         if let Some(replaced) = plan.replaces {
             writer.take_out(replaced)?;
         }
-        if plan.first_of_delivery {
-            writer.empty().map_err(failed)?;
+        if writer.placed.course == (Course::Direct { empties: true }) {
+            writer.empty()?;
         }
-        for table in &plan.tables {
-            let is_filled = !table.is_virtual && !plan.retracts;
-            let insert = is_filled.then(|| writer.prepare(table)).transpose().map_err(failed)?;
+        let is_direct = writer.is_direct();
+        for (at, table) in plan.tables.iter().enumerate() {
+            let is_filled = !table.is_virtual && (is_direct || table.mode == Mode::Append) && !plan.retracts;
+            let insert = is_filled.then(|| writer.prepare(at, table)).transpose().map_err(failed)?;
             writer.inserts.push(insert);
         }
         writer.statements(&plan.sql_before, "sql_before")?;
@@ -98,12 +131,18 @@ impl<'a> SqliteWriter<'a> {
         SqliteSession { connection: self.connection, path: self.path, in_transaction: true }
     }
 
+    /// Whether rows go straight into their tables.
+    fn is_direct(&self) -> bool {
+        matches!(self.placed.course, Course::Direct { .. })
+    }
+
     /// Takes all rows out of the tables that hold one delivery at a time.
-    fn empty(&mut self) -> Result<()> {
+    fn empty(&mut self) -> std::result::Result<(), StoreError> {
         for table in self.plan.tables.iter().filter(|table| table.mode == Mode::Replace && !table.is_virtual)
         {
-            self.deleted +=
-                self.connection.execute(&format!("DELETE FROM {}", quote(&table.table)), [])? as u64;
+            let mut session = self.session();
+            let sql = carry::empty_but(&mut session, self.plan, &table.table, &quote(&table.table))?;
+            self.deleted += session.statement(&sql)?;
         }
         Ok(())
     }
@@ -124,19 +163,20 @@ impl<'a> SqliteWriter<'a> {
     }
 
     /// The table that rows brought in by key come to first.
-    fn stage(&self, table: &TablePlan) -> Result<()> {
+    fn stage(&self, table: &TablePlan, stage: &str) -> Result<()> {
         let own =
             table.layout.columns.iter().map(|c| format!("{} {}", quote(&c.name), tables::declared(c.ty())));
         let lineage = table.lineage.columns().iter().map(|name| format!("{} INTEGER", quote(name)));
         let all: Vec<String> =
             std::iter::once(format!("{SEQUENCE} INTEGER PRIMARY KEY")).chain(own).chain(lineage).collect();
-        self.connection.execute_batch(&format!("CREATE TEMP TABLE {STAGE} ({})", all.join(", ")))
+        self.connection.execute_batch(&format!("CREATE TEMP TABLE {stage} ({})", all.join(", ")))
     }
 
     /// Brings staged rows into their table.
     fn merge(&mut self) -> Result<Counts> {
         let mut all = Counts { deleted: self.deleted, ..Counts::default() };
-        for ((table, sent), by_trigger) in self.plan.tables.iter().zip(&self.sent).zip(&self.by_trigger) {
+        let figures = self.sent.iter().zip(&self.by_trigger);
+        for (at, (table, (sent, by_trigger))) in self.plan.tables.iter().zip(figures).enumerate() {
             if table.is_virtual || self.plan.retracts {
                 continue;
             }
@@ -148,28 +188,55 @@ impl<'a> SqliteWriter<'a> {
                 }
                 continue;
             }
-            let counts = self.merge_table(table, *sent)?;
+            let merge = self.merge_of(at, table);
+            let there = match merge.count_there() {
+                Some(sql) => self.connection.query_row(&sql, [], |row| row.get::<_, i64>(0))?.unsigned_abs(),
+                None => 0,
+            };
+            let mut counts = self.merge_table(&merge, table.mode, *sent)?;
+            counts.vanished = self.let_vanish(&merge, at)?;
+            self.too_many |= self.plan.rules.is_too_many(counts.vanished, there);
+            self.there += there;
             all.inserted += counts.inserted;
             all.updated += counts.updated;
             all.unchanged += counts.unchanged;
             all.left_out += counts.left_out;
-            self.connection.execute_batch(&format!("DROP TABLE temp.{STAGE}"))?;
+            all.vanished += counts.vanished;
         }
+        self.drop_stages()?;
         Ok(all)
     }
 
-    fn merge_table(&self, table: &TablePlan, sent: u64) -> Result<Counts> {
-        let merge = merge_of(table);
+    /// Lets keys vanish that a full delivery does not hold.
+    fn let_vanish(&self, merge: &Merge, at: usize) -> Result<u64> {
+        let Some(sql) = merge.vanish(&self.moment()) else { return Ok(0) };
+        let (stage, key) = (stage_of(at), merge.key().join(", "));
+        self.connection.execute_batch(&format!("CREATE INDEX temp.{stage}_key ON {stage} ({key})"))?;
+        Ok(self.connection.execute(&sql, [])? as u64)
+    }
+
+    /// From when on the rows of the file hold, as a literal.
+    fn moment(&self) -> String {
+        format!("'{}'", moment_text(self.placed.order.effective.unwrap_or(self.plan.began)))
+    }
+
+    fn drop_stages(&self) -> Result<()> {
+        let staged = self.plan.tables.iter().enumerate().filter(|(_, table)| is_staged(table));
+        let mut stages = staged.map(|(at, _)| format!("DROP TABLE temp.{}", stage_of(at)));
+        stages.try_for_each(|sql| self.connection.execute_batch(&sql))
+    }
+
+    fn merge_table(&self, merge: &Merge, mode: Mode, sent: u64) -> Result<Counts> {
         let run = |sql: &str| self.connection.execute(sql, []).map(|count| count as u64);
         let doubles = run(&merge.drop_doubles())?;
         let staged = sent - doubles;
-        Ok(match table.mode {
+        Ok(match mode {
             Mode::InsertNew => {
                 let inserted = run(&merge.insert_new())?;
                 Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
             }
             Mode::History => {
-                let began = format!("'{}'", moment_text(self.plan.began));
+                let began = self.moment();
                 let updated = run(&merge.end_versions(&began))?;
                 let added = run(&merge.begin_versions(&began))?;
                 Counts {
@@ -189,14 +256,19 @@ impl<'a> SqliteWriter<'a> {
         })
     }
 
-    fn prepare(&self, table: &TablePlan) -> Result<BulkInsert<'a>> {
+    fn merge_of(&self, at: usize, table: &TablePlan) -> Merge {
+        merge_of(table, &stage_of(at)).of_full_delivery(self.plan.rules.vanished)
+    }
+
+    fn prepare(&self, at: usize, table: &TablePlan) -> Result<BulkInsert<'a>> {
         let names = table.layout.columns.iter().map(|column| quote(&column.name));
         let lineage = table.lineage.columns().iter().map(|name| quote(name));
         let all: Vec<String> = names.chain(lineage).collect();
         let marks = vec!["?"; all.len()].join(", ");
         let into = if table.mode.has_key() {
-            self.stage(table)?;
-            format!("temp.{STAGE}")
+            let stage = stage_of(at);
+            self.stage(table, &stage)?;
+            format!("temp.{stage}")
         } else {
             quote(&table.table)
         };
@@ -215,49 +287,89 @@ impl<'a> SqliteWriter<'a> {
             return Ok(());
         }
         if tables::shape(self.connection, &table.table)?.is_none() {
-            self.connection.execute_batch(&create_sql(
-                &table.table,
-                &table.layout,
-                table.lineage,
-                table.mode,
-            ))?;
+            self.connection.execute_batch(&create_sql(&table.table, table))?;
         } else {
             alter(self.connection, table)?;
         }
-        key_index(table).map_or(Ok(()), |sql| self.connection.execute_batch(&sql))
+        let indexes = table.indexes(&quote(&table.table));
+        indexes.iter().try_for_each(|sql| self.connection.execute_batch(sql))
     }
 
-    /// Takes the rows of an earlier version of the file out, from every table it filled.
+    /// Takes the rows of an earlier version of the file out, from every table it filled: where tables are
+    /// worked out anew, by that.
     fn take_out(&mut self, replaced: i64) -> std::result::Result<(), StoreError> {
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
-        let mode = main.map_or(Mode::Append, |main| main.mode);
         let main = main.map(|main| main.table.clone());
         let parts = read::parts(&mut self.session(), replaced)?.into_iter().map(|part| part.table);
         for table in main.into_iter().chain(parts) {
-            self.take_out_of(&table, mode, replaced).map_err(|error| fail(self.path, error))?;
+            if self.is_direct() || self.plan.appends_to(&table) {
+                let lines = carry::corrected_lines(&mut self.session(), self.plan, replaced, &table)?;
+                self.take_out_of(&table, replaced, &lines).map_err(|error| fail(self.path, error))?;
+            }
         }
         write::replace_file(&mut self.session(), replaced, self.file)
     }
 
-    fn take_out_of(&mut self, table: &str, mode: Mode, replaced: i64) -> Result<()> {
+    fn take_out_of(&mut self, table: &str, replaced: i64, but: &[u64]) -> Result<()> {
         if tables::shape(self.connection, table)?.is_some_and(|shape| shape.lineage.is_kept()) {
-            let sql = format!("DELETE FROM {} WHERE {} = ?1", quote(table), quote(FILE_COLUMN));
+            let but = carry::but_at(but);
+            let sql = format!("DELETE FROM {} WHERE {} = ?1{but}", quote(table), quote(FILE_COLUMN));
             self.deleted += self.connection.execute(&sql, [replaced])? as u64;
-        }
-        if mode == Mode::History {
-            // The versions that it had ended are current again.
-            let sql = format!(
-                "UPDATE {} SET {VALID_TO_COLUMN} = NULL WHERE {VALID_TO_COLUMN} = (SELECT began_at FROM hd_files WHERE file = ?1)",
-                quote(table)
-            );
-            self.connection.execute(&sql, [replaced])?;
         }
         Ok(())
     }
 
+    /// Keeps the rows, and does nothing else with them.
+    fn finish_keeping(&mut self) -> std::result::Result<Finished, StoreError> {
+        let mut session = self.session();
+        if let Some(packer) = &mut self.packer {
+            packer.finish(&mut session, &self.plan.tables)?;
+        }
+        kept::set_kept(&mut session, self.file)?;
+        session.commit(self.scope)?;
+        self.committed = true;
+        Ok(Finished { file: self.file, ..Finished::default() })
+    }
+
+    /// Brings the rows into the tables, whichever course they took.
+    fn bring_in(&mut self, summary: &FileSummary) -> std::result::Result<(Counts, bool), StoreError> {
+        let mut session = self.session();
+        let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
+        self.carried = carry::carry_over(&mut session, self.plan, self.file, is_direct, packer, summary)?;
+        if let Some(packer) = &mut self.packer {
+            packer.finish(&mut session, &self.plan.tables)?;
+            kept::set_kept(&mut session, self.file)?;
+        }
+        if let Some(key) = &summary.order {
+            self.placed.order.key.clone_from(key);
+            kept::set_order(&mut session, self.file, &self.placed.order)?;
+        }
+        let is_known = summary.order.is_none() || !self.is_direct();
+        if !is_known && !course::still_direct(&mut session, self.plan, self.file, &self.placed.order)? {
+            self.drop_stages().map_err(|error| fail(self.path, error))?;
+            self.placed.course = Course::ByKept;
+        }
+        let (mut counts, superseded) = match self.placed.course {
+            Course::Direct { .. } => (self.merge().map_err(|error| fail(self.path, error))?, false),
+            Course::ByKept => course::settle(&mut session, self.plan, self.file, self.since, summary)?,
+        };
+        if self.too_many {
+            let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);
+            return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
+        }
+        if let Some(replaced) = self.plan.replaces {
+            kept::forget(&mut session, replaced)?;
+        }
+        (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);
+        Ok((counts, superseded))
+    }
+
     fn insert_rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64> {
         let mut loaded = 0;
-        if let Some(insert) = &mut self.inserts[table] {
+        let mode = self.plan.tables.get(table).map_or(Mode::Append, |table| table.mode);
+        if !self.is_direct() && mode != Mode::Append {
+            loaded = rows.len() as u64;
+        } else if let Some(insert) = &mut self.inserts[table] {
             let lineage = self.plan.tables[table].lineage;
             for index in 0..rows.len() {
                 match insert.insert(rows, index, lineage)? {
@@ -281,20 +393,30 @@ impl<'a> SqliteWriter<'a> {
 impl Writer for SqliteWriter<'_> {
     fn rows(&mut self, table: usize, rows: &mut Rows) -> std::result::Result<u64, StoreError> {
         let loaded = self.insert_rows(table, rows).map_err(|error| fail(self.path, error))?;
+        let mut session = self.session();
+        if let (Some(packer), Some(plan)) = (&mut self.packer, self.plan.tables.get(table)) {
+            packer.add(table, plan, rows)?;
+            if packer.is_full() {
+                packer.write(&mut session, &self.plan.tables)?;
+            }
+        }
         write::add_rejects(&mut self.session(), self.plan, self.file, &rows.rejects)?;
         Ok(loaded)
     }
 
     fn finish(mut self: Box<Self>, summary: &FileSummary) -> std::result::Result<Finished, StoreError> {
-        let path = self.path;
         self.inserts.clear();
-        let counts = self.merge().map_err(|error| fail(path, error))?;
+        if self.plan.keeps_for.is_some() {
+            return self.finish_keeping();
+        }
+        let (counts, superseded) = self.bring_in(summary)?;
         self.statements(&self.plan.sql_after, "sql_after")?;
         let mut session = self.session();
         write::end_file(&mut session, self.plan, self.file, summary, &counts)?;
+        carry::count(&mut session, self.file, self.carried)?;
         session.commit(self.scope)?;
         self.committed = true;
-        Ok(Finished { file: self.file, counts })
+        Ok(Finished { file: self.file, counts, superseded })
     }
 }
 

@@ -5,6 +5,7 @@ mod figures;
 mod load;
 mod session;
 mod tables;
+mod worked_out;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -14,8 +15,9 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
-use crate::merge::Mode;
-use crate::plan::LoadPlan;
+use crate::mode::Mode;
+use crate::plan::{LoadPlan, LoadRules, TablePlan};
+use crate::rebuild::{self, Comparison};
 use crate::sink::{Capabilities, Sink, Writer};
 use crate::sql::{Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use session::{SqliteSession, fail, shown};
@@ -159,6 +161,14 @@ impl Sink for SqliteStore {
         if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
     }
 
+    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+        self.begin(Scope::Whole)?;
+        let compared = rebuild::compare(&mut self.session(), tables, rules);
+        // What was staged goes with it.
+        self.rollback(Scope::Whole)?;
+        compared
+    }
+
     fn reconnect(&mut self) -> Result<(), StoreError> {
         // A file does not go away as a connection does.
         Ok(())
@@ -179,13 +189,8 @@ impl Catalog for SqliteStore {
         for table in plan.tables.iter().filter(|table| !table.is_virtual) {
             match self.read(|connection| tables::shape(connection, &table.table))? {
                 None => {
-                    statements.push(tables::create_sql(
-                        &table.table,
-                        &table.layout,
-                        table.lineage,
-                        table.mode,
-                    ));
-                    statements.extend(load::key_index(table));
+                    statements.push(tables::create_sql(&table.table, table));
+                    statements.extend(table.indexes(&quote(&table.table)));
                 }
                 Some(_) => statements.extend(tables::alter_sql(table)),
             }

@@ -5,13 +5,11 @@
 //! same digits back; a longer one is text; and nothing that is text can pass for a number.
 
 use hypodoke_core::drift::Change;
-use hypodoke_core::layout::Layout;
-use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, VALID_TO_COLUMN, is_own};
+use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, is_own};
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
 use crate::catalog::{SampleRows, TableColumn, TableShape, Takes};
-use crate::merge::Mode;
 use crate::plan::TablePlan;
 use crate::sql::quote;
 
@@ -121,18 +119,19 @@ pub fn has_triggers(connection: &Connection, name: &str) -> Result<bool> {
 }
 
 /// The SQL that makes a table.
-pub fn create_sql(table: &str, layout: &Layout, lineage: Lineage, mode: Mode) -> String {
+pub fn create_sql(name: &str, plan: &TablePlan) -> String {
+    let TablePlan { layout, lineage, .. } = plan;
     let mut columns: Vec<String> = layout
         .columns
         .iter()
         .map(|column| format!("{} {}", quote(&column.name), declared(column.ty())).trim_end().to_owned())
         .collect();
     columns.extend(lineage.columns().iter().map(|name| format!("{} INTEGER NOT NULL", quote(name))));
-    if mode == Mode::History {
-        columns.push(format!("{VALID_FROM_COLUMN} TIMESTAMPTZ NOT NULL"));
-        columns.push(format!("{VALID_TO_COLUMN} TIMESTAMPTZ"));
-    }
-    format!("CREATE TABLE {} (\n  {}\n)", quote(table), columns.join(",\n  "))
+    columns.extend(plan.moments().iter().map(|name| {
+        let always = if *name == VALID_FROM_COLUMN { " NOT NULL" } else { "" };
+        format!("{name} TIMESTAMPTZ{always}")
+    }));
+    format!("CREATE TABLE {} (\n  {}\n)", quote(name), columns.join(",\n  "))
 }
 
 /// Brings a table up to a layout: columns added, and wider types by writing the table anew,
@@ -171,7 +170,7 @@ pub fn alter_sql(plan: &TablePlan) -> Vec<String> {
 }
 
 fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
-    let TablePlan { table, layout, changes, lineage, mode, .. } = plan;
+    let TablePlan { table, layout, changes, lineage, .. } = plan;
     // What stands on the table goes with it, and is made again.
     let kept: Vec<String> = connection
         .prepare("SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 AND type IN ('index', 'trigger') AND sql IS NOT NULL")?
@@ -179,7 +178,7 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
         .collect::<Result<_>>()?;
     let fresh = format!("hd_new_{table}");
     connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote(&fresh)))?;
-    connection.execute_batch(&create_sql(&fresh, layout, *lineage, *mode))?;
+    connection.execute_batch(&create_sql(&fresh, plan))?;
     let added =
         |name: &str| changes.iter().any(|c| matches!(c, Change::Added { column, .. } if column == name));
     let (mut names, mut values) = (Vec::new(), Vec::new());
@@ -194,8 +193,7 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
             None => quote(&column.name),
         });
     }
-    let versions: &[&str] = if *mode == Mode::History { &[VALID_FROM_COLUMN, VALID_TO_COLUMN] } else { &[] };
-    for name in lineage.columns().iter().chain(versions) {
+    for name in lineage.columns().iter().chain(plan.moments()) {
         names.push(quote(name));
         values.push(quote(name));
     }

@@ -9,9 +9,10 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
-    About, BatchEntry, Capabilities, Catalog, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry,
-    FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, Mode, NoticeEntry, Outbox,
-    PartEntry, RejectEntry, SampleRows, Sink, StoreError, TableColumn, TableShape, Takes, Writer,
+    About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
+    FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, Sink, StoreError, TableColumn, TablePlan,
+    TableShape, Takes, Writer,
 };
 
 /// A database in memory. It does the modes `append` and `replace`.
@@ -135,6 +136,10 @@ impl Ledger for MemoryStore {
         Ok(())
     }
 
+    fn forget_rows(&mut self, _: &str, _: i64) -> Result<(), StoreError> {
+        Ok(())
+    }
+
     fn note_decision(&mut self, entry: &DecisionEntry) -> Result<(), StoreError> {
         self.decisions.push(entry.clone());
         Ok(())
@@ -244,6 +249,10 @@ impl Sink for MemoryStore {
         Ok(())
     }
 
+    fn compare(&mut self, _: &[TablePlan], _: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+        Ok(None)
+    }
+
     fn reconnect(&mut self) -> Result<(), StoreError> {
         self.reconnected += 1;
         Ok(())
@@ -300,6 +309,9 @@ impl Writer for MemoryWriter<'_> {
             message: summary.message.clone(),
             replaced_by: None,
             shape: plan.shape.clone(),
+            order: plan.order.clone(),
+            rules: Some(plan.rules.with_tables(&plan.tables)),
+            rows_kept: false,
         });
         for reject in rejects {
             store.rejects.push(RejectEntry {
@@ -328,6 +340,6 @@ impl Writer for MemoryWriter<'_> {
         for entry in store.files.iter_mut().filter(|entry| Some(entry.file) == plan.replaces) {
             entry.replaced_by = Some(file);
         }
-        Ok(Finished { file, counts })
+        Ok(Finished { file, counts, superseded: false })
     }
 }

@@ -6,10 +6,15 @@ use tokio_postgres::error::SqlState;
 use super::merge_of;
 use super::writer::PostgresWriter;
 use crate::error::StoreError;
-use crate::merge::{Counts, Merge, Mode, STAGE};
+use crate::fold::Vanished;
+use crate::merge::{Counts, Merge, stage_of};
+use crate::mode::Mode;
 use crate::plan::TablePlan;
 use crate::postgres::connection::PostgresStore;
 use crate::sql::{Scope, SqlConnection, moment_text};
+
+/// So few rows are looked up one by one.
+const FEW: u64 = 10_000;
 
 impl PostgresWriter<'_> {
     /// Brings staged rows into their table.
@@ -27,14 +32,44 @@ impl PostgresWriter<'_> {
                 continue;
             }
             let sent = target.sent;
-            let counts = self.merge_table(table, sent)?;
+            let mut counts = self.merge_table(at, table, sent)?;
+            counts.vanished = self.let_vanish(at, table)?;
+            all.vanished += counts.vanished;
             all.inserted += counts.inserted;
             all.updated += counts.updated;
             all.unchanged += counts.unchanged;
             all.left_out += counts.left_out;
-            self.execute(&format!("DROP TABLE {STAGE}"))?;
         }
+        self.drop_stages()?;
         Ok(all)
+    }
+
+    /// Lets keys vanish that a full delivery does not hold.
+    fn let_vanish(&mut self, at: usize, table: &TablePlan) -> Result<u64, StoreError> {
+        let merge = self.merge_of(at, table);
+        let Some(sql) = merge.vanish(&self.moment()) else { return Ok(0) };
+        self.execute("SET LOCAL enable_hashjoin TO on")?;
+        let vanished = self.execute(&sql)?;
+        self.too_many |= self.plan.rules.is_too_many(vanished, self.there_before);
+        self.there += self.there_before;
+        Ok(vanished)
+    }
+
+    fn merge_of(&self, at: usize, table: &TablePlan) -> Merge {
+        let qualified = self.store.qualified(&table.table);
+        merge_of(&qualified, table, &stage_of(at)).of_full_delivery(self.plan.rules.vanished)
+    }
+
+    /// From when on the rows of the file hold, as a literal.
+    fn moment(&self) -> String {
+        format!("timestamptz '{}'", moment_text(self.placed.order.effective.unwrap_or(self.plan.began)))
+    }
+
+    pub(super) fn drop_stages(&mut self) -> Result<(), StoreError> {
+        let staged = self.targets.iter().enumerate();
+        let staged = staged.filter(|(_, target)| target.as_ref().is_some_and(|target| target.staged));
+        let all: Vec<String> = staged.map(|(at, _)| stage_of(at)).collect();
+        all.iter().try_for_each(|stage| self.execute(&format!("DROP TABLE {stage}")).map(drop))
     }
 
     /// How many of the rows that the server did not put in are not in the table: a trigger may have
@@ -49,16 +84,30 @@ impl PostgresWriter<'_> {
         Ok(sent.saturating_sub(there.unsigned_abs()))
     }
 
-    fn merge_table(&mut self, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
+    fn merge_table(&mut self, at: usize, table: &TablePlan, sent: u64) -> Result<Counts, StoreError> {
         let qualified = self.store.qualified(&table.table);
-        let merge = merge_of(&qualified, table);
-        if table.mode == Mode::Upsert && self.has_key_index(&qualified, table)? {
+        let merge = self.merge_of(at, table);
+        self.there_before = match merge.count_there() {
+            Some(sql) => {
+                let row = self.store.run(self.store.client.query_one(&sql, &[]))?;
+                row.get::<_, i64>(0).unsigned_abs()
+            }
+            None => 0,
+        };
+        let is_marked = self.plan.rules.vanished == Vanished::Mark;
+        if table.mode == Mode::Upsert && !is_marked && self.has_key_index(&qualified, table)? {
             return self.upsert(&merge, sent);
         }
         let doubles = self.execute(&merge.drop_doubles())?;
         let staged = sent - doubles;
-        self.execute(&format!("ANALYZE {STAGE}"))?;
-        let began = format!("timestamptz '{}'", moment_text(self.plan.began));
+        if sent <= FEW && table.keeps_layout {
+            // Nothing is known of a table that has just been made: few rows are looked up by the key.
+            self.execute("SET LOCAL enable_hashjoin TO off")?;
+            self.execute("SET LOCAL enable_mergejoin TO off")?;
+        } else {
+            self.execute(&format!("ANALYZE {}", merge.stage()))?;
+        }
+        let began = self.moment();
         Ok(match table.mode {
             Mode::InsertNew => {
                 let inserted = self.execute(&merge.insert_new())?;
@@ -125,9 +174,10 @@ fn upsert_by_index(merge: &Merge) -> String {
     let columns = merge.columns().join(", ");
     let sets: Vec<String> = merge.columns().iter().map(|name| format!("{name} = excluded.{name}")).collect();
     format!(
-        "WITH done AS (INSERT INTO {table} AS t ({columns}) SELECT {columns} FROM {STAGE} ON CONFLICT ({key}) DO UPDATE SET {sets} WHERE {differs} RETURNING (xmax = 0) AS fresh)
+        "WITH done AS (INSERT INTO {table} AS t ({columns}) SELECT {columns} FROM {stage} ON CONFLICT ({key}) DO UPDATE SET {sets} WHERE {differs} RETURNING (xmax = 0) AS fresh)
          SELECT count(*) FILTER (WHERE fresh), count(*) FROM done",
         table = merge.table(),
+        stage = merge.stage(),
         key = merge.key().join(", "),
         sets = sets.join(", "),
         differs = merge.differs("t", "excluded"),

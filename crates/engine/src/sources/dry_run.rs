@@ -1,4 +1,5 @@
-//! A store that keeps nothing: what a load would do, found out by doing it.
+//! A store that changes no table: what a load would do, found out by doing it; or the rows of a file of
+//! the ledger, kept there anew.
 
 use std::collections::HashSet;
 
@@ -7,20 +8,30 @@ use hypodoke_core::cast::Rows;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
-    About, BatchEntry, Capabilities, Catalog, ColumnSample, Counts, DecisionEntry, DriftEntry, FileEntry,
-    FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, Mode, NoticeEntry, Outbox,
-    PartEntry, RejectEntry, SampleRows, Sink, Store, StoreError, TableShape, Writer,
+    About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
+    FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, Sink, Store, StoreError, TablePlan, TableShape,
+    Writer,
 };
 
-/// Reads from a store and writes nothing to it.
+/// Reads from a store and writes nothing to it, or only the rows of a file that are to be kept.
 pub struct DryRunStore<'a> {
     store: &'a mut dyn Store,
+    /// The file of the ledger whose rows are kept.
+    keeps_for: Option<i64>,
+    /// The plan by which they are.
+    plan: Option<LoadPlan>,
 }
 
 impl<'a> DryRunStore<'a> {
     /// A dry run on what is in a store.
     pub fn on(store: &'a mut dyn Store) -> DryRunStore<'a> {
-        DryRunStore { store }
+        DryRunStore { store, keeps_for: None, plan: None }
+    }
+
+    /// The rows of a file of the ledger are kept in it, and nothing else is done.
+    pub fn keeping(store: &'a mut dyn Store, file: i64) -> DryRunStore<'a> {
+        DryRunStore { store, keeps_for: Some(file), plan: None }
     }
 }
 
@@ -33,7 +44,8 @@ impl Writer for Discard {
     }
 
     fn finish(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
-        Ok(Finished { file: 0, counts: Counts { inserted: summary.loaded, ..Counts::default() } })
+        let counts = Counts { inserted: summary.loaded, ..Counts::default() };
+        Ok(Finished { counts, ..Finished::default() })
     }
 }
 
@@ -42,8 +54,12 @@ impl Sink for DryRunStore<'_> {
         self.store.capabilities()
     }
 
-    fn begin_load<'b>(&'b mut self, _: &'b LoadPlan) -> Result<Option<Box<dyn Writer + 'b>>, StoreError> {
-        Ok(Some(Box::new(Discard)))
+    fn begin_load<'b>(&'b mut self, plan: &'b LoadPlan) -> Result<Option<Box<dyn Writer + 'b>>, StoreError> {
+        if self.keeps_for.is_none() {
+            return Ok(Some(Box::new(Discard)));
+        }
+        let plan = self.plan.insert(LoadPlan { keeps_for: self.keeps_for, ..plan.clone() });
+        self.store.begin_load(plan)
     }
 
     fn begin_delivery(&mut self) -> Result<(), StoreError> {
@@ -52,6 +68,10 @@ impl Sink for DryRunStore<'_> {
 
     fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
         Ok(())
+    }
+
+    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+        self.store.compare(tables, rules)
     }
 
     fn reconnect(&mut self) -> Result<(), StoreError> {
@@ -95,6 +115,10 @@ impl Ledger for DryRunStore<'_> {
     }
 
     fn note_decision(&mut self, _: &DecisionEntry) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn forget_rows(&mut self, _: &str, _: i64) -> Result<(), StoreError> {
         Ok(())
     }
 

@@ -3,7 +3,6 @@
 use std::path::PathBuf;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_formats::FormatOptions;
 use hypodoke_places::Seen;
 use hypodoke_stores::FileEntry;
 
@@ -41,7 +40,7 @@ impl Finder {
     pub fn find(&mut self, entry: &FileEntry) -> Result<Option<FoundFile>, EngineError> {
         let table = entry.table.clone().unwrap_or_default();
         if entry.arrival.place == BY_HAND {
-            return by_its_path(entry, table);
+            return by_its_path(entry);
         }
         let Some(job) = &self.job else { return Ok(None) };
         let listed = match &mut self.listed {
@@ -93,14 +92,14 @@ fn in_archive(
     Ok(None)
 }
 
-fn by_its_path(entry: &FileEntry, table: String) -> Result<Option<FoundFile>, EngineError> {
+fn by_its_path(entry: &FileEntry) -> Result<Option<FoundFile>, EngineError> {
     let path = PathBuf::from(&entry.arrival.path);
     // A member of an archive is found in the archive.
     let Some(there) = path.ancestors().find(|path| path.is_file()).map(PathBuf::from) else {
         return Ok(None);
     };
     let found = named_files(&[there], NamedAs::WholePath, &InternalFiles::default())?;
-    let feed = Feed::plain(table, FormatOptions::default(), Vec::new());
+    let feed = Feed::recorded(entry);
     let file = found.files.into_iter().find(|file| file.seen.arrival.path == entry.arrival.path);
     Ok(file.map(|file| FoundFile { feed, file }))
 }

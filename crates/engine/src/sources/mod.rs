@@ -1,0 +1,9 @@
+//! Files of the ledger found again, and read again: for a tally, or so that their rows are kept anew.
+
+mod dry_run;
+mod find;
+mod reread;
+
+pub use dry_run::DryRunStore;
+pub use find::{Finder, FoundFile};
+pub use reread::{keep_rows, read_again};

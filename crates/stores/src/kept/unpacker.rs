@@ -1,0 +1,61 @@
+//! Rows on their way out of the ledger.
+
+use hypodoke_core::cast::Rows;
+use hypodoke_core::cast::packed::{Block, PackedColumns, PackedRow};
+
+use super::LARGEST;
+use crate::error::StoreError;
+use crate::sql::{Misread, SqlConnection, SqlValue};
+
+/// A row as it was loaded: its cells stand at the end of `rows`.
+pub struct Unpacked<'u> {
+    /// The columns it had.
+    pub columns: &'u PackedColumns,
+    /// Its line, and how it hangs on its parent.
+    pub row: PackedRow,
+    /// Where its cells begin in `rows`.
+    pub cells: usize,
+    /// The rows at hand. What is put behind the cells of this row is kept; without it they are
+    /// forgotten.
+    pub rows: &'u mut Rows,
+}
+
+/// Hands the kept rows of a file's table over one after another, those of blocks from `from` on left
+/// out. A row is kept among `rows` where `work` says so.
+pub fn for_each_row(
+    connection: &mut dyn SqlConnection,
+    (file, table, is_child): (i64, &str, bool),
+    until: Option<i64>,
+    rows: &mut Rows,
+    work: &mut dyn FnMut(Unpacked<'_>) -> Result<bool, StoreError>,
+) -> Result<(), StoreError> {
+    let sql = "SELECT block FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 ORDER BY block";
+    let of_table = [SqlValue::Integer(file), SqlValue::from(table)];
+    let blocks = connection.entries(sql, &of_table, |row| row.integer(0))?;
+    let sql = "SELECT packed FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 AND block = ?3";
+    for number in blocks.into_iter().filter(|block| until.is_none_or(|until| *block < until)) {
+        let [file_value, table_value] = of_table.clone();
+        let parameters = [file_value, table_value, SqlValue::Integer(number)];
+        let packed = connection.entries(sql, &parameters, |row| row.bytes(0))?;
+        for bytes in packed {
+            let damaged = || Misread(format!("block {number} of the rows of file {file}"));
+            let bytes = zstd::bulk::decompress(&bytes, LARGEST).map_err(|_| connection.damaged(damaged()))?;
+            let mut block = Block::open(&bytes, is_child).map_err(|_| connection.damaged(damaged()))?;
+            loop {
+                let (cells, texts, wide) = (rows.cells.len(), rows.records.bytes.len(), rows.wide.len());
+                let row = match block.next(rows) {
+                    Ok(Some(row)) => row,
+                    Ok(None) => break,
+                    Err(_) => return Err(connection.damaged(damaged())),
+                };
+                let columns = &block.columns;
+                if !work(Unpacked { columns, row, cells, rows })? {
+                    rows.cells.truncate(cells);
+                    rows.records.bytes.truncate(texts);
+                    rows.wide.truncate(wide);
+                }
+            }
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,86 @@
+//! Tables of PostgreSQL worked out anew from what is kept of their files.
+
+use std::pin::pin;
+
+use bytes::{BufMut, Bytes, BytesMut};
+use futures_util::SinkExt;
+use hypodoke_core::cast::Cell;
+use tokio_postgres::CopyInSink;
+
+use super::connection::PostgresStore;
+use super::copy::{HEADER, RowOrigin, TRAILER, Wire, put_row};
+use super::session::row_of;
+use super::tables;
+use crate::error::StoreError;
+use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::sql::{Misread, SqlRow};
+
+/// How much is put together before it is handed to the connection, in bytes.
+const CHUNK: usize = 64 * 1024;
+
+impl RebuildTarget for PostgresStore {
+    fn table_sql(&self, table: &str) -> String {
+        self.qualified(table)
+    }
+
+    fn statement(&mut self, sql: &str) -> Result<u64, StoreError> {
+        self.run(self.client.execute(sql, &[]))
+    }
+
+    fn moment_entries(&mut self, sql: &str) -> Result<Vec<SqlRow>, StoreError> {
+        let rows = self.run(self.client.query(sql, &[]))?;
+        let rows: Result<Vec<SqlRow>, Misread> = rows.iter().map(row_of).collect();
+        rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
+    }
+
+    fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
+        let (list, from) = (columns.join(", "), self.qualified(table));
+        let sql =
+            format!("CREATE TEMP TABLE {stage} ON COMMIT DROP AS SELECT {list} FROM {from} WITH NO DATA");
+        self.run(self.client.batch_execute(&sql))
+    }
+
+    fn index_stage(&mut self, stage: &str, _: &[String]) -> Result<(), StoreError> {
+        // Its planner joins by hash where it knows how much there is.
+        self.run(self.client.batch_execute(&format!("ANALYZE {stage}")))
+    }
+
+    fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
+        let StagedRows { stage, columns, lineage, rows, files, table } = staged;
+        let found = self.run(tables::read(&self.client, &self.schema, &table.plan.table))?;
+        let changed = || StoreError::Changed { table: table.plan.table.clone() };
+        let found = found.ok_or_else(changed)?;
+        let wire =
+            |(name, _): &(String, _)| found.column(name).and_then(|native| native.wire).ok_or_else(changed);
+        let mut wires: Vec<Wire> = table.columns.iter().map(wire).collect::<Result<_, _>>()?;
+        wires.resize(rows.width, Wire::Timestamp);
+        let sql = format!("COPY {stage} ({}) FROM STDIN (FORMAT binary)", columns.join(", "));
+        let sink: CopyInSink<Bytes> = self.run(self.client.copy_in(&sql))?;
+        let sent = self.runtime.block_on(async {
+            let mut sink = pin!(sink);
+            let mut buffer = BytesMut::with_capacity(CHUNK + 4096);
+            buffer.put_slice(HEADER);
+            for (index, file) in files.iter().enumerate() {
+                let origin = RowOrigin { file: *file, lineage: *lineage, sequence: None };
+                put_row(&mut buffer, rows, index, &wires, origin);
+                if buffer.len() >= CHUNK {
+                    sink.feed(buffer.split().freeze()).await?;
+                    buffer.reserve(CHUNK + 4096);
+                }
+            }
+            buffer.put_i16(TRAILER);
+            sink.feed(buffer.split().freeze()).await?;
+            sink.as_mut().finish().await
+        });
+        sent.map(drop).map_err(|error| self.fail(&error))
+    }
+
+    fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
+        let table = self.qualified(&table.plan.table);
+        format!("DELETE FROM {table} t USING {stage} s WHERE {condition}")
+    }
+
+    fn moment_cell(&self) -> Moments {
+        |micros, _| Cell::TimestampTz(micros)
+    }
+}

@@ -1,0 +1,54 @@
+//! What is at hand of some keys, and the difference between what files said of them and say now.
+
+use std::collections::HashMap;
+
+use super::arena::Arena;
+use super::change::Rebuilt;
+use super::children::Children;
+use crate::fold::{TableRow, Version};
+
+/// What is at hand of some keys.
+#[derive(Default)]
+pub struct AtHand {
+    /// The rows of the main table.
+    pub main: Arena,
+    /// What hangs on them.
+    pub children: Children,
+    /// What the files before and after say of each key.
+    pub keys: HashMap<Box<[u8]>, Said>,
+}
+
+/// What the files before a change said of a key, and what those after it say.
+pub type Said = (Vec<Version>, Vec<Version>);
+
+/// What is to go and what is to come.
+#[derive(Default)]
+pub struct Differences {
+    /// What is to go.
+    pub taken: Vec<TableRow>,
+    /// What is to come.
+    pub added: Vec<TableRow>,
+}
+
+impl Differences {
+    /// Adds those of one key, and counts them; `by` is the file that brings the change.
+    pub fn add(&mut self, rows: &Arena, was: &[TableRow], is: &[TableRow], by: i64, counted: &mut Rebuilt) {
+        let identity = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row), row.from, row.to);
+        let origin = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row));
+        let is_among =
+            |row: &TableRow, all: &[TableRow]| all.iter().any(|one| identity(one) == identity(row));
+        self.taken.extend(was.iter().filter(|row| !is_among(row, is)));
+        for row in is.iter().filter(|row| !is_among(row, was)) {
+            self.added.push(*row);
+            if was.iter().any(|one| origin(one) == origin(row)) {
+                // It only holds from or until another moment.
+            } else if rows.files.get(row.row) != Some(&by) {
+                counted.restored += 1;
+            } else if was.is_empty() {
+                counted.inserted += 1;
+            } else {
+                counted.updated += 1;
+            }
+        }
+    }
+}

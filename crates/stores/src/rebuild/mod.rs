@@ -1,0 +1,35 @@
+//! What a table holds, worked out anew for the keys that a change among its files concerns: one that
+//! came late, was corrected, or is taken out.
+//!
+//! The rows of every file are kept in the ledger. What the files in force said before the change and
+//! what they say now is folded key by key, and only the difference is written. A row that is not what
+//! the files had said was changed by somebody else: it and its key are left as they are.
+
+mod apply;
+mod arena;
+mod at_hand;
+mod bring;
+mod change;
+mod children;
+mod compare;
+mod group;
+mod table;
+mod target;
+
+pub use bring::{bring_in, rows_at};
+pub use change::{Change, FileRows, Rebuilt};
+pub use compare::{Comparison, RowOfFile, compare};
+use group::Group;
+pub use table::TableRows;
+pub use target::{Moments, RebuildTarget, StagedRows};
+
+use crate::error::StoreError;
+
+/// Rebuilds the tables of a keyed mode.
+pub fn rebuild(target: &mut dyn RebuildTarget, change: &Change<'_>) -> Result<Rebuilt, StoreError> {
+    let mut all = Rebuilt::default();
+    for (main, parts) in change.groups() {
+        all.add(&Group::of(target, change, main, &parts)?.run(target)?);
+    }
+    Ok(all)
+}

@@ -1,0 +1,82 @@
+//! Tables of SQLite worked out anew from what is kept of their files.
+
+use hypodoke_core::cast::{Cell, Rows};
+
+use super::bulk::{BulkInsert, Stepped};
+use super::session::{SqliteSession, fail};
+use super::tables;
+use crate::error::StoreError;
+use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::sql::{SqlConnection, SqlRow, moment_text, quote};
+
+impl RebuildTarget for SqliteSession<'_> {
+    fn table_sql(&self, table: &str) -> String {
+        quote(table)
+    }
+
+    fn statement(&mut self, sql: &str) -> Result<u64, StoreError> {
+        self.connection.execute(sql, []).map(|count| count as u64).map_err(|error| fail(self.path, error))
+    }
+
+    fn moment_entries(&mut self, sql: &str) -> Result<Vec<SqlRow>, StoreError> {
+        self.query(sql, &[])
+    }
+
+    fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
+        let list = columns.join(", ");
+        let sql = format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table));
+        self.connection.execute_batch(&sql).map_err(|error| fail(self.path, error))
+    }
+
+    fn index_stage(&mut self, stage: &str, columns: &[String]) -> Result<(), StoreError> {
+        let list = columns.join(", ");
+        let sql = format!("CREATE INDEX temp.{stage}_index ON {stage} ({list})");
+        self.connection.execute_batch(&sql).map_err(|error| fail(self.path, error))
+    }
+
+    fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
+        self.insert(staged).map_err(|error| fail(self.path, error))
+    }
+
+    fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
+        let (is_ours, table) = (table.plan.keeps_layout, quote(&table.plan.table));
+        if !is_ours {
+            // It may be a view, or have no row numbers.
+            return format!(
+                "DELETE FROM {table} AS t WHERE EXISTS (SELECT 1 FROM {stage} s WHERE {condition})"
+            );
+        }
+        format!(
+            "DELETE FROM {table} WHERE rowid IN (SELECT t.rowid FROM {stage} s JOIN {table} t ON {condition})"
+        )
+    }
+
+    fn moment_cell(&self) -> Moments {
+        |micros, rows: &mut Rows| {
+            let start = rows.records.bytes.len();
+            rows.records.bytes.extend_from_slice(moment_text(micros).as_bytes());
+            Cell::text(start..rows.records.bytes.len())
+        }
+    }
+}
+
+impl SqliteSession<'_> {
+    fn insert(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
+        let StagedRows { stage, columns, lineage, rows, files, table } = staged;
+        let marks = vec!["?"; columns.len()].join(", ");
+        let sql = format!("INSERT INTO {stage} ({}) VALUES ({marks})", columns.join(", "));
+        let own = table.columns.iter().map(|(_, ty)| tables::is_text_decimal(*ty));
+        let texts = own.chain(std::iter::repeat(false)).take(columns.len()).collect();
+        let mut insert = BulkInsert::prepare(self.connection, &sql, texts, false)?;
+        for (index, file) in files.iter().enumerate() {
+            if lineage.is_kept() {
+                insert.bind_file(rows.width + 1, *file)?;
+            }
+            if let Stepped::Refused(why) = insert.insert(rows, index, *lineage)? {
+                let code = rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_CONSTRAINT);
+                return Err(rusqlite::Error::SqliteFailure(code, Some(why)));
+            }
+        }
+        Ok(())
+    }
+}
