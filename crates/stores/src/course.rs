@@ -47,8 +47,13 @@ pub fn place(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<Plac
     }
     let replaced = plan.replaces.or(plan.resubmits).unwrap_or(0);
     let newest = kept::newest(connection, plan.table(), replaced)?;
-    let own =
-        FileInForce { file: i64::MAX, path: plan.arrival.path.clone(), order: order.clone(), is_kept: false };
+    let own = FileInForce {
+        file: i64::MAX,
+        path: plan.arrival.path.clone(),
+        order: order.clone(),
+        is_kept: false,
+        rows: 0,
+    };
     let is_newest = newest.as_ref().is_none_or(|newest| own.is_after(newest, Mode::Upsert));
     if order.effective.is_none() {
         order.effective = Some(effective(connection, plan, &own, newest.as_ref().filter(|_| is_newest))?);
@@ -156,7 +161,8 @@ pub fn still_direct(
     order: &FileOrder,
 ) -> Result<bool, StoreError> {
     let newest = kept::newest(connection, plan.table(), file)?;
-    let own = FileInForce { file, path: plan.arrival.path.clone(), order: order.clone(), is_kept: true };
+    let own =
+        FileInForce { file, path: plan.arrival.path.clone(), order: order.clone(), is_kept: true, rows: 0 };
     Ok(newest.is_none_or(|newest| own.is_after(&newest, Mode::Upsert)))
 }
 

@@ -32,6 +32,8 @@ pub struct FileInForce {
     pub order: FileOrder,
     /// Its rows are kept in the ledger.
     pub is_kept: bool,
+    /// How many rows were loaded of it.
+    pub rows: u64,
 }
 
 impl FileInForce {
@@ -106,7 +108,7 @@ mod tests {
 
     fn file(number: i64, key: &str, modified: i64, path: &str) -> FileInForce {
         let order = FileOrder { key: key.to_owned(), modified, ..FileOrder::default() };
-        FileInForce { file: number, path: path.to_owned(), order, is_kept: true }
+        FileInForce { file: number, path: path.to_owned(), order, is_kept: true, rows: 1 }
     }
 
     #[test]

@@ -39,8 +39,13 @@ pub trait Sink {
     fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError>;
 
     /// Holds the tables of a feed against what its files say, by the rows that are kept of them; `None`
-    /// where they are not kept of all, or rows have no key.
-    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError>;
+    /// where they are not kept of all, are more than `most`, or have no key.
+    fn compare(
+        &mut self,
+        tables: &[TablePlan],
+        rules: &LoadRules,
+        most: Option<u64>,
+    ) -> Result<Option<Comparison>, StoreError>;
 
     /// Connects anew after the connection was lost.
     fn reconnect(&mut self) -> Result<(), StoreError>;

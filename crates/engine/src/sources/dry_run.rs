@@ -70,8 +70,13 @@ impl Sink for DryRunStore<'_> {
         Ok(())
     }
 
-    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
-        self.store.compare(tables, rules)
+    fn compare(
+        &mut self,
+        tables: &[TablePlan],
+        rules: &LoadRules,
+        most: Option<u64>,
+    ) -> Result<Option<Comparison>, StoreError> {
+        self.store.compare(tables, rules, most)
     }
 
     fn reconnect(&mut self) -> Result<(), StoreError> {

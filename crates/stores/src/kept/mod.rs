@@ -5,7 +5,7 @@ mod packer;
 mod unpacker;
 
 pub use packer::Packer;
-pub use unpacker::{Unpacked, for_each_row};
+pub use unpacker::{Next, Unpacked, for_each_row};
 
 /// How strongly blocks are compressed: the quickest that is worth it.
 const LEVEL: i32 = 1;

@@ -15,9 +15,17 @@ pub struct Unpacked<'u> {
     pub row: PackedRow,
     /// Where its cells begin in `rows`.
     pub cells: usize,
-    /// The rows at hand. What is put behind the cells of this row is kept; without it they are
-    /// forgotten.
+    /// The rows at hand: of each, what is put behind it is forgotten with it.
     pub rows: &'u mut Rows,
+}
+
+/// What comes after a row.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Next {
+    /// The next one.
+    Row,
+    /// Nothing.
+    Enough,
 }
 
 /// Hands the kept rows of a file's table over one after another, those of blocks from `from` on left
@@ -27,7 +35,7 @@ pub fn for_each_row(
     (file, table, is_child): (i64, &str, bool),
     until: Option<i64>,
     rows: &mut Rows,
-    work: &mut dyn FnMut(Unpacked<'_>) -> Result<bool, StoreError>,
+    work: &mut dyn FnMut(Unpacked<'_>) -> Result<Next, StoreError>,
 ) -> Result<(), StoreError> {
     let sql = "SELECT block FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 ORDER BY block";
     let of_table = [SqlValue::Integer(file), SqlValue::from(table)];
@@ -49,10 +57,12 @@ pub fn for_each_row(
                     Err(_) => return Err(connection.damaged(damaged())),
                 };
                 let columns = &block.columns;
-                if !work(Unpacked { columns, row, cells, rows })? {
-                    rows.cells.truncate(cells);
-                    rows.records.bytes.truncate(texts);
-                    rows.wide.truncate(wide);
+                let next = work(Unpacked { columns, row, cells, rows })?;
+                rows.cells.truncate(cells);
+                rows.records.bytes.truncate(texts);
+                rows.wide.truncate(wide);
+                if next == Next::Enough {
+                    return Ok(());
                 }
             }
         }

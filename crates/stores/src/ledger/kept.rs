@@ -8,7 +8,7 @@ use crate::order::{self, FileInForce, FileOrder};
 use crate::sql::{Misread, SqlConnection, SqlRow, SqlValue, in_transaction};
 
 const COLUMNS: &str =
-    "file, path, rows_kept, ordered_by, ordered_at, first_file, effective_at, delivery FROM hd_files
+    "file, path, rows_kept, ordered_by, ordered_at, first_file, effective_at, delivery, rows_loaded FROM hd_files
    WHERE table_name = ?1 AND outcome IN ('loaded', 'superseded') AND replaced_by IS NULL";
 
 fn file_of(row: &SqlRow) -> Result<FileInForce, Misread> {
@@ -17,6 +17,7 @@ fn file_of(row: &SqlRow) -> Result<FileInForce, Misread> {
         path: row.text(1)?,
         is_kept: row.integer(2)? != 0,
         order: order_of(row, 3)?,
+        rows: row.count(8)?,
     })
 }
 
@@ -27,6 +28,7 @@ pub fn newest_delivery_of(entries: &[FileEntry]) -> Vec<i64> {
         path: entry.arrival.path.clone(),
         order: entry.order.clone(),
         is_kept: entry.rows_kept,
+        rows: entry.loaded,
     };
     let mut files: Vec<FileInForce> = entries.iter().map(of_entry).collect();
     order::sort(&mut files, Mode::Replace);
@@ -53,7 +55,7 @@ pub fn newest(
 
 /// A file of the ledger, whether its rows count or not.
 pub fn file(connection: &mut dyn SqlConnection, file: i64) -> Result<Option<FileInForce>, StoreError> {
-    let sql = "SELECT file, path, rows_kept, ordered_by, ordered_at, first_file, effective_at, delivery
+    let sql = "SELECT file, path, rows_kept, ordered_by, ordered_at, first_file, effective_at, delivery, rows_loaded
        FROM hd_files WHERE file = ?1";
     Ok(connection.entries(sql, &[SqlValue::Integer(file)], file_of)?.into_iter().next())
 }

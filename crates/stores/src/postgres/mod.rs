@@ -51,9 +51,14 @@ impl Sink for PostgresStore {
         if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
     }
 
-    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+    fn compare(
+        &mut self,
+        tables: &[TablePlan],
+        rules: &LoadRules,
+        most: Option<u64>,
+    ) -> Result<Option<Comparison>, StoreError> {
         self.begin(Scope::Whole)?;
-        let compared = rebuild::compare(self, tables, rules);
+        let compared = rebuild::compare(self, tables, rules, most);
         // What was staged goes with it.
         self.rollback(Scope::Whole)?;
         compared

@@ -25,6 +25,9 @@ pub struct Stage {
 }
 
 const TAKEN: &str = "hd_taken";
+/// How many rows are sent at a time.
+const SENT: usize = 8192;
+
 /// The stage of what is to come.
 pub const ADDED: &str = "hd_added";
 const TOUCHED: &str = "hd_touched";
@@ -45,6 +48,11 @@ pub fn columns(table: &TableRows<'_>, extra: &[&str]) -> Vec<String> {
 /// The columns by which a row is known to be what its file says.
 pub fn compared<'t>(table: &'t TableRows<'_>, extra: &[&str]) -> impl Iterator<Item = String> + use<'t> {
     columns(table, extra).into_iter().filter(|name| table.is_as_it_was(name))
+}
+
+/// That a row joined from the left is not there: the columns of a key are never null.
+pub fn is_absent(alias: &str, key: &[String]) -> String {
+    key.first().map_or("FALSE".to_owned(), |name| format!("{alias}.{name} IS NULL"))
 }
 
 /// That columns of two rows are alike, or otherwise as the operator says.
@@ -87,6 +95,9 @@ impl Stage {
         for (stage, rows, others) in sides {
             let mut staged = Arena::default();
             for row in rows {
+                if staged.len() >= SENT {
+                    self.send(target, (stage, main, self.extra), &std::mem::take(&mut staged))?;
+                }
                 let more: Vec<Option<i64>> = match self.extra.len() {
                     0 => Vec::new(),
                     1 => vec![row.to],
@@ -102,6 +113,9 @@ impl Stage {
                 for row in rows.iter().filter(|row| !moved.contains(&origin(row))) {
                     let (file, line) = origin(row);
                     let children = by_record.get(&(file.unwrap_or_default(), line));
+                    if staged.len() >= SENT {
+                        self.send(target, (&of_part(stage, at), part, &[]), &std::mem::take(&mut staged))?;
+                    }
                     for child in children.into_iter().flatten() {
                         staged.push_row(arena, *child, &[], target.moment_cell());
                     }
@@ -198,16 +212,18 @@ impl Stage {
             _ => String::new(),
         };
         let mut found = target.statement(&format!(
-            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {})",
+            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} s LEFT JOIN {table} t ON {} WHERE {}",
             keys("s"),
             self.main_match(main, key),
+            is_absent("t", key),
         ))?;
         found += target.statement(&format!(
-            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {ADDED} s WHERE EXISTS (SELECT 1 FROM {table} t WHERE {}{current})
-             AND NOT EXISTS (SELECT 1 FROM {TAKEN} d WHERE {})",
+            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {ADDED} s JOIN {table} t ON {}{current}
+             LEFT JOIN {TAKEN} d ON {} WHERE {}",
             keys("s"),
             pairs(key, "t", "s", "="),
             pairs(key, "d", "s", "="),
+            is_absent("d", key),
         ))?;
         for (at, part) in parts.iter().enumerate() {
             let table = target.table_sql(&part.plan.table);

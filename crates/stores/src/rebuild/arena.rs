@@ -10,7 +10,7 @@ use hypodoke_core::types::Type;
 use super::table::TableRows;
 use super::target::Moments;
 use crate::error::StoreError;
-use crate::kept::{Unpacked, for_each_row};
+use crate::kept::{Next, Unpacked, for_each_row};
 use crate::plan::TablePlan;
 use crate::sql::{Misread, SqlConnection};
 
@@ -32,6 +32,8 @@ pub struct Wanted<'w> {
     pub until: Option<i64>,
     /// Says whether a row is taken up: its key, and its line.
     pub takes: &'w mut dyn FnMut(&[u8], u64) -> bool,
+    /// How many bytes may be held in all.
+    pub most: usize,
 }
 
 impl Arena {
@@ -45,14 +47,15 @@ impl Arena {
         self.rows.cells.len() * size_of::<Cell>() + self.rows.records.bytes.len()
     }
 
-    /// Takes up rows of a file; gives the keys of those that were, in their order.
+    /// Takes up rows of a file; gives the keys of those that were, in their order. Where they are more than
+    /// may be held, the rest is left, and more is held than that.
     pub fn take(
         &mut self,
         connection: &mut dyn SqlConnection,
         table: &TableRows<'_>,
         wanted: Wanted<'_>,
     ) -> Result<Vec<Box<[u8]>>, StoreError> {
-        let Wanted { file, until, takes } = wanted;
+        let Wanted { file, until, takes, most } = wanted;
         let mut taken = Vec::new();
         let (mut key, mut cells) = (Vec::new(), Vec::new());
         let mut places: Option<(PackedColumns, Vec<Option<usize>>)> = None;
@@ -63,18 +66,26 @@ impl Arena {
             if places.as_ref().is_none_or(|(known, _)| known != unpacked.columns) {
                 places = Some((unpacked.columns.clone(), places_in(table, unpacked.columns)));
             }
-            let Some((_, places)) = &places else { return Ok(false) };
-            if !cells_now(table, places, unpacked.cells, unpacked.rows, &mut cells) {
+            let Some((_, places)) = &places else { return Ok(Next::Enough) };
+            let damaged = || {
                 let what = format!("a row of file {file} that its table's types do not hold");
-                return Err(StoreError::Damaged { shown: shown.clone(), what });
-            }
+                StoreError::Damaged { shown: shown.clone(), what }
+            };
             key.clear();
-            table.key.iter().for_each(|at| put_cell(cells[*at], unpacked.rows, &mut key));
+            for at in &table.key {
+                let cell = cell_now(table, places, (unpacked.cells, *at), unpacked.rows);
+                put_cell(cell.ok_or_else(damaged)?, unpacked.rows, &mut key);
+            }
             if takes(&key, unpacked.row.line) {
+                cells.clear();
+                for at in 0..table.columns.len() {
+                    let cell = cell_now(table, places, (unpacked.cells, at), unpacked.rows);
+                    cells.push(cell.ok_or_else(damaged)?);
+                }
                 self.push(&cells, unpacked.rows, unpacked.row, file);
                 taken.push(key.clone().into_boxed_slice());
             }
-            Ok(false)
+            Ok(if self.held() > most { Next::Enough } else { Next::Row })
         })?;
         self.scratch = scratch;
         Ok(taken)
@@ -136,24 +147,18 @@ fn places_in(table: &TableRows<'_>, packed: &PackedColumns) -> Vec<Option<usize>
     table.columns.iter().enumerate().map(place).collect()
 }
 
-/// The cells of a row that was unpacked, as the table has them now; false where its types do not hold
-/// them.
-fn cells_now(
+/// A cell of a row that was unpacked, as the table has it now; `None` where its type does not hold it. The
+/// row's cells begin at the first number, and the second is the column.
+fn cell_now(
     table: &TableRows<'_>,
     places: &[Option<usize>],
-    begin: usize,
+    (begin, at): (usize, usize),
     rows: &mut Rows,
-    cells: &mut Vec<Cell>,
-) -> bool {
-    cells.clear();
-    for (place, (_, ty)) in places.iter().zip(&table.columns) {
-        let cell = place.and_then(|at| rows.cells.get(begin + at).copied()).unwrap_or(Cell::Null);
-        match if table.plan.keeps_layout { widen(cell, *ty, rows) } else { Some(cell) } {
-            Some(cell) => cells.push(cell),
-            None => return false,
-        }
-    }
-    true
+) -> Option<Cell> {
+    let place = places.get(at).copied().flatten();
+    let cell = place.and_then(|place| rows.cells.get(begin + place).copied()).unwrap_or(Cell::Null);
+    let (_, ty) = table.columns.get(at)?;
+    if table.plan.keeps_layout { widen(cell, *ty, rows) } else { Some(cell) }
 }
 
 fn copy(cell: Cell, from: &Rows, to: &mut Rows) -> Cell {
@@ -205,7 +210,7 @@ pub fn columns_of(
                     columns.push(column.clone());
                 }
             }
-            Ok(false)
+            Ok(Next::Row)
         };
         let from = (*file, table.table.as_str(), table.lineage == Lineage::Children);
         for_each_row(connection, from, None, &mut rows, &mut seen)?;

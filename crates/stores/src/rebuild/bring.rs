@@ -20,7 +20,7 @@ pub fn rows_at(
     let table = TableRows::of(plan, columns_of(target, plan, &[file])?);
     let mut arena = Arena::default();
     let mut takes = |_: &[u8], line: u64| lines.contains(&line);
-    arena.take(target, &table, Wanted { file, until: None, takes: &mut takes })?;
+    arena.take(target, &table, Wanted { file, until: None, takes: &mut takes, most: usize::MAX })?;
     Ok(arena.rows)
 }
 
@@ -38,7 +38,11 @@ pub fn bring_in(
         let stage = target.table_sql(&plan.table);
         for file in files {
             let mut arena = Arena::default();
-            arena.take(target, &table, Wanted { file: *file, until: None, takes: &mut |_, _| true })?;
+            arena.take(
+                target,
+                &table,
+                Wanted { file: *file, until: None, takes: &mut |_, _| true, most: usize::MAX },
+            )?;
             if arena.len() > 0 {
                 let (rows, files, lineage) = (&arena.rows, arena.files.as_slice(), plan.lineage);
                 let rows =

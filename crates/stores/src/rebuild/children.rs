@@ -41,7 +41,11 @@ impl Children {
         for ((arena, by_record), part) in self.tables.iter_mut().zip(parts) {
             let first = arena.len();
             let mut takes = |_: &[u8], line: u64| fresh.contains(&line);
-            arena.take(connection, part, Wanted { file, until: rows.until, takes: &mut takes })?;
+            arena.take(
+                connection,
+                part,
+                Wanted { file, until: rows.until, takes: &mut takes, most: usize::MAX },
+            )?;
             for row in first..arena.len() {
                 by_record.entry((file, arena.rows.line(row))).or_default().push(row);
             }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, Lineage};
 
-use super::apply::{ADDED, Stage, compared, of_part, pairs};
+use super::apply::{ADDED, Stage, compared, is_absent, of_part, pairs};
 use super::at_hand::{AtHand, Differences};
 use super::change::{Change, FileRows};
 use super::group::Group;
@@ -42,15 +42,20 @@ pub struct Comparison {
     pub strange: Vec<RowOfFile>,
 }
 
-/// Holds tables of a keyed mode against what their files say; `None` where rows are not kept of all.
+/// Holds tables of a keyed mode against what their files say; `None` where rows are not kept of all, or are
+/// more than `most`.
 pub fn compare(
     target: &mut dyn RebuildTarget,
     tables: &[TablePlan],
     rules: &LoadRules,
+    most: Option<u64>,
 ) -> Result<Option<Comparison>, StoreError> {
     let Some(main) = tables.first() else { return Ok(None) };
     let mut files = kept::in_force(target, &main.table)?;
     if !rules.mode.has_key() || files.iter().any(|file| !file.is_kept) {
+        return Ok(None);
+    }
+    if most.is_some_and(|most| most < files.iter().map(|file| file.rows).sum()) {
         return Ok(None);
     }
     order::sort(&mut files, rules.mode);
@@ -139,7 +144,8 @@ impl<'p> Group<'_, 'p> {
         let mut named = |from: &str, a: &str, other: &str, b: &str| {
             let sql = format!(
                 "SELECT CAST({a}.{FILE_COLUMN} AS bigint), CAST({a}.{LINE_COLUMN} AS bigint) FROM {from} {a}
-                 WHERE NOT EXISTS (SELECT 1 FROM {other} {b} WHERE {matches}) ORDER BY 1, 2 LIMIT {MOST_NAMED}"
+                 LEFT JOIN {other} {b} ON {matches} WHERE {} ORDER BY 1, 2 LIMIT {MOST_NAMED}",
+                is_absent(b, key)
             );
             let row = |row: &SqlRow| {
                 Ok(RowOfFile { table: table.plan.table.clone(), file: row.integer(0)?, line: row.count(1)? })

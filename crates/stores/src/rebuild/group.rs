@@ -17,7 +17,7 @@ use crate::mode::Mode;
 use crate::plan::TablePlan;
 
 /// How much is at hand at a time, in bytes; what is more is worked out in parts.
-const AT_HAND: usize = 48 << 20;
+const AT_HAND: usize = 64 << 20;
 
 /// A table with what hangs on its rows.
 pub struct Group<'c, 'p> {
@@ -72,7 +72,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let affected = self.affected(target)?;
         let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns())?;
         let mut counted = Rebuilt::default();
-        let mut parts: Vec<(u64, u64)> = vec![(1, 0)];
+        let mut parts = self.parts_of(affected.as_ref().map_or(0, HashSet::len));
         while let Some((modulus, rest)) = parts.pop() {
             let is_meant = |number: u64| {
                 number % modulus == rest && affected.as_ref().is_none_or(|all| all.contains(&number))
@@ -92,6 +92,15 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         Ok(Rebuilt { deleted: applied.deleted, touched: applied.touched, ..counted })
     }
 
+    /// Parts in which so many keys are worked out one after another: about as much of each as may be at hand.
+    fn parts_of(&self, keys: usize) -> Vec<(u64, u64)> {
+        const TEXTS: usize = 64;
+        let row = self.main.columns.len() * size_of::<Cell>() + TEXTS;
+        let all = keys.saturating_mul(row).saturating_mul(self.sources.len().min(3));
+        let parts = (all / AT_HAND + 1).next_power_of_two() as u64;
+        (0..parts).map(|rest| (parts, rest)).collect()
+    }
+
     /// The columns of ours that say since when and until when a row holds.
     pub fn extra_columns(&self) -> &'static [&'static str] {
         self.main.plan.moments()
@@ -108,7 +117,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 affected.insert(self.hash.of(key));
                 false
             };
-            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes };
+            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most: usize::MAX };
             Arena::default().take(target, &self.main, wanted)?;
         }
         Ok(Some(affected))
@@ -127,8 +136,12 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             let FileRows { file, until } = &source.rows;
             let first = at_hand.main.len();
             let mut takes = |key: &[u8], _: u64| is_meant(self.hash.of(key));
-            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes };
+            let most = if is_limited { AT_HAND } else { usize::MAX };
+            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most };
             let keys = at_hand.main.take(target, &self.main, wanted)?;
+            if is_limited && at_hand.main.held() > AT_HAND {
+                return Ok(None);
+            }
             let mut in_file: Vec<(Box<[u8]>, usize)> = keys.into_iter().zip(first..).collect();
             // Rows that were corrected stand where their lines stand.
             in_file.sort_by_key(|(_, row)| at_hand.main.rows.line(*row));

@@ -161,9 +161,14 @@ impl Sink for SqliteStore {
         if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
     }
 
-    fn compare(&mut self, tables: &[TablePlan], rules: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+    fn compare(
+        &mut self,
+        tables: &[TablePlan],
+        rules: &LoadRules,
+        most: Option<u64>,
+    ) -> Result<Option<Comparison>, StoreError> {
         self.begin(Scope::Whole)?;
-        let compared = rebuild::compare(&mut self.session(), tables, rules);
+        let compared = rebuild::compare(&mut self.session(), tables, rules, most);
         // What was staged goes with it.
         self.rollback(Scope::Whole)?;
         compared

@@ -249,7 +249,12 @@ impl Sink for MemoryStore {
         Ok(())
     }
 
-    fn compare(&mut self, _: &[TablePlan], _: &LoadRules) -> Result<Option<Comparison>, StoreError> {
+    fn compare(
+        &mut self,
+        _: &[TablePlan],
+        _: &LoadRules,
+        _: Option<u64>,
+    ) -> Result<Option<Comparison>, StoreError> {
         Ok(None)
     }
 
