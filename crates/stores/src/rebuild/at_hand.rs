@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::arena::Arena;
-use super::change::Rebuilt;
+use super::change::{Change, Rebuilt};
 use super::children::Children;
 use crate::fold::{TableRow, Version};
 
@@ -31,18 +31,29 @@ pub struct Differences {
 }
 
 impl Differences {
-    /// Adds those of one key, and counts them; `by` is the file that brings the change.
-    pub fn add(&mut self, rows: &Arena, was: &[TableRow], is: &[TableRow], by: i64, counted: &mut Rebuilt) {
+    /// Adds those of one key, that was one thing and is another by a change, and counts them.
+    pub fn add(
+        &mut self,
+        rows: &Arena,
+        (was, is): (&[TableRow], &[TableRow]),
+        change: &Change<'_>,
+        counted: &mut Rebuilt,
+    ) {
         let identity = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row), row.from, row.to);
         let origin = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row));
         let is_among =
             |row: &TableRow, all: &[TableRow]| all.iter().any(|one| identity(one) == identity(row));
         self.taken.extend(was.iter().filter(|row| !is_among(row, is)));
+        let is_gone = |row: &&TableRow| {
+            let is_replaced = rows.files.get(row.row).copied() == change.replaced();
+            (is_replaced || is.is_empty()) && !is.iter().any(|one| origin(one) == origin(row))
+        };
+        counted.deleted += was.iter().filter(is_gone).count() as u64;
         for row in is.iter().filter(|row| !is_among(row, was)) {
             self.added.push(*row);
             if was.iter().any(|one| origin(one) == origin(row)) {
                 // It only holds from or until another moment.
-            } else if rows.files.get(row.row) != Some(&by) {
+            } else if rows.files.get(row.row) != Some(&change.by) {
                 counted.restored += 1;
             } else if was.is_empty() {
                 counted.inserted += 1;

@@ -34,6 +34,11 @@ pub struct Change<'c> {
 }
 
 impl<'c> Change<'c> {
+    /// The file whose rows are taken out, or come otherwise.
+    pub fn replaced(&self) -> Option<i64> {
+        self.changed.iter().map(|rows| rows.file.file).find(|file| *file != self.by)
+    }
+
     /// The tables whose rows have keys, each with those whose rows are parts of its records.
     pub fn groups(&self) -> Vec<(&'c TablePlan, Vec<&'c TablePlan>)> {
         let parts: Vec<&TablePlan> = self.tables.iter().filter(|table| table.is_part()).collect();
@@ -50,7 +55,7 @@ pub struct Rebuilt {
     pub inserted: u64,
     /// Rows of it that took the place of others.
     pub updated: u64,
-    /// Rows taken out, of whatever file.
+    /// Rows taken out of the file that is replaced or taken out, and of keys that are gone.
     pub deleted: u64,
     /// Rows of other files that came back.
     pub restored: u64,

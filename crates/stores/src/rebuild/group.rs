@@ -89,7 +89,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             return Err(StoreError::TooManyVanished { table: self.main.plan.table.clone(), vanished, there });
         }
         let applied = stage.apply(target, &self.main, &self.parts)?;
-        Ok(Rebuilt { deleted: applied.deleted, touched: applied.touched, ..counted })
+        let deleted = counted.deleted.min(applied.deleted);
+        Ok(Rebuilt { deleted, touched: applied.touched, ..counted })
     }
 
     /// Parts in which so many keys are worked out one after another: about as much of each as may be at hand.
@@ -185,7 +186,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             };
             let was = fold(self.change.rules, &in_order(before), &moments_before, &is_same);
             let is = fold(self.change.rules, &in_order(after), &moments_after, &is_same);
-            differences.add(&at_hand.main, &was, &is, self.change.by, counted);
+            differences.add(&at_hand.main, (&was, &is), self.change, counted);
             self.count(&in_order(after), &is, &moments_after, at_hand, counted);
         }
         stage.fill(target, (&self.main, &self.parts), at_hand, &differences)
