@@ -183,6 +183,14 @@ impl TablePlan {
         vec![format!("CREATE UNIQUE INDEX IF NOT EXISTS {name} ON {table} ({}){current}", key.join(", "))]
     }
 
+    /// The index that finds all versions of a key of a table of ours; `None` where one index does.
+    pub fn version_index(&self, table: &str) -> Option<String> {
+        let is_wanted = self.mode == Mode::History && self.keeps_layout && !self.is_part();
+        let key: Vec<String> = self.key.iter().map(|name| quote(name)).collect();
+        let name = quote(&index_name("versions", &self.table));
+        is_wanted.then(|| format!("CREATE INDEX IF NOT EXISTS {name} ON {table} ({})", key.join(", ")))
+    }
+
     /// Whether its rows are parts of the main table's records, and come and go with them.
     pub fn is_part(&self) -> bool {
         self.lineage == Lineage::Children && self.key.is_empty() && self.mode.has_key()

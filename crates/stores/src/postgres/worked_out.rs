@@ -33,6 +33,11 @@ impl RebuildTarget for PostgresStore {
         rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
     }
 
+    fn make_ready(&mut self, _: &TableRows<'_>) -> Result<(), StoreError> {
+        // It joins by hash.
+        Ok(())
+    }
+
     fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
         let (list, from) = (columns.join(", "), self.qualified(table));
         let sql =

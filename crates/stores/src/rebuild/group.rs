@@ -88,6 +88,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             let Rebuilt { vanished, there, .. } = counted;
             return Err(StoreError::TooManyVanished { table: self.main.plan.table.clone(), vanished, there });
         }
+        target.make_ready(&self.main)?;
         let applied = stage.apply(target, &self.main, &self.parts)?;
         let deleted = counted.deleted.min(applied.deleted);
         Ok(Rebuilt { deleted, touched: applied.touched, ..counted })

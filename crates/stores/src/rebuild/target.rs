@@ -37,6 +37,9 @@ pub trait RebuildTarget: SqlConnection {
     /// The rows of a query of the moment.
     fn moment_entries(&mut self, sql: &str) -> Result<Vec<SqlRow>, StoreError>;
 
+    /// Makes rows of a table of ours quick to find by key, where that takes more than it has.
+    fn make_ready(&mut self, table: &TableRows<'_>) -> Result<(), StoreError>;
+
     /// Makes a temporary table with columns of a table, given as they stand in statements.
     fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError>;
 

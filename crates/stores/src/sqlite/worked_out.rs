@@ -22,6 +22,15 @@ impl RebuildTarget for SqliteSession<'_> {
         self.query(sql, &[])
     }
 
+    fn make_ready(&mut self, table: &TableRows<'_>) -> Result<(), StoreError> {
+        // Without it a table of versions would be gone through once for every statement: its other index
+        // has current ones only. From the first change on that is not in order it has this one too.
+        match table.plan.version_index(&quote(&table.plan.table)) {
+            Some(sql) => self.script(&sql),
+            None => Ok(()),
+        }
+    }
+
     fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
         let list = columns.join(", ");
         let sql = format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table));
