@@ -13,9 +13,6 @@ use crate::plan::TablePlan;
 use crate::postgres::connection::PostgresStore;
 use crate::sql::{Scope, SqlConnection, moment_text};
 
-/// So few rows are looked up one by one.
-const FEW: u64 = 10_000;
-
 impl PostgresWriter<'_> {
     /// Brings staged rows into their table.
     pub(super) fn merge(&mut self) -> Result<Counts, StoreError> {
@@ -48,7 +45,6 @@ impl PostgresWriter<'_> {
     fn let_vanish(&mut self, at: usize, table: &TablePlan) -> Result<u64, StoreError> {
         let merge = self.merge_of(at, table);
         let Some(sql) = merge.vanish(&self.moment()) else { return Ok(0) };
-        self.execute("SET LOCAL enable_hashjoin TO on")?;
         let vanished = self.execute(&sql)?;
         self.too_many |= self.plan.rules.is_too_many(vanished, self.there_before);
         self.there += self.there_before;
@@ -100,13 +96,8 @@ impl PostgresWriter<'_> {
         }
         let doubles = self.execute(&merge.drop_doubles())?;
         let staged = sent - doubles;
-        if sent <= FEW && table.keeps_layout {
-            // Nothing is known of a table that has just been made: few rows are looked up by the key.
-            self.execute("SET LOCAL enable_hashjoin TO off")?;
-            self.execute("SET LOCAL enable_mergejoin TO off")?;
-        } else {
-            self.execute(&format!("ANALYZE {}", merge.stage()))?;
-        }
+        self.know_size(&qualified, table)?;
+        self.execute(&format!("ANALYZE {}", merge.stage()))?;
         let began = self.moment();
         Ok(match table.mode {
             Mode::InsertNew => {
@@ -150,6 +141,20 @@ impl PostgresWriter<'_> {
             left_out: doubles,
             ..Counts::default()
         })
+    }
+
+    /// Lets the server know how a table of ours has grown since it last knew: of one that it knows nothing
+    /// of, it takes nearly all versions to be over.
+    fn know_size(&self, qualified: &str, table: &TablePlan) -> Result<(), StoreError> {
+        if !table.keeps_layout {
+            return Ok(());
+        }
+        let sql = "SELECT pg_relation_size(oid) / 8192 > 2 * relpages + 8 FROM pg_class WHERE oid = to_regclass($1)";
+        let row = self.store.run(self.store.client.query_opt(sql, &[&qualified]))?;
+        if row.is_some_and(|row| row.get::<_, bool>(0)) {
+            self.execute(&format!("ANALYZE {qualified}"))?;
+        }
+        Ok(())
     }
 
     /// Whether a unique index is just on the key: ours, or one that somebody else made.
