@@ -1,7 +1,7 @@
 //! Corrected rows of a file that is loaded again: what was put right stays right as long as the file is
 //! the one it was.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 
@@ -11,7 +11,7 @@ use crate::ledger::kept;
 use crate::mode::Mode;
 use crate::plan::{FileSummary, LoadPlan, TablePlan};
 use crate::rebuild::{RebuildTarget, rows_at};
-use crate::sql::{SqlConnection, SqlRow, SqlValue};
+use crate::sql::{SqlConnection, SqlRow, SqlValue, quote};
 
 /// Where a record stands: its line, and what else says it.
 type Place = (u64, Option<String>);
@@ -23,6 +23,8 @@ pub struct Carried {
     pub kept: u64,
     /// So many are gone: the file is another.
     pub lost: u64,
+    /// So many rows they are in the tables that are filled directly.
+    pub rows: u64,
 }
 
 /// Where the records stand that were rejected, and corrected or not.
@@ -37,59 +39,63 @@ fn rejects(
     Ok(connection.entries(&sql, &[SqlValue::Integer(file)], place)?.into_iter().collect())
 }
 
-/// The table of a plan that a record goes to: that of its sheet, else the main one.
-fn table_of(tables: &[TablePlan], place: &Place) -> usize {
-    let sheet = place.1.as_deref().and_then(|place| place.rsplit_once(", row "));
-    let of_sheet = sheet.and_then(|(sheet, _)| tables.iter().position(|table| table.path == sheet));
-    of_sheet.unwrap_or_default()
+/// The lines of those records whose rows go to a table of the plan: to that of their sheet, else to the
+/// main one. Records with lists in tables of their own are not corrected one by one.
+fn lines_in<'p>(plan: &LoadPlan, at: usize, places: impl IntoIterator<Item = &'p Place>) -> Vec<u64> {
+    let table_of = |place: &Place| {
+        let sheet = place.1.as_deref().and_then(|place| place.rsplit_once(", row "));
+        let of_sheet = sheet.and_then(|(sheet, _)| plan.tables.iter().position(|table| table.path == sheet));
+        of_sheet.unwrap_or_default()
+    };
+    let goes_there = |place: &&Place| table_of(place) == at;
+    let lines: BTreeSet<u64> = places.into_iter().filter(goes_there).map(|(line, _)| *line).collect();
+    lines.into_iter().collect()
 }
 
-/// The lines of corrected rows of a file in one of its tables: they stay in it until it is known whether
-/// the file is the one it was.
-pub fn corrected_lines(
-    connection: &mut dyn SqlConnection,
+fn at_lines(file: i64, lines: &[u64]) -> String {
+    let lines: Vec<String> = lines.iter().map(u64::to_string).collect();
+    format!("{FILE_COLUMN} = {file} AND {LINE_COLUMN} IN ({})", lines.join(", "))
+}
+
+/// The columns of a table as they stand in statements.
+fn columns_of(table: &TablePlan) -> Vec<String> {
+    let own = table.layout.columns.iter().map(|column| quote(&column.name));
+    own.chain(table.lineage.columns().iter().map(|name| quote(name))).collect()
+}
+
+/// The table that holds corrected rows of a table while their file is loaded again.
+fn aside(at: usize) -> String {
+    format!("hd_corrected_{at}")
+}
+
+/// Whether rows of a table are put where they belong as they come.
+fn is_filled_directly(table: &TablePlan, is_direct: bool) -> bool {
+    (is_direct || table.mode == Mode::Append) && table.lineage.is_kept() && !table.is_virtual
+}
+
+/// Copies the corrected rows of the version before, which is about to go: whether they come along is known
+/// when the whole file is read. Only the tables that are filled directly need it, the others have them kept.
+pub fn set_aside(
+    target: &mut dyn RebuildTarget,
     plan: &LoadPlan,
     replaced: i64,
-    table: &str,
-) -> Result<Vec<u64>, StoreError> {
-    if plan.retracts {
-        return Ok(Vec::new());
+    is_direct: bool,
+) -> Result<(), StoreError> {
+    let corrected = rejects(target, replaced, true)?;
+    for (at, table) in plan.tables.iter().enumerate() {
+        let lines = lines_in(plan, at, &corrected);
+        if lines.is_empty() || plan.retracts || !is_filled_directly(table, is_direct) {
+            continue;
+        }
+        let (aside, columns) = (aside(at), columns_of(table));
+        target.make_stage(&aside, &table.table, &columns)?;
+        let (name, list) = (target.table_sql(&table.table), columns.join(", "));
+        let condition = at_lines(replaced, &lines);
+        target.statement(&format!(
+            "INSERT INTO {aside} ({list}) SELECT {list} FROM {name} WHERE {condition}"
+        ))?;
     }
-    let of_table = |place: &Place| {
-        plan.tables.get(table_of(&plan.tables, place)).is_some_and(|plan| plan.table == table)
-    };
-    let corrected = rejects(connection, replaced, true)?;
-    Ok(corrected.into_iter().filter(of_table).map(|(line, _)| line).collect())
-}
-
-/// The condition that a row is none of those at some lines.
-pub fn but_at(lines: &[u64]) -> String {
-    if lines.is_empty() { String::new() } else { format!(" AND {LINE_COLUMN} NOT IN ({})", list(lines)) }
-}
-
-/// The statement that takes all rows out of a table but the corrected ones of a file.
-pub fn empty_but(
-    connection: &mut dyn SqlConnection,
-    plan: &LoadPlan,
-    table: &str,
-    name: &str,
-) -> Result<String, StoreError> {
-    let lines = match plan.replaces {
-        Some(replaced) => corrected_lines(connection, plan, replaced, table)?,
-        None => Vec::new(),
-    };
-    let replaced = plan.replaces.unwrap_or_default();
-    Ok(match lines.is_empty() {
-        true => format!("DELETE FROM {name}"),
-        false => format!(
-            "DELETE FROM {name} WHERE NOT ({FILE_COLUMN} = {replaced} AND {LINE_COLUMN} IN ({}))",
-            list(&lines)
-        ),
-    })
-}
-
-fn list(lines: &[u64]) -> String {
-    lines.iter().map(u64::to_string).collect::<Vec<_>>().join(", ")
+    Ok(())
 }
 
 /// Brings the corrected rows of the version before along, where the file is the one it was and its
@@ -99,7 +105,7 @@ pub fn carry_over(
     plan: &LoadPlan,
     file: i64,
     is_direct: bool,
-    packer: Option<&mut Packer>,
+    mut packer: Option<&mut Packer>,
     summary: &FileSummary,
 ) -> Result<Carried, StoreError> {
     let Some(replaced) = plan.replaces.filter(|_| !plan.retracts) else { return Ok(Carried::default()) };
@@ -110,37 +116,62 @@ pub fn carry_over(
     let is_same = kept::hash_of(target, replaced)?.as_deref() == Some(summary.hash.as_str());
     let again = if is_same { rejects(target, file, false)? } else { HashSet::new() };
     let carried: Vec<&Place> = corrected.iter().filter(|place| again.contains(place)).collect();
-    let mut packer = packer;
+    let mut all =
+        Carried { kept: carried.len() as u64, lost: (corrected.len() - carried.len()) as u64, rows: 0 };
     for (at, table) in plan.tables.iter().enumerate().filter(|(_, table)| !table.is_virtual) {
-        let own = carried.iter().filter(|place| table_of(&plan.tables, place) == at);
-        let lines: Vec<u64> = own.map(|(line, _)| *line).collect();
-        if (is_direct || table.mode == Mode::Append) && table.lineage.is_kept() {
-            let name = target.table_sql(&table.table);
-            if !lines.is_empty() {
-                target.statement(&format!(
-                    "UPDATE {name} SET {FILE_COLUMN} = {file} WHERE {FILE_COLUMN} = {replaced} AND {LINE_COLUMN} IN ({})",
-                    list(&lines)
-                ))?;
-            }
-            target.statement(&format!("DELETE FROM {name} WHERE {FILE_COLUMN} = {replaced}"))?;
+        let lines = lines_in(plan, at, carried.iter().copied());
+        if is_filled_directly(table, is_direct) && !lines_in(plan, at, &corrected).is_empty() {
+            all.rows += bring_back(target, at, table, (replaced, file), &lines)?;
         }
         if let (Some(packer), false) = (packer.as_deref_mut(), lines.is_empty()) {
             packer.add(at, table, &rows_at(target, table, replaced, &lines)?)?;
         }
     }
-    for (line, place) in &carried {
-        let sql =
-            "UPDATE hd_rejects SET mended_at = ?3 WHERE file = ?1 AND line = ?2 AND (place = ?4 OR ?4 = '')";
-        let parameters = [
-            SqlValue::Integer(file),
-            SqlValue::from(*line),
-            SqlValue::Moment(summary.ended),
-            SqlValue::from(place.clone().unwrap_or_default()),
-        ];
-        target.execute(sql, &parameters)?;
+    carried.iter().try_for_each(|place| set_corrected(target, file, place, summary.ended))?;
+    Ok(all)
+}
+
+/// Puts rows that were set aside back into their table, as those of the new version; gives how many.
+fn bring_back(
+    target: &mut dyn RebuildTarget,
+    at: usize,
+    table: &TablePlan,
+    (replaced, file): (i64, i64),
+    lines: &[u64],
+) -> Result<u64, StoreError> {
+    let (aside, name) = (aside(at), target.table_sql(&table.table));
+    let mut rows = 0;
+    if !lines.is_empty() {
+        let (condition, columns) = (at_lines(replaced, lines), columns_of(table));
+        let own = quote(FILE_COLUMN);
+        let value = |column: &String| if *column == own { file.to_string() } else { column.clone() };
+        let values: Vec<String> = columns.iter().map(value).collect();
+        rows = target.statement(&format!(
+            "INSERT INTO {name} ({}) SELECT {} FROM {aside} WHERE {condition}",
+            columns.join(", "),
+            values.join(", ")
+        ))?;
     }
-    let kept = carried.len() as u64;
-    Ok(Carried { kept, lost: corrected.len() as u64 - kept })
+    target.statement(&format!("DROP TABLE {aside}"))?;
+    Ok(rows)
+}
+
+/// Marks a reject as corrected.
+fn set_corrected(
+    target: &mut dyn RebuildTarget,
+    file: i64,
+    (line, place): &Place,
+    moment: i64,
+) -> Result<(), StoreError> {
+    let sql =
+        "UPDATE hd_rejects SET mended_at = ?3 WHERE file = ?1 AND line = ?2 AND (place = ?4 OR ?4 = '')";
+    let parameters = [
+        SqlValue::Integer(file),
+        SqlValue::from(*line),
+        SqlValue::Moment(moment),
+        SqlValue::from(place.clone().unwrap_or_default()),
+    ];
+    target.execute(sql, &parameters).map(drop)
 }
 
 /// Counts the corrected rows that came along among those loaded.

@@ -43,6 +43,22 @@ pub struct TablePlan {
     pub marks_gone: bool,
 }
 
+/// An index of a table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TableIndex {
+    /// Its name.
+    pub name: String,
+    /// The statement that makes it, where it is not there.
+    pub sql: String,
+}
+
+impl TableIndex {
+    fn new(kind: &str, name: String, table: &str, columns: &str) -> TableIndex {
+        let sql = format!("CREATE {kind} IF NOT EXISTS {} ON {table} {columns}", quote(&name));
+        TableIndex { name, sql }
+    }
+}
+
 /// The name of an index of a table.
 fn index_name(what: &str, table: &str) -> String {
     cut(format!("hd_{what}_{table}"), MAX_NAME)
@@ -162,33 +178,34 @@ impl TablePlan {
         }
     }
 
-    /// The indexes that a table of ours needs for its mode, as SQL; `table` is its name in statements.
-    pub fn indexes(&self, table: &str) -> Vec<String> {
+    /// The indexes that a table of ours needs for its mode; `table` is its name in statements.
+    pub fn indexes(&self, table: &str) -> Vec<TableIndex> {
         if !self.keeps_layout || self.is_virtual || !self.mode.has_key() {
             return Vec::new();
         }
         if self.is_part() {
-            let name = quote(&index_name("rows", &self.table));
-            return vec![format!(
-                "CREATE INDEX IF NOT EXISTS {name} ON {table} ({FILE_COLUMN}, {LINE_COLUMN})"
-            )];
+            let columns = format!("({FILE_COLUMN}, {LINE_COLUMN})");
+            return vec![TableIndex::new("INDEX", index_name("rows", &self.table), table, &columns)];
         }
-        let key: Vec<String> = self.key.iter().map(|name| quote(name)).collect();
         let current = if self.mode == Mode::History {
             format!(" WHERE {VALID_TO_COLUMN} IS NULL")
         } else {
             String::new()
         };
-        let name = quote(&index_name("key", &self.table));
-        vec![format!("CREATE UNIQUE INDEX IF NOT EXISTS {name} ON {table} ({}){current}", key.join(", "))]
+        let columns = format!("{}{current}", self.key_list());
+        vec![TableIndex::new("UNIQUE INDEX", index_name("key", &self.table), table, &columns)]
+    }
+
+    /// The columns of the key as they stand in statements, in brackets.
+    fn key_list(&self) -> String {
+        format!("({})", self.key.iter().map(|name| quote(name)).collect::<Vec<_>>().join(", "))
     }
 
     /// The index that finds all versions of a key of a table of ours; `None` where one index does.
-    pub fn version_index(&self, table: &str) -> Option<String> {
+    pub fn version_index(&self, table: &str) -> Option<TableIndex> {
         let is_wanted = self.mode == Mode::History && self.keeps_layout && !self.is_part();
-        let key: Vec<String> = self.key.iter().map(|name| quote(name)).collect();
-        let name = quote(&index_name("versions", &self.table));
-        is_wanted.then(|| format!("CREATE INDEX IF NOT EXISTS {name} ON {table} ({})", key.join(", ")))
+        let name = || index_name("versions", &self.table);
+        is_wanted.then(|| TableIndex::new("INDEX", name(), table, &self.key_list()))
     }
 
     /// Whether its rows are parts of the main table's records, and come and go with them.

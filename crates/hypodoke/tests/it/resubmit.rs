@@ -128,3 +128,29 @@ fn a_row_whose_columns_nobody_filled_stays_a_reject() {
     shop.ok("rejects --take bad.csv");
     assert_eq!(staging.query(&shop, "SELECT id, note FROM f ORDER BY id"), ["1|fine", "2|closed"]);
 }
+
+/// A row that was put right by hand does not stand in the way of the corrected file, which has it too.
+#[rstest]
+fn a_corrected_file_takes_the_place_of_what_was_put_right_in_a_table_of_others(
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    staging.run(
+        &shop,
+        "CREATE TABLE f (id INTEGER NOT NULL UNIQUE, n INTEGER NOT NULL, day DATE, hd_file BIGINT, hd_line BIGINT)",
+    );
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "id,n\n1,1\n2,two\n");
+    shop.run("load");
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    shop.write("bad.csv", text.replace(",2,two", ",2,2"));
+    shop.ok("rejects --take bad.csv");
+    let rows = || staging.query(&shop, "SELECT id, n FROM f ORDER BY id");
+    assert_eq!(rows(), ["1|1", "2|2"]);
+    shop.run("replay f_20260302.csv --yes");
+    assert_eq!(rows(), ["1|1", "2|2"]);
+    shop.write("in/f_20260302.csv", "id,n\n1,1\n2,22\n");
+    shop.ok("load");
+    assert_eq!(rows(), ["1|1", "2|22"]);
+}

@@ -4,6 +4,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use hypodoke_testkit::{Server, finish};
+use rstest::rstest;
 
 use crate::staging::{Kind, Staging};
 use crate::workshop;
@@ -104,8 +105,13 @@ fn a_password_is_not_taken_from_the_command_line_and_never_shown() {
     assert_eq!(dump, ["0"]);
 }
 
-#[test]
-fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
+#[rstest]
+#[case::append("append")]
+#[case::insert_new("insert-new")]
+#[case::upsert("upsert")]
+#[case::history("history")]
+#[case::replace("replace")]
+fn check_prints_the_grants_that_are_missing_and_they_are_enough(#[case] mode: &str) {
     let (shop, staging) = (workshop(), postgres());
     let Staging::Postgres(database) = &staging else { return };
     let user = format!("porter_{}", database.name);
@@ -114,8 +120,9 @@ fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
     shop.write(
         "hypodoke.toml",
         format!(
-            "[staging]\nurl = \"{}\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\nmode = \"upsert\"\nkey = \"id\"\n",
-            database.url_as(&user)
+            "[staging]\nurl = \"{}\"\n[place.q]\npath = \"in\"\n[feed.f]\nplace = \"q\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\nmode = \"{mode}\"\n{}",
+            database.url_as(&user),
+            if matches!(mode, "append" | "replace") { "" } else { "key = \"id\"\n" },
         )
         .replace("\"\n[place", "\"\nschema = \"public\"\n[place"),
     );
@@ -134,7 +141,7 @@ fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
         .collect();
     assert_eq!(grants, [format!("GRANT USAGE, CREATE ON SCHEMA \"public\" TO \"{user}\";")]);
     grants.iter().for_each(|grant| staging.run(&shop, grant));
-    assert!(shop.ok("check").out.contains("feed f → f (upsert): 1 file, 1 new"));
+    assert!(shop.ok("check").out.contains(&format!("feed f → f ({mode}): 1 file, 1 new")));
     shop.ok("load");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
 
@@ -150,6 +157,14 @@ fn check_prints_the_grants_that_are_missing_and_they_are_enough() {
     assert!(document["grants"].to_string().contains("UPDATE"), "{}", document["grants"]);
     assert!(!document["grants"].to_string().contains("CREATE"), "{}", document["grants"]);
     shop.json("check", 0);
+
+    // Enough for a file that is corrected, for one that comes late, and for taking one out.
+    shop.write("in/f_20260302.csv", "id,berth\n1,N2\n2,N2\n");
+    shop.ok("load");
+    shop.write("in/f_20260301.csv", "id,berth\n1,N0\n3,N0\n");
+    shop.ok("load");
+    shop.ok("retract f_20260302.csv --yes");
+    assert_eq!(staging.query(&shop, "SELECT id, berth FROM f ORDER BY id"), ["1|N0", "3|N0"]);
 }
 
 /// What the server refuses before it takes a row is told in its words, and costs no other feed.

@@ -116,8 +116,13 @@ impl<'a> PostgresWriter<'a> {
         let store = &*self.store;
         let qualified = store.qualified(&table.table);
         let found = self.made(table, &qualified)?;
-        for sql in table.indexes(&qualified) {
-            store.run(store.client.batch_execute(&sql))?;
+        for index in table.indexes(&qualified) {
+            // To ask for an index that is there takes the owner.
+            let name = store.qualified(&index.name);
+            let sql = "SELECT to_regclass($1) IS NULL";
+            if store.run(store.client.query_one(sql, &[&name]))?.get(0) {
+                store.run(store.client.batch_execute(&index.sql))?;
+            }
         }
         let wires = self.wires(table, &found)?;
         let names = table.layout.columns.iter().map(|column| quote(&column.name));
@@ -195,6 +200,8 @@ impl<'a> PostgresWriter<'a> {
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.
     fn take_out(&mut self, replaced: i64) -> Result<(), StoreError> {
+        let is_direct = self.is_direct();
+        carry::set_aside(self.store, self.plan, replaced, is_direct)?;
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
         let main = main.map(|main| main.table.clone());
         let parts = read::parts(self.store, replaced)?;
@@ -205,9 +212,7 @@ impl<'a> PostgresWriter<'a> {
             let qualified = self.store.qualified(&table);
             let found = self.store.run(tables::read(&self.store.client, &self.store.schema, &table))?;
             if found.is_some_and(|found| found.lineage.is_kept()) {
-                let lines = carry::corrected_lines(self.store, self.plan, replaced, &table)?;
-                let but = carry::but_at(&lines);
-                let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}{but}");
+                let sql = format!("DELETE FROM {qualified} WHERE {FILE_COLUMN} = {replaced}");
                 self.deleted += self.execute(&sql)?;
             }
         }
@@ -220,8 +225,7 @@ impl<'a> PostgresWriter<'a> {
         {
             // Not TRUNCATE: readers see the old rows until this is committed.
             let name = self.store.qualified(&table.table);
-            let sql = carry::empty_but(self.store, self.plan, &table.table, &name)?;
-            self.deleted += self.execute(&sql)?;
+            self.deleted += self.execute(&format!("DELETE FROM {name}"))?;
         }
         Ok(())
     }
@@ -285,6 +289,7 @@ impl<'a> PostgresWriter<'a> {
     fn bring_in(&mut self, summary: &FileSummary) -> Result<(Counts, bool), StoreError> {
         let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
         self.carried = carry::carry_over(self.store, self.plan, self.file, is_direct, packer, summary)?;
+        self.deleted = self.deleted.saturating_sub(self.carried.rows);
         if let Some(packer) = &mut self.packer {
             packer.finish(self.store, &self.plan.tables)?;
             kept::set_kept(self.store, self.file)?;
@@ -306,7 +311,7 @@ impl<'a> PostgresWriter<'a> {
             let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);
             return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
         }
-        if let Some(replaced) = self.plan.replaces {
+        if let Some(replaced) = self.plan.replaces.filter(|_| self.plan.mode() != Mode::Append) {
             kept::forget(self.store, replaced)?;
         }
         (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);

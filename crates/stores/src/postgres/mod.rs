@@ -91,7 +91,7 @@ impl Catalog for PostgresStore {
             match found {
                 None => {
                     statements.push(tables::create_sql(&qualified, table));
-                    statements.extend(table.indexes(&qualified));
+                    statements.extend(table.indexes(&qualified).into_iter().map(|index| index.sql));
                 }
                 Some(_) => statements.extend(tables::alter_sql(&qualified, table)),
             }

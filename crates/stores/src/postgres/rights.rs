@@ -14,6 +14,14 @@ fn needed(mode: Mode) -> &'static [&'static str] {
     }
 }
 
+/// The rights on a table of the ledger that loading needs: kept rows go where nothing counts on them.
+fn needed_in_ledger(table: &str) -> &'static [&'static str] {
+    match table {
+        "hd_kept_rows" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
+        _ => &["SELECT", "INSERT", "UPDATE"],
+    }
+}
+
 /// The GRANT statements that are missing, for tables that are there; and for those that are not,
 /// the right to make them.
 pub async fn missing(
@@ -35,7 +43,7 @@ pub async fn missing(
     let (there, may_make, may_stage, database): (bool, bool, bool, String) =
         (row.get(0), row.get(1), row.get(2), row.get(3));
     let database = quote(&database);
-    if !may_stage && tables.iter().any(|(_, mode)| mode.has_key()) {
+    if !may_stage {
         grants.push(format!("GRANT TEMPORARY ON DATABASE {database} TO {user_name};"));
     }
     if !there {
@@ -71,7 +79,7 @@ async fn missing_on_tables(
     tables: &[(String, Mode)],
 ) -> Result<(Vec<String>, bool), Error> {
     let (schema_name, user_name) = (quote(schema), quote(user));
-    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), &["SELECT", "INSERT", "UPDATE"][..]));
+    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), needed_in_ledger(name)));
     let staging = tables.iter().map(|(name, mode)| (name.clone(), needed(*mode)));
     let mut wants_create = false;
     let mut on_tables = Vec::new();

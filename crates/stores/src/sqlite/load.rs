@@ -140,9 +140,7 @@ impl<'a> SqliteWriter<'a> {
     fn empty(&mut self) -> std::result::Result<(), StoreError> {
         for table in self.plan.tables.iter().filter(|table| table.mode == Mode::Replace && !table.is_virtual)
         {
-            let mut session = self.session();
-            let sql = carry::empty_but(&mut session, self.plan, &table.table, &quote(&table.table))?;
-            self.deleted += session.statement(&sql)?;
+            self.deleted += self.session().statement(&format!("DELETE FROM {}", quote(&table.table)))?;
         }
         Ok(())
     }
@@ -292,28 +290,27 @@ impl<'a> SqliteWriter<'a> {
             alter(self.connection, table)?;
         }
         let indexes = table.indexes(&quote(&table.table));
-        indexes.iter().try_for_each(|sql| self.connection.execute_batch(sql))
+        indexes.iter().try_for_each(|index| self.connection.execute_batch(&index.sql))
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled: where tables are
     /// worked out anew, by that.
     fn take_out(&mut self, replaced: i64) -> std::result::Result<(), StoreError> {
+        carry::set_aside(&mut self.session(), self.plan, replaced, self.is_direct())?;
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
         let main = main.map(|main| main.table.clone());
         let parts = read::parts(&mut self.session(), replaced)?.into_iter().map(|part| part.table);
         for table in main.into_iter().chain(parts) {
             if self.is_direct() || self.plan.appends_to(&table) {
-                let lines = carry::corrected_lines(&mut self.session(), self.plan, replaced, &table)?;
-                self.take_out_of(&table, replaced, &lines).map_err(|error| fail(self.path, error))?;
+                self.take_out_of(&table, replaced).map_err(|error| fail(self.path, error))?;
             }
         }
         write::replace_file(&mut self.session(), replaced, self.file)
     }
 
-    fn take_out_of(&mut self, table: &str, replaced: i64, but: &[u64]) -> Result<()> {
+    fn take_out_of(&mut self, table: &str, replaced: i64) -> Result<()> {
         if tables::shape(self.connection, table)?.is_some_and(|shape| shape.lineage.is_kept()) {
-            let but = carry::but_at(but);
-            let sql = format!("DELETE FROM {} WHERE {} = ?1{but}", quote(table), quote(FILE_COLUMN));
+            let sql = format!("DELETE FROM {} WHERE {} = ?1", quote(table), quote(FILE_COLUMN));
             self.deleted += self.connection.execute(&sql, [replaced])? as u64;
         }
         Ok(())
@@ -336,6 +333,7 @@ impl<'a> SqliteWriter<'a> {
         let mut session = self.session();
         let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
         self.carried = carry::carry_over(&mut session, self.plan, self.file, is_direct, packer, summary)?;
+        self.deleted = self.deleted.saturating_sub(self.carried.rows);
         if let Some(packer) = &mut self.packer {
             packer.finish(&mut session, &self.plan.tables)?;
             kept::set_kept(&mut session, self.file)?;
@@ -357,7 +355,7 @@ impl<'a> SqliteWriter<'a> {
             let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);
             return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
         }
-        if let Some(replaced) = self.plan.replaces {
+        if let Some(replaced) = self.plan.replaces.filter(|_| self.plan.mode() != Mode::Append) {
             kept::forget(&mut session, replaced)?;
         }
         (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);

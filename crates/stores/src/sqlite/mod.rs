@@ -195,7 +195,8 @@ impl Catalog for SqliteStore {
             match self.read(|connection| tables::shape(connection, &table.table))? {
                 None => {
                     statements.push(tables::create_sql(&table.table, table));
-                    statements.extend(table.indexes(&quote(&table.table)));
+                    let indexes = table.indexes(&quote(&table.table));
+                    statements.extend(indexes.into_iter().map(|index| index.sql));
                 }
                 Some(_) => statements.extend(tables::alter_sql(table)),
             }

@@ -26,7 +26,7 @@ impl RebuildTarget for SqliteSession<'_> {
         // Without it a table of versions would be gone through once for every statement: its other index
         // has current ones only. From the first change on that is not in order it has this one too.
         match table.plan.version_index(&quote(&table.plan.table)) {
-            Some(sql) => self.script(&sql),
+            Some(index) => self.script(&index.sql),
             None => Ok(()),
         }
     }
