@@ -47,7 +47,7 @@ pub fn run_job(
     let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };
     let ended = run_batch(store, context, &found.feeds, not_taken)?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();
-    let moved = put_away(found, &ended.receipt, whole);
+    let moved = put_away(store, found, &ended.receipt, whole);
     moved.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let errors = found.errors.iter().cloned().chain(ended.unreachable).chain(moved).collect();
     Ok(LoadReport { receipt: ended.receipt, broken_off: ended.broken_off, errors })

@@ -9,6 +9,7 @@ mod table_name;
 mod window;
 
 use std::collections::{HashMap, HashSet};
+use std::path::Path;
 
 use hypodoke_places::{Place, PutAway, Seen, beside};
 
@@ -28,6 +29,8 @@ pub use window::Window;
 pub struct Discovered {
     /// The feeds that were asked for, with their files.
     pub feeds: Vec<FeedFiles>,
+    /// The feeds that were not asked for, with those of their files that a feed takes that was.
+    pub others: Vec<FeedFiles>,
     /// Files that no feed takes.
     pub unmatched: Vec<String>,
     /// Files that are still arriving.
@@ -66,13 +69,26 @@ pub fn discover(job: &Job, names: &[String]) -> Result<Discovered, EngineError> 
     }
     take_companions(&mut feeds, &mut unmatched);
     found.unmatched.extend(unmatched.into_iter().map(|(shown, _)| shown));
-    let wanted = feeds.into_iter().zip(&job.feeds).filter(|(_, source)| is_wanted(source));
-    found.feeds = wanted.map(|(files, _)| files).collect();
+    let (wanted, others): (Vec<_>, Vec<_>) =
+        feeds.into_iter().zip(&job.feeds).partition(|(_, source)| is_wanted(source));
+    found.feeds = wanted.into_iter().map(|(files, _)| files).collect();
+    found.others = also_taken(&found.feeds, others.into_iter().map(|(files, _)| files));
     let has_files = found.feeds.iter().any(|feed| !feed.files.is_empty());
     if !has_files && found.errors.iter().any(EngineError::is_unreachable) {
         return Err(found.errors.remove(0));
     }
     Ok(found)
+}
+
+/// Those files of other feeds that feeds take which were asked for.
+fn also_taken(wanted: &[FeedFiles], others: impl Iterator<Item = FeedFiles>) -> Vec<FeedFiles> {
+    let taken: HashSet<&Path> =
+        wanted.iter().flat_map(|feed| &feed.files).map(|file| file.seen.file.as_path()).collect();
+    let with_shared = others.map(|mut feed| {
+        feed.files.retain(|file| taken.contains(file.seen.file.as_path()));
+        feed
+    });
+    with_shared.filter(|feed| !feed.files.is_empty()).collect()
 }
 
 fn without_files(source: &FeedSource) -> FeedFiles {

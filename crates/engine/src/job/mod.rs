@@ -61,12 +61,6 @@ impl Job {
         Job { store, connections: None, places: Vec::new(), feeds: Vec::new(), internal }
     }
 
-    /// The first feed that a file fits, by its number among the feeds, and what the file's path tells.
-    pub fn feed_for(&self, arrival: &Arrival) -> Option<(usize, Vec<(Part, PartValue)>)> {
-        let mut feeds = self.feeds.iter().enumerate().filter(|(_, feed)| feed.place == arrival.place);
-        feeds.find_map(|(at, feed)| feed.parts_of(&arrival.path).map(|parts| (at, parts)))
-    }
-
     /// The feeds that take a file, by their numbers among the feeds, and what its path tells each: the
     /// first that it fits, and those that take what others have taken, too.
     pub fn feeds_for(&self, arrival: &Arrival) -> Vec<(usize, Vec<(Part, PartValue)>)> {

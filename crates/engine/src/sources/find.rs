@@ -84,9 +84,11 @@ fn in_archive(
         seen.arrival.path = own;
         let members = unfold(Candidate::of(seen))?;
         let Some(file) = members.into_iter().find(|file| file.seen.arrival == *wanted) else { continue };
-        if let Some((at, parts)) = job.feed_for(wanted) {
-            let feed = job.feeds.get(at).map(|source| source.feed.clone()).filter(|feed| feed.table == table);
-            return Ok(feed.map(|feed| FoundFile { feed, file: Candidate { parts, ..file } }));
+        let takers = job.feeds_for(wanted).into_iter();
+        let mut takers =
+            takers.filter_map(|(at, parts)| job.feeds.get(at).map(|source| (&source.feed, parts)));
+        if let Some((feed, parts)) = takers.find(|(feed, _)| feed.table == table) {
+            return Ok(Some(FoundFile { feed: feed.clone(), file: Candidate { parts, ..file } }));
         }
     }
     Ok(None)

@@ -363,7 +363,8 @@ impl Harbour {
         std::fs::write(&path, text).expect("a file");
         let (feed, job) = (self.feed(), self.job());
         let found = |entry: &FileEntry| {
-            let parts = job.feed_for(&entry.arrival).map(|(_, parts)| parts).unwrap_or_default();
+            let parts =
+                job.feeds_for(&entry.arrival).into_iter().next().map(|(_, parts)| parts).unwrap_or_default();
             let mut file = candidate_of(entry);
             file.parts = parts;
             Ok(FoundFile { feed: feed.clone(), file })
