@@ -273,7 +273,12 @@ fn replace(
     let taken: Vec<i64> = was.iter().filter(|file| !is.contains(file)).copied().collect();
     let mut counts = Counts::default();
     let has_lineage = plan.tables.iter().all(|table| table.is_virtual || table.lineage.is_kept());
-    if taken.len() == was.len() || !has_lineage && !taken.is_empty() {
+    // The first delivery takes the place of whatever is there.
+    let whole = match was.is_empty() {
+        true => !is.is_empty(),
+        false => taken.len() == was.len() || !has_lineage && !taken.is_empty(),
+    };
+    if whole {
         added.clone_from(&is);
     }
     let missing: Vec<String> = files
@@ -286,7 +291,6 @@ fn replace(
     }
     for table in plan.tables.iter().filter(|table| !table.is_virtual) {
         let name = target.table_sql(&table.table);
-        let whole = added.len() == is.len() && !taken.is_empty();
         if whole {
             counts.deleted += target.statement(&format!("DELETE FROM {name}"))?;
             continue;

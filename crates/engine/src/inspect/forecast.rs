@@ -45,7 +45,7 @@ pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<F
         }
     }
     if let Some(file) = new.iter().find(|file| file.seen.is_local()).filter(|_| feed.mode.has_key()) {
-        check_keys(file, feed)?;
+        check_keys(file, feed, &target)?;
     }
     let mut forecast =
         Forecast { new: new.len() as u64, without_lineage: without_lineage(&target, feed), ddl: Vec::new() };
@@ -124,8 +124,8 @@ fn plan_of(
 }
 
 /// Whether the sheets and the main table of a file have the columns of their keys: its header tells.
-fn check_keys(file: &Candidate, feed: &Feed) -> Result<(), EngineError> {
-    let source = Source::open(file, feed, false, &[], &Silent)?;
+fn check_keys(file: &Candidate, feed: &Feed, target: &TargetState) -> Result<(), EngineError> {
+    let source = Source::open(file, feed, false, &target.known_heads(file, feed), &Silent)?;
     // Records that name their own columns tell more when they are read.
     if source.reader.facts().names_in_records {
         return Ok(());
@@ -134,16 +134,19 @@ fn check_keys(file: &Candidate, feed: &Feed) -> Result<(), EngineError> {
     let failed = |reason: FailReason| EngineError::unloadable(&file.shown, reason);
     for (at, head) in heads.iter().enumerate().filter(|(at, _)| *at > 0 || !is_virtual(heads)) {
         let named = Layout::named(&source.header(at), &feed.namer, &feed.rules_of(&head.path));
-        let judged = TableMapping::without_policy(
+        let mut mapping = TableMapping::without_policy(
             feed.table_of(&head.path),
             head,
             &Layout::default(),
             &named,
             Lineage::Rows,
         );
-        judged.clone().resolve_key(feed, is_virtual(heads)).map_err(failed)?;
+        mapping.resolve_key(feed, is_virtual(heads)).map_err(failed)?;
     }
-    let is_there = |path: &String| heads.iter().any(|head| head.path == *path);
+    // A sheet that is missing in this one file is told when it is loaded.
+    let is_there = |path: &String| {
+        heads.iter().any(|head| head.path == *path) || target.parts.iter().any(|(part, _)| part.path == *path)
+    };
     match feed.keys.iter().find(|(path, _)| !is_there(path)) {
         Some((path, _)) => {
             let there = heads.iter().filter(|head| !head.path.is_empty()).map(|head| head.path.clone());

@@ -155,6 +155,25 @@ fn a_version_holds_from_what_its_column_says(#[values(Sqlite, Postgres)] kind: K
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f WHERE hd_valid_to IS NULL"), ["1"]);
 }
 
+/// The first delivery takes the place of what stood in the table, also where rows say how files follow.
+#[rstest]
+fn a_table_of_one_delivery_holds_nothing_else(
+    #[values("", "order = \"day\"")] order: &str,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, &format!("mode = \"replace\"\n{order}"));
+    staging.run(&shop, "CREATE TABLE f (id INTEGER, day DATE, hd_file BIGINT, hd_line BIGINT)");
+    staging.run(&shop, "INSERT INTO f (id) VALUES (99)");
+    shop.write("in/f_20260302.csv", "id\n1\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["1"]);
+    shop.write("in/f_20260304.csv", "id\n3\n");
+    shop.ok("load");
+    shop.write("in/f_20260303.csv", "id\n2\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["3"]);
+}
+
 fn workbook(shop: &Workshop, path: &str, sheets: &[(&str, &[[&str; 2]])]) {
     let mut book = Workbook::new();
     for (name, rows) in sheets {
@@ -182,6 +201,7 @@ fn sheets_have_keys_of_their_own_and_a_missing_one_is_drift(#[values(Sqlite, Pos
     let rows = || staging.query(&shop, "SELECT ship, flag FROM f_ships ORDER BY ship");
     assert_eq!(rows(), ["Gannet|blue", "Petrel|red", "Skua|white"]);
     workbook(&shop, "in/f_20260304.xlsx", &[("Ships", &[["ship", "flag"], ["Petrel", "black"]])]);
+    shop.ok("check");
     let run = shop.run("load");
     assert!(run.code == Some(3) && run.out.contains("the sheet `Dues` is missing"), "{}", run.out);
     shop.ok("settle f_20260304.xlsx --load-anyway");

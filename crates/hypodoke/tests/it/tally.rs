@@ -73,3 +73,16 @@ fn a_source_that_is_gone_or_changed_is_said_to_be() {
     let run = shop.ok("tally");
     assert!(run.out.contains("not there any more") && run.out.contains("has changed since"), "{}", run.out);
 }
+
+/// To compare is to read: a load at work is not waited for.
+#[test]
+fn a_tally_waits_for_nobody_who_writes() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"id\"]");
+    shop.write("in/f_20260302.csv", FIRST);
+    shop.ok("load");
+    let writer = rusqlite::Connection::open(shop.path("h.db")).expect("the database");
+    writer.execute_batch("BEGIN IMMEDIATE").expect("the lock of a writer");
+    let run = shop.ok("tally");
+    assert!(run.out.contains("all figures agree"), "{}", run.out);
+}

@@ -167,7 +167,8 @@ impl Sink for SqliteStore {
         rules: &LoadRules,
         most: Option<u64>,
     ) -> Result<Option<Comparison>, StoreError> {
-        self.begin(Scope::Whole)?;
+        // Tables are only read: nobody who writes is waited for.
+        self.session().script("BEGIN")?;
         let compared = rebuild::compare(&mut self.session(), tables, rules, most);
         // What was staged goes with it.
         self.rollback(Scope::Whole)?;
