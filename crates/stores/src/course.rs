@@ -1,5 +1,5 @@
 //! The course that a file's rows take: straight into its tables, where it stands behind all others; or
-//! by way of what is kept of all files, where the table is worked out anew.
+//! by way of what is kept of all files, where the table is rebuilt.
 
 use hypodoke_core::names::{FILE_COLUMN, GONE_COLUMN};
 
@@ -166,9 +166,9 @@ pub fn still_direct(
     Ok(newest.is_none_or(|newest| own.is_after(&newest, Mode::Upsert)))
 }
 
-/// Works out the tables once the file's entry and rows are in the ledger; tells whether a newer delivery
+/// Rebuilds the tables once the file's entry and rows are in the ledger; tells whether a newer delivery
 /// is in them. `since` is the first of its blocks.
-pub fn settle(
+pub fn rebuild_tables(
     target: &mut dyn RebuildTarget,
     plan: &LoadPlan,
     file: i64,

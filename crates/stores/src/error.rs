@@ -86,7 +86,7 @@ pub enum StoreError {
         table: String,
     },
     /// The rows of files are not kept any more that the change would need.
-    #[error("`{table}` cannot be worked out anew: the rows of {} are not kept", files.join(", "))]
+    #[error("`{table}` cannot be rebuilt: the rows of {} are not kept", files.join(", "))]
     NotKept {
         /// The table.
         table: String,

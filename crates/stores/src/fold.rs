@@ -7,7 +7,7 @@ use crate::mode::Mode;
 pub struct Version {
     /// The file, by its place in the order.
     pub file: usize,
-    /// The row, by its place among those at hand.
+    /// The row, by its place among those in memory.
     pub row: usize,
     /// From when on it holds.
     pub effective: i64,
@@ -16,7 +16,7 @@ pub struct Version {
 /// A row of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct TableRow {
-    /// The row, by its place among those at hand.
+    /// The row, by its place among those in memory.
     pub row: usize,
     /// In `history`, from when on it holds.
     pub from: Option<i64>,
@@ -50,7 +50,7 @@ pub struct FoldRules {
 
 /// What happens to a key in a file.
 #[derive(Clone, Copy)]
-enum Said {
+enum KeyEvent {
     Holds(usize),
     Gone,
 }
@@ -70,53 +70,55 @@ pub fn fold(
             let row = versions.iter().rfind(|version| Some(version.file) == first);
             row.map(|version| TableRow { row: version.row, from: None, to: None }).into_iter().collect()
         }
-        Mode::History => history(&said(rules, versions, effective), is_same),
-        _ => latest(rules, &said(rules, versions, effective), is_same).into_iter().collect(),
+        Mode::History => history(&events(rules, versions, effective), is_same),
+        _ => latest(rules, &events(rules, versions, effective), is_same).into_iter().collect(),
     }
 }
 
 /// What is said of the key, one thing at a time: of one file and moment the last.
-fn said(rules: FoldRules, versions: &[Version], effective: &[i64]) -> Vec<(i64, Said)> {
-    let mut said: Vec<((usize, i64), Said)> = Vec::new();
+fn events(rules: FoldRules, versions: &[Version], effective: &[i64]) -> Vec<(i64, KeyEvent)> {
+    let mut events: Vec<((usize, i64), KeyEvent)> = Vec::new();
     for version in versions {
         let at = (version.file, version.effective);
-        match said.iter_mut().rfind(|(known, _)| *known == at) {
-            Some((_, last)) => *last = Said::Holds(version.row),
-            None => said.push((at, Said::Holds(version.row))),
+        match events.iter_mut().rfind(|(known, _)| *known == at) {
+            Some((_, last)) => *last = KeyEvent::Holds(version.row),
+            None => events.push((at, KeyEvent::Holds(version.row))),
         }
     }
     if rules.vanished != Vanished::Keep {
         let holds = |file: usize| versions.iter().any(|version| version.file == file);
         let gone = effective.iter().enumerate().filter(|(file, _)| !holds(*file));
-        said.extend(gone.map(|(file, moment)| ((file, *moment), Said::Gone)));
-        said.sort_by_key(|((file, moment), _)| (*file, *moment));
+        events.extend(gone.map(|(file, moment)| ((file, *moment), KeyEvent::Gone)));
+        events.sort_by_key(|((file, moment), _)| (*file, *moment));
     }
-    said.into_iter().map(|((_, moment), what)| (moment, what)).collect()
+    events.into_iter().map(|((_, moment), what)| (moment, what)).collect()
 }
 
 /// The row that stands, where later ones take the place of earlier ones.
 fn latest(
     rules: FoldRules,
-    said: &[(i64, Said)],
+    events: &[(i64, KeyEvent)],
     is_same: &dyn Fn(usize, usize) -> bool,
 ) -> Option<TableRow> {
     let mut current: Option<TableRow> = None;
-    for (moment, what) in said {
+    for (moment, what) in events {
         current = match (what, current) {
-            (Said::Holds(row), Some(known)) if known.to.is_none() && is_same(known.row, *row) => Some(known),
-            (Said::Holds(row), _) => Some(TableRow { row: *row, from: None, to: None }),
-            (Said::Gone, Some(known)) if rules.vanished == Vanished::Mark => {
+            (KeyEvent::Holds(row), Some(known)) if known.to.is_none() && is_same(known.row, *row) => {
+                Some(known)
+            }
+            (KeyEvent::Holds(row), _) => Some(TableRow { row: *row, from: None, to: None }),
+            (KeyEvent::Gone, Some(known)) if rules.vanished == Vanished::Mark => {
                 Some(TableRow { to: known.to.or(Some(*moment)), ..known })
             }
-            (Said::Gone, _) => None,
+            (KeyEvent::Gone, _) => None,
         };
     }
     current
 }
 
 /// The versions of a key: each holds until the next begins.
-fn history(said: &[(i64, Said)], is_same: &dyn Fn(usize, usize) -> bool) -> Vec<TableRow> {
-    let mut by_moment: Vec<(i64, Said)> = said.to_vec();
+fn history(events: &[(i64, KeyEvent)], is_same: &dyn Fn(usize, usize) -> bool) -> Vec<TableRow> {
+    let mut by_moment: Vec<(i64, KeyEvent)> = events.to_vec();
     by_moment.sort_by_key(|(moment, _)| *moment);
     let mut rows: Vec<TableRow> = Vec::new();
     for (at, (moment, what)) in by_moment.iter().enumerate() {
@@ -126,15 +128,15 @@ fn history(said: &[(i64, Said)], is_same: &dyn Fn(usize, usize) -> bool) -> Vec<
         }
         let current = rows.last_mut().filter(|row| row.to.is_none());
         match (what, current) {
-            (Said::Holds(row), Some(current)) if is_same(current.row, *row) => {}
-            (Said::Holds(row), current) => {
+            (KeyEvent::Holds(row), Some(current)) if is_same(current.row, *row) => {}
+            (KeyEvent::Holds(row), current) => {
                 if let Some(current) = current {
                     current.to = Some(*moment);
                 }
                 rows.push(TableRow { row: *row, from: Some(*moment), to: None });
             }
-            (Said::Gone, Some(current)) => current.to = Some(*moment),
-            (Said::Gone, None) => {}
+            (KeyEvent::Gone, Some(current)) => current.to = Some(*moment),
+            (KeyEvent::Gone, None) => {}
         }
     }
     rows

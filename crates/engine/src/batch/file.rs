@@ -227,11 +227,7 @@ impl Batch<'_> {
         };
         let loaded = match load_file(self.store, &request, target, profile) {
             Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
-            Err(NotLoaded::Store(StoreError::TooManyVanished { vanished, there, .. })) => {
-                let reasons = vec![HoldReason::Vanished { vanished, there }];
-                return Err(NotLoaded::Held(Box::new(HeldFile { reasons, ..HeldFile::default() })));
-            }
-            other => other?,
+            loaded => loaded.map_err(held_if_too_many_vanished)?,
         };
         let line =
             ReceiptLine { again: unchanged, ..loaded_line(feed, file, &loaded, terms.replaces.is_some()) };
@@ -285,5 +281,16 @@ impl Batch<'_> {
                 ..line_of(feed, file, Outcome::Known)
             }),
         }
+    }
+}
+
+/// A full delivery that would let too many keys vanish waits for a person.
+fn held_if_too_many_vanished(why: NotLoaded) -> NotLoaded {
+    match why {
+        NotLoaded::Store(StoreError::TooManyVanished { vanished, there, .. }) => {
+            let reasons = vec![HoldReason::Vanished { vanished, there }];
+            NotLoaded::Held(Box::new(HeldFile { reasons, ..HeldFile::default() }))
+        }
+        other => other,
     }
 }

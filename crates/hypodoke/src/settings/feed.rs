@@ -67,69 +67,63 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     let convention =
         section.word("names", &[("snake_case", Convention::SnakeCase), ("as-is", Convention::AsIs)])?;
     let namer = Namer { convention: convention.unwrap_or_default() };
-    let table = match section.text("table")? {
-        Some(table) if table.value.trim().is_empty() => return Err(section.wrong(&table, "`table` is blank")),
-        Some(table) => table.value,
-        None => namer.name(&name),
-    };
+    let table = table_name(&name, namer, &mut section)?;
     let (mode, key) = mode_and_key(&name, &mut section)?;
     let key_at = section.texts("key")?.map(|key| section.position(&key));
-    let keys = keys(&mut section)?;
-    let appends_children = section.word("children", &CHILDREN)?.unwrap_or_default();
-    let delivery = delivery(&mut section, &pattern)?;
-    let order = column(&mut section, "order")?;
-    let valid_from = column(&mut section, "valid_from")?;
     let (vanished, vanished_at_most) = vanished(mode, &mut section)?;
-    let keep_superseded = keep_superseded(&mut section)?;
-    let also = section.truth("also")?.unwrap_or_default();
-    contradictions(mode, keep_superseded, &mut section)?;
-    let sql_before = statements(&mut section, "sql_before")?;
-    let sql_after = statements(&mut section, "sql_after")?;
-    let format_options = FormatOptions {
-        text: text_options(&mut section)?,
-        json: formats::json_options(&mut section)?,
-        workbook: formats::workbook_options(&mut section)?,
-    };
-    let same_content = section.word("same_content", &SAME_CONTENT)?;
-    let changed_file = section.word("changed_file", &CHANGED_FILE)?;
     let (rules, constants) = columns::read(&mut section)?;
-    let keep = columns::keep(&mut section)?;
-    let part_names = match section.only("sheet_names")? {
-        Some(inner) => inner.pairs()?,
-        None => Vec::new(),
-    };
-    let policy = drift::policy(&mut section)?;
-    let expect = drift::expectations(&mut section)?;
-    let schedule = schedule::read(&mut section)?;
-    section.finish()?;
     let feed = Feed {
         name: Some(name.clone()),
         table,
         rules,
         namer,
-        format_options,
+        format_options: format_options(&mut section)?,
         mode,
         key,
-        keys,
-        appends_children,
-        delivery,
-        order,
-        valid_from,
+        keys: keys(&mut section)?,
+        appends_children: section.word("children", &CHILDREN)?.unwrap_or_default(),
+        delivery: delivery(&mut section, &pattern)?,
+        order: column(&mut section, "order")?,
+        valid_from: column(&mut section, "valid_from")?,
         vanished,
         vanished_at_most,
-        keep_superseded,
-        also,
-        sql_before,
-        sql_after,
-        policy,
-        expect,
-        keep,
+        keep_superseded: keep_superseded(&mut section)?,
+        also: section.truth("also")?.unwrap_or_default(),
+        sql_before: statements(&mut section, "sql_before")?,
+        sql_after: statements(&mut section, "sql_after")?,
+        policy: drift::policy(&mut section)?,
+        expect: drift::expectations(&mut section)?,
+        keep: columns::keep(&mut section)?,
         constants,
-        part_names,
-        same_content: same_content.unwrap_or_default(),
-        changed_file: changed_file.unwrap_or_default(),
+        part_names: sheet_names(&mut section)?,
+        same_content: section.word("same_content", &SAME_CONTENT)?.unwrap_or_default(),
+        changed_file: section.word("changed_file", &CHANGED_FILE)?.unwrap_or_default(),
     };
+    contradictions(mode, feed.keep_superseded, &mut section)?;
+    let schedule = schedule::read(&mut section)?;
+    section.finish()?;
     Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule, key_at })
+}
+
+/// The name of the table; unless it is said, that of the feed.
+fn table_name(feed: &str, namer: Namer, section: &mut Section<'_>) -> Result<String, Failure> {
+    match section.text("table")? {
+        Some(table) if table.value.trim().is_empty() => Err(section.wrong(&table, "`table` is blank")),
+        Some(table) => Ok(table.value),
+        None => Ok(namer.name(feed)),
+    }
+}
+
+fn format_options(section: &mut Section<'_>) -> Result<FormatOptions, Failure> {
+    Ok(FormatOptions {
+        text: text_options(section)?,
+        json: formats::json_options(section)?,
+        workbook: formats::workbook_options(section)?,
+    })
+}
+
+fn sheet_names(section: &mut Section<'_>) -> Result<Vec<(String, String)>, Failure> {
+    section.only("sheet_names")?.map_or(Ok(Vec::new()), |inner| inner.pairs())
 }
 
 /// What becomes of rows in the table, and what tells them apart.

@@ -394,72 +394,40 @@ impl Harbour {
 
     fn rows_shown(&mut self, table: &str, from: u8) -> Vec<String> {
         let Some(mut main) = self.rows_of(table) else { return Vec::new() };
-        let key = |row: &Fields| {
-            let text = row.iter().find(|(name, _)| name == "k").and_then(|(_, text)| text.clone());
-            text.and_then(|text| text.parse::<u8>().ok()).expect("a key")
-        };
-        main.retain(|row| key(row) < 100);
-        let legs = if self.kind.shape == Shape::Nested {
-            self.rows_of("moves_legs").unwrap_or_default()
-        } else {
-            Vec::new()
-        };
-        let mut shown = Vec::new();
-        for row in &main {
-            let text = |name: &str| row.iter().find(|(known, _)| known == name).map(|(_, text)| text.clone());
-            let value = |name: &str| text(name).flatten().unwrap_or_default();
-            let mut line = format!("{} {}", key(row) + from, value("v"));
-            if self.kind.shape == Shape::Nested {
-                let is_own = |leg: &&Fields| {
-                    let of = |name: &str| {
-                        leg.iter().find(|(known, _)| known == name).map(|(_, text)| text.clone())
-                    };
-                    of("hd_file") == text("hd_file") && of("hd_parent") == text("hd_line")
-                };
-                let mut own: Vec<(u64, String)> = legs
-                    .iter()
-                    .filter(is_own)
-                    .map(|leg| {
-                        let of = |name: &str| {
-                            leg.iter()
-                                .find(|(known, _)| known == name)
-                                .and_then(|(_, text)| text.clone())
-                                .unwrap_or_default()
-                        };
-                        (of("hd_position").parse().expect("a place"), of("q"))
-                    })
-                    .collect();
-                own.sort();
-                let own: Vec<String> = own.into_iter().map(|(_, q)| q).collect();
-                line.push_str(&format!(" [{}]", own.join(", ")));
-            }
-            if self.kind.mode == Mode::History {
-                let day = |name: &str| text(name).flatten().map(|moment| moment[..10].to_owned());
-                let dated = |moment: Option<String>| {
-                    if self.kind.dated { moment } else { moment.map(|_| String::new()) }
-                };
-                let (from, to) = (dated(day("hd_valid_from")), dated(day("hd_valid_to")));
-                line.push_str(&format!(" [{}, {})", from.unwrap_or_default(), to.unwrap_or("now".into())));
-            }
-            if self.kind.vanished == Vanished::Mark && !value("hd_gone_since").is_empty() {
-                line.push_str(" gone");
-            }
-            shown.push(line);
-        }
-        if self.kind.shape == Shape::Nested {
-            let of_rows: usize = main.len();
-            let is_tied = |leg: &Fields| {
-                let of = |row: &Fields, name: &str| {
-                    row.iter().find(|(known, _)| known == name).map(|(_, text)| text.clone())
-                };
-                main.iter().any(|row| {
-                    of(row, "hd_file") == of(leg, "hd_file") && of(row, "hd_line") == of(leg, "hd_parent")
-                })
-            };
-            assert!(legs.iter().all(is_tied), "a leg hangs on none of {of_rows} rows");
-        }
+        main.retain(|row| key_of(row) < 100);
+        let is_nested = self.kind.shape == Shape::Nested;
+        let legs = if is_nested { self.rows_of("moves_legs").unwrap_or_default() } else { Vec::new() };
+        let tied = |leg: &&Fields| main.iter().any(|row| is_leg_of(leg, row));
+        assert_eq!(legs.iter().filter(tied).count(), legs.len(), "a leg hangs on no row");
+        let mut shown: Vec<String> = main.iter().map(|row| self.row_shown(row, from, &legs)).collect();
         shown.sort();
         shown
+    }
+
+    fn row_shown(&self, row: &Fields, from: u8, legs: &[Fields]) -> String {
+        let value = |name: &str| field(row, name).unwrap_or_default();
+        let mut line = format!("{} {}", key_of(row) + from, value("v"));
+        if self.kind.shape == Shape::Nested {
+            let own = legs.iter().filter(|leg| is_leg_of(leg, row));
+            let place = |leg: &Fields| field(leg, "hd_position").and_then(|place| place.parse().ok());
+            let mut own: Vec<(u64, String)> =
+                own.map(|leg| (place(leg).expect("a place"), field(leg, "q").unwrap_or_default())).collect();
+            own.sort();
+            let own: Vec<String> = own.into_iter().map(|(_, q)| q).collect();
+            line.push_str(&format!(" [{}]", own.join(", ")));
+        }
+        if self.kind.mode == Mode::History {
+            let day = |name: &str| field(row, name).map(|moment| moment[..10].to_owned());
+            let dated = |moment: Option<String>| {
+                if self.kind.dated { moment } else { moment.map(|_| String::new()) }
+            };
+            let (from, to) = (dated(day("hd_valid_from")), dated(day("hd_valid_to")));
+            line.push_str(&format!(" [{}, {})", from.unwrap_or_default(), to.unwrap_or("now".into())));
+        }
+        if self.kind.vanished == Vanished::Mark && !value("hd_gone_since").is_empty() {
+            line.push_str(" gone");
+        }
+        line
     }
 
     fn rows_of(&mut self, table: &str) -> Option<Vec<Fields>> {
@@ -473,4 +441,16 @@ impl Harbour {
 fn pick<T>(all: &mut [T], which: usize) -> Option<&mut T> {
     let many = all.len();
     if many == 0 { None } else { all.get_mut(which % many) }
+}
+
+fn field(row: &Fields, name: &str) -> Option<String> {
+    row.iter().find(|(known, _)| known == name).and_then(|(_, text)| text.clone())
+}
+
+fn key_of(row: &Fields) -> u8 {
+    field(row, "k").and_then(|text| text.parse().ok()).expect("a key")
+}
+
+fn is_leg_of(leg: &Fields, row: &Fields) -> bool {
+    field(leg, "hd_file") == field(row, "hd_file") && field(leg, "hd_parent") == field(row, "hd_line")
 }

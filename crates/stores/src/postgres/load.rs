@@ -305,7 +305,7 @@ impl<'a> PostgresWriter<'a> {
         }
         let (mut counts, superseded) = match self.placed.course {
             Course::Direct { .. } => (self.merge()?, false),
-            Course::ByKept => course::settle(self.store, self.plan, self.file, self.since, summary)?,
+            Course::ByKept => course::rebuild_tables(self.store, self.plan, self.file, self.since, summary)?,
         };
         if self.too_many {
             let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);

@@ -5,10 +5,10 @@ mod connection;
 mod copy;
 mod figures;
 mod load;
+mod rebuild_target;
 mod rights;
 mod session;
 mod tables;
-mod worked_out;
 
 use hypodoke_core::types::Type;
 

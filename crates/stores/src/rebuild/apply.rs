@@ -3,7 +3,7 @@
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 
 use super::arena::Arena;
-use super::at_hand::{AtHand, Differences};
+use super::key_rows::{Differences, KeyRows};
 use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
 use crate::error::StoreError;
@@ -83,11 +83,11 @@ impl Stage {
         &self,
         target: &mut dyn RebuildTarget,
         (main, parts): (&TableRows<'_>, &[TableRows<'_>]),
-        at_hand: &AtHand,
+        key_rows: &KeyRows,
         differences: &Differences,
     ) -> Result<(), StoreError> {
         let origin =
-            |row: &TableRow| (at_hand.main.files.get(row.row).copied(), at_hand.main.rows.line(row.row));
+            |row: &TableRow| (key_rows.main.files.get(row.row).copied(), key_rows.main.rows.line(row.row));
         let sides = [
             (TAKEN, &differences.taken, &differences.added),
             (ADDED, &differences.added, &differences.taken),
@@ -103,12 +103,12 @@ impl Stage {
                     1 => vec![row.to],
                     _ => vec![row.from, row.to],
                 };
-                staged.push_row(&at_hand.main, row.row, &more, target.moment_cell());
+                staged.push_row(&key_rows.main, row.row, &more, target.moment_cell());
             }
             self.send(target, (stage, main, self.extra), &staged)?;
             // What only holds from or until another moment keeps what hangs on it.
             let moved: std::collections::HashSet<_> = others.iter().map(origin).collect();
-            for (at, (part, (arena, by_record))) in parts.iter().zip(&at_hand.children.tables).enumerate() {
+            for (at, (part, (arena, by_record))) in parts.iter().zip(&key_rows.children.tables).enumerate() {
                 let mut staged = Arena::default();
                 for row in rows.iter().filter(|row| !moved.contains(&origin(row))) {
                     let (file, line) = origin(row);
@@ -157,7 +157,7 @@ impl Stage {
         }
         let touched = self.find_touched(target, main, parts, &key)?;
         if touched > 0 {
-            self.leave_touched(target, main, parts, &key)?;
+            self.leave_touched(target, parts, &key)?;
         }
         let mut deleted = 0;
         for (at, part) in parts.iter().enumerate() {
@@ -247,11 +247,9 @@ impl Stage {
     fn leave_touched(
         &self,
         target: &mut dyn RebuildTarget,
-        main: &TableRows<'_>,
         parts: &[TableRows<'_>],
         key: &[String],
     ) -> Result<(), StoreError> {
-        let _ = main;
         for stage in [TAKEN, ADDED] {
             let is_touched =
                 format!("EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})", pairs(key, "d", "m", "="));

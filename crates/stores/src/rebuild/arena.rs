@@ -1,4 +1,4 @@
-//! Rows of several files at hand: those of some keys, with what hangs on them.
+//! Rows of several files in memory: those of some keys, with what hangs on them.
 
 use std::hash::{BuildHasher, RandomState};
 
@@ -14,7 +14,7 @@ use crate::kept::{Next, Unpacked, for_each_row};
 use crate::plan::TablePlan;
 use crate::sql::{Misread, SqlConnection};
 
-/// The rows at hand of one table.
+/// The rows of one table in memory.
 #[derive(Default)]
 pub struct Arena {
     /// The rows; each has as many cells as the table has columns.

@@ -11,7 +11,7 @@ use crate::sql::SqlConnection;
 /// A record of a file: the file's number in the ledger, and the record's line.
 pub type Record = (i64, u64);
 
-/// The rows at hand of nested lists.
+/// The rows of nested lists in memory.
 #[derive(Default)]
 pub struct Children {
     /// For each list's table, its rows and where those of each record stand.

@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, Lineage};
 
 use super::apply::{ADDED, Stage, compared, is_absent, of_part, pairs};
-use super::at_hand::{AtHand, Differences};
 use super::change::{Change, FileRows};
 use super::group::Group;
+use super::key_rows::{Differences, KeyRows};
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
@@ -82,8 +82,8 @@ impl<'p> Group<'_, 'p> {
         let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns())?;
         let mut work: Vec<(u64, u64)> = vec![(1, 0)];
         while let Some((modulus, rest)) = work.pop() {
-            match self.at_hand(target, &|number| number % modulus == rest, modulus < 1 << 20)? {
-                Some(at_hand) => self.expect(target, &stage, &at_hand, found)?,
+            match self.read_keys(target, &|number| number % modulus == rest, modulus < 1 << 20)? {
+                Some(key_rows) => self.expect(target, &stage, &key_rows, found)?,
                 None => work.extend([(2 * modulus, rest), (2 * modulus, rest + modulus)]),
             }
         }
@@ -102,27 +102,27 @@ impl<'p> Group<'_, 'p> {
         &self,
         target: &mut dyn RebuildTarget,
         stage: &Stage,
-        at_hand: &AtHand,
+        key_rows: &KeyRows,
         found: &mut Comparison,
     ) -> Result<(), StoreError> {
         let moments: Vec<i64> =
             self.change.after.iter().map(|rows| rows.file.order.effective.unwrap_or_default()).collect();
-        let is_same = |a: usize, b: usize| self.is_same(at_hand, a, b);
+        let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
         let mut expected = Differences::default();
-        for (_, after) in at_hand.keys.values() {
+        for (_, after) in key_rows.keys.values() {
             let mut versions: Vec<Version> = after.clone();
             versions.sort_by_key(|version| version.file);
             expected.added.extend(fold(self.change.rules, &versions, &moments, &is_same));
         }
         for row in &expected.added {
-            let (file, line) = self.record(at_hand, row.row);
+            let (file, line) = self.record(key_rows, row.row);
             *found.expected.entry((self.main.plan.table.clone(), file)).or_default() += 1;
-            for (part, (_, by_record)) in self.parts.iter().zip(&at_hand.children.tables) {
+            for (part, (_, by_record)) in self.parts.iter().zip(&key_rows.children.tables) {
                 let many = by_record.get(&(file, line)).map_or(0, Vec::len) as u64;
                 *found.expected.entry((part.plan.table.clone(), file)).or_default() += many;
             }
         }
-        stage.fill(target, (&self.main, &self.parts), at_hand, &expected)
+        stage.fill(target, (&self.main, &self.parts), key_rows, &expected)
     }
 
     /// Names rows that are on one side only.

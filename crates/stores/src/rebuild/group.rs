@@ -1,4 +1,4 @@
-//! A table with what hangs on its rows, worked out anew.
+//! A table with what hangs on its rows, rebuilt.
 
 use std::collections::HashSet;
 
@@ -7,8 +7,8 @@ use hypodoke_core::cast::packed::PackedColumns;
 
 use super::apply::Stage;
 use super::arena::{Arena, KeyHash, Wanted, columns_of};
-use super::at_hand::{AtHand, Differences};
 use super::change::{Change, FileRows, Rebuilt};
+use super::key_rows::{Differences, KeyRows};
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
@@ -16,8 +16,8 @@ use crate::fold::{TableRow, Vanished, Version, fold};
 use crate::mode::Mode;
 use crate::plan::TablePlan;
 
-/// How much is at hand at a time, in bytes; what is more is worked out in parts.
-const AT_HAND: usize = 64 << 20;
+/// How much is held in memory at a time, in bytes; what is more is worked through in parts.
+const MOST_HELD: usize = 64 << 20;
 
 /// A table with what hangs on its rows.
 pub struct Group<'c, 'p> {
@@ -77,8 +77,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             let is_meant = |number: u64| {
                 number % modulus == rest && affected.as_ref().is_none_or(|all| all.contains(&number))
             };
-            match self.at_hand(target, &is_meant, modulus < 1 << 20)? {
-                Some(at_hand) => self.stage(target, &stage, &at_hand, &mut counted)?,
+            match self.read_keys(target, &is_meant, modulus < 1 << 20)? {
+                Some(key_rows) => self.stage(target, &stage, &key_rows, &mut counted)?,
                 None => parts.extend([(2 * modulus, rest), (2 * modulus, rest + modulus)]),
             }
         }
@@ -94,12 +94,12 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         Ok(Rebuilt { deleted, touched: applied.touched, ..counted })
     }
 
-    /// Parts in which so many keys are worked out one after another: about as much of each as may be at hand.
+    /// Parts in which so many keys are worked out one after another: about as much of each as may be held.
     fn parts_of(&self, keys: usize) -> Vec<(u64, u64)> {
         const TEXTS: usize = 64;
         let row = self.main.columns.len() * size_of::<Cell>() + TEXTS;
         let all = keys.saturating_mul(row).saturating_mul(self.sources.len().min(3));
-        let parts = (all / AT_HAND + 1).next_power_of_two() as u64;
+        let parts = (all / MOST_HELD + 1).next_power_of_two() as u64;
         (0..parts).map(|rest| (parts, rest)).collect()
     }
 
@@ -125,44 +125,44 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         Ok(Some(affected))
     }
 
-    /// What all files say of some keys; `None` where that is more than may be at hand.
-    pub fn at_hand(
+    /// What all files say of some keys; `None` where that is more than may be held.
+    pub fn read_keys(
         &self,
         target: &mut dyn RebuildTarget,
         is_meant: &dyn Fn(u64) -> bool,
         is_limited: bool,
-    ) -> Result<Option<AtHand>, StoreError> {
-        let mut at_hand = AtHand::default();
+    ) -> Result<Option<KeyRows>, StoreError> {
+        let mut key_rows = KeyRows::default();
         let at = self.change.valid_from.and_then(|name| self.main.column(name));
         for source in &self.sources {
             let FileRows { file, until } = &source.rows;
-            let first = at_hand.main.len();
+            let first = key_rows.main.len();
             let mut takes = |key: &[u8], _: u64| is_meant(self.hash.of(key));
-            let most = if is_limited { AT_HAND } else { usize::MAX };
+            let most = if is_limited { MOST_HELD } else { usize::MAX };
             let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most };
-            let keys = at_hand.main.take(target, &self.main, wanted)?;
-            if is_limited && at_hand.main.held() > AT_HAND {
+            let keys = key_rows.main.take(target, &self.main, wanted)?;
+            if is_limited && key_rows.main.held() > MOST_HELD {
                 return Ok(None);
             }
             let mut in_file: Vec<(Box<[u8]>, usize)> = keys.into_iter().zip(first..).collect();
             // Rows that were corrected stand where their lines stand.
-            in_file.sort_by_key(|(_, row)| at_hand.main.rows.line(*row));
+            in_file.sort_by_key(|(_, row)| key_rows.main.rows.line(*row));
             for (key, row) in in_file {
-                let own = at.map(|at| at_hand.main.cell(row, at)).and_then(moment_of);
+                let own = at.map(|at| key_rows.main.cell(row, at)).and_then(moment_of);
                 let effective = own.or(file.order.effective).unwrap_or_default();
-                let (before, after) = at_hand.keys.entry(key).or_default();
+                let (before, after) = key_rows.keys.entry(key).or_default();
                 before.extend(source.before.map(|file| Version { file, row, effective }));
                 after.extend(source.after.map(|file| Version { file, row, effective }));
             }
             if !self.parts.is_empty() {
-                let lines = (first..at_hand.main.len()).map(|row| at_hand.main.rows.line(row)).collect();
-                at_hand.children.take(target, &self.parts, &source.rows, &lines)?;
+                let lines = (first..key_rows.main.len()).map(|row| key_rows.main.rows.line(row)).collect();
+                key_rows.children.take(target, &self.parts, &source.rows, &lines)?;
             }
-            if is_limited && at_hand.main.held() + at_hand.children.held() > AT_HAND {
+            if is_limited && key_rows.main.held() + key_rows.children.held() > MOST_HELD {
                 return Ok(None);
             }
         }
-        Ok(Some(at_hand))
+        Ok(Some(key_rows))
     }
 
     /// Puts the difference of some keys into the stages.
@@ -170,16 +170,16 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         &self,
         target: &mut dyn RebuildTarget,
         stage: &Stage,
-        at_hand: &AtHand,
+        key_rows: &KeyRows,
         counted: &mut Rebuilt,
     ) -> Result<(), StoreError> {
         let mut differences = Differences::default();
-        let is_same = |a: usize, b: usize| self.is_same(at_hand, a, b);
+        let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
         let moments = |files: &[FileRows]| -> Vec<i64> {
             files.iter().map(|rows| rows.file.order.effective.unwrap_or_default()).collect()
         };
         let (moments_before, moments_after) = (moments(&self.change.before), moments(&self.change.after));
-        for (before, after) in at_hand.keys.values() {
+        for (before, after) in key_rows.keys.values() {
             let in_order = |versions: &[Version]| {
                 let mut versions = versions.to_vec();
                 versions.sort_by_key(|version| version.file);
@@ -187,10 +187,10 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             };
             let was = fold(self.change.rules, &in_order(before), &moments_before, &is_same);
             let is = fold(self.change.rules, &in_order(after), &moments_after, &is_same);
-            differences.add(&at_hand.main, (&was, &is), self.change, counted);
-            self.count(&in_order(after), &is, &moments_after, at_hand, counted);
+            differences.add(&key_rows.main, (&was, &is), self.change, counted);
+            self.count(&in_order(after), &is, &moments_after, key_rows, counted);
         }
-        stage.fill(target, (&self.main, &self.parts), at_hand, &differences)
+        stage.fill(target, (&self.main, &self.parts), key_rows, &differences)
     }
 
     /// Counts what became of the rows of the file that brings the change.
@@ -199,13 +199,13 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         versions: &[Version],
         rows: &[TableRow],
         moments: &[i64],
-        at_hand: &AtHand,
+        key_rows: &KeyRows,
         counted: &mut Rebuilt,
     ) {
         let by = self.change.by;
         let Some(place) = self.change.after.iter().position(|rows| rows.file.file == by) else { return };
         let own: Vec<&Version> = versions.iter().filter(|version| version.file == place).collect();
-        let file_of = |row: &TableRow| at_hand.main.files.get(row.row) == Some(&by);
+        let file_of = |row: &TableRow| key_rows.main.files.get(row.row) == Some(&by);
         if own.is_empty() {
             let earlier: Vec<Version> = versions.iter().filter(|v| v.file < place).copied().collect();
             let moments = moments.get(..place).unwrap_or_default();
@@ -224,14 +224,14 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     }
 
     /// Whether two rows say the same, and the same hangs on them.
-    pub fn is_same(&self, at_hand: &AtHand, a: usize, b: usize) -> bool {
-        at_hand.main.is_same(&self.main, a, b)
-            && at_hand.children.is_same(&self.parts, self.record(at_hand, a), self.record(at_hand, b))
+    pub fn is_same(&self, key_rows: &KeyRows, a: usize, b: usize) -> bool {
+        key_rows.main.is_same(&self.main, a, b)
+            && key_rows.children.is_same(&self.parts, self.record(key_rows, a), self.record(key_rows, b))
     }
 
     /// The file and line that a row came from.
-    pub fn record(&self, at_hand: &AtHand, row: usize) -> (i64, u64) {
-        (at_hand.main.files.get(row).copied().unwrap_or_default(), at_hand.main.rows.line(row))
+    pub fn record(&self, key_rows: &KeyRows, row: usize) -> (i64, u64) {
+        (key_rows.main.files.get(row).copied().unwrap_or_default(), key_rows.main.rows.line(row))
     }
 }
 

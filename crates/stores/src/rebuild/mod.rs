@@ -1,4 +1,4 @@
-//! What a table holds, worked out anew for the keys that a change among its files concerns: one that
+//! What a table holds, rebuilt for the keys that a change among its files concerns: one that
 //! came late, was corrected, or is taken out.
 //!
 //! The rows of every file are kept in the ledger. What the files in force said before the change and
@@ -7,12 +7,12 @@
 
 mod apply;
 mod arena;
-mod at_hand;
 mod bring;
 mod change;
 mod children;
 mod compare;
 mod group;
+mod key_rows;
 mod table;
 mod target;
 

@@ -1,4 +1,4 @@
-//! A table that is worked out anew, as far as its rows are concerned.
+//! A table that is rebuilt, as far as its rows are concerned.
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;

@@ -1,4 +1,4 @@
-//! A database in which tables are worked out anew.
+//! A database in which tables are rebuilt.
 
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::Lineage;

@@ -62,18 +62,8 @@ fn merge_of(table: &TablePlan, stage: &str) -> Merge {
 }
 
 impl<'a> SqliteWriter<'a> {
-    /// Begins; `None` if the ledger says by now that the file is loaded.
-    pub fn begin(
-        connection: &'a Connection,
-        path: &'a Path,
-        plan: &'a LoadPlan,
-        in_delivery: bool,
-    ) -> std::result::Result<Option<SqliteWriter<'a>>, StoreError> {
-        // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
-        // beside what borrows from it.
-        let scope = Scope::of_file(in_delivery);
-        SqliteSession { connection, path, in_transaction: true }.begin(scope)?;
-        let mut writer = SqliteWriter {
+    fn new(connection: &'a Connection, path: &'a Path, plan: &'a LoadPlan, scope: Scope) -> SqliteWriter<'a> {
+        SqliteWriter {
             inserts: Vec::new(),
             connection,
             committed: false,
@@ -90,7 +80,21 @@ impl<'a> SqliteWriter<'a> {
             carried: Carried::default(),
             there: 0,
             too_many: false,
-        };
+        }
+    }
+
+    /// Begins; `None` if the ledger says by now that the file is loaded.
+    pub fn begin(
+        connection: &'a Connection,
+        path: &'a Path,
+        plan: &'a LoadPlan,
+        in_delivery: bool,
+    ) -> std::result::Result<Option<SqliteWriter<'a>>, StoreError> {
+        // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
+        // beside what borrows from it.
+        let scope = Scope::of_file(in_delivery);
+        SqliteSession { connection, path, in_transaction: true }.begin(scope)?;
+        let mut writer = SqliteWriter::new(connection, path, plan, scope);
         if let Some(file) = plan.keeps_for {
             writer.file = file;
             writer.packer = Some(Packer::new(file, plan.tables.len(), 0));
@@ -293,8 +297,8 @@ impl<'a> SqliteWriter<'a> {
         indexes.iter().try_for_each(|index| self.connection.execute_batch(&index.sql))
     }
 
-    /// Takes the rows of an earlier version of the file out, from every table it filled: where tables are
-    /// worked out anew, by that.
+    /// Takes the rows of an earlier version of the file out, from every table it filled directly; from the
+    /// others they go when these are rebuilt.
     fn take_out(&mut self, replaced: i64) -> std::result::Result<(), StoreError> {
         carry::set_aside(&mut self.session(), self.plan, replaced, self.is_direct())?;
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
@@ -349,7 +353,9 @@ impl<'a> SqliteWriter<'a> {
         }
         let (mut counts, superseded) = match self.placed.course {
             Course::Direct { .. } => (self.merge().map_err(|error| fail(self.path, error))?, false),
-            Course::ByKept => course::settle(&mut session, self.plan, self.file, self.since, summary)?,
+            Course::ByKept => {
+                course::rebuild_tables(&mut session, self.plan, self.file, self.since, summary)?
+            }
         };
         if self.too_many {
             let (table, vanished) = (self.plan.table().to_owned(), counts.vanished);

@@ -3,9 +3,9 @@
 mod bulk;
 mod figures;
 mod load;
+mod rebuild_target;
 mod session;
 mod tables;
-mod worked_out;
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;

@@ -48,6 +48,22 @@ impl MemoryStore {
         file
     }
 
+    fn add_rejects(&mut self, file: i64, rejects: Vec<Reject>) {
+        for reject in rejects {
+            self.rejects.push(RejectEntry {
+                reject: self.rejects.len() as i64 + 1,
+                file,
+                line: reject.line,
+                place: reject.place,
+                column: reject.column,
+                value: reject.value,
+                reason: reject.reason,
+                raw: reject.raw,
+                corrected: None,
+            });
+        }
+    }
+
     fn current(&self) -> impl Iterator<Item = &FileEntry> {
         use Outcome::{Discarded, Held, Loaded, Retracted, Same};
         let is_known =
@@ -318,19 +334,7 @@ impl Writer for MemoryWriter<'_> {
             rules: Some(plan.rules.with_tables(&plan.tables)),
             rows_kept: false,
         });
-        for reject in rejects {
-            store.rejects.push(RejectEntry {
-                reject: store.rejects.len() as i64 + 1,
-                file,
-                line: reject.line,
-                place: reject.place,
-                column: reject.column,
-                value: reject.value,
-                reason: reject.reason,
-                raw: reject.raw,
-                corrected: None,
-            });
-        }
+        store.add_rejects(file, rejects);
         for ((table, rows), part) in plan.tables.iter().zip(rows).zip(&summary.parts) {
             store.lineages.insert(table.table.clone(), table.lineage);
             let kept = store.rows.entry(table.table.clone()).or_default();

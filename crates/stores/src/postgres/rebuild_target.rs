@@ -1,4 +1,4 @@
-//! Tables of PostgreSQL worked out anew from what is kept of their files.
+//! Tables of PostgreSQL rebuilt from what is kept of their files.
 
 use std::pin::pin;
 

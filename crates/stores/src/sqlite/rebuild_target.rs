@@ -1,4 +1,4 @@
-//! Tables of SQLite worked out anew from what is kept of their files.
+//! Tables of SQLite rebuilt from what is kept of their files.
 
 use hypodoke_core::cast::{Cell, Rows};
 

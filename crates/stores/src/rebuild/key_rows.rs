@@ -1,4 +1,4 @@
-//! What is at hand of some keys, and the difference between what files said of them and say now.
+//! The rows of some keys, and the difference between what their files said before a change and say after it.
 
 use std::collections::HashMap;
 
@@ -7,19 +7,19 @@ use super::change::{Change, Rebuilt};
 use super::children::Children;
 use crate::fold::{TableRow, Version};
 
-/// What is at hand of some keys.
+/// The rows of some keys, from all files that hold them.
 #[derive(Default)]
-pub struct AtHand {
+pub struct KeyRows {
     /// The rows of the main table.
     pub main: Arena,
     /// What hangs on them.
     pub children: Children,
     /// What the files before and after say of each key.
-    pub keys: HashMap<Box<[u8]>, Said>,
+    pub keys: HashMap<Box<[u8]>, KeyVersions>,
 }
 
 /// What the files before a change said of a key, and what those after it say.
-pub type Said = (Vec<Version>, Vec<Version>);
+pub type KeyVersions = (Vec<Version>, Vec<Version>);
 
 /// What is to go and what is to come.
 #[derive(Default)]
