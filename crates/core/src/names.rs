@@ -31,6 +31,27 @@ pub fn is_own(name: &str) -> bool {
         || [VALID_FROM_COLUMN, VALID_TO_COLUMN, GONE_COLUMN].contains(&name)
 }
 
+/// All names that begin so are the ledger's, or those of helpers: no file and no configuration has a say in
+/// them.
+pub const RESERVED: &str = "hd_";
+
+/// Columns that SQLite and PostgreSQL give every table.
+const OF_DATABASES: [&str; 9] =
+    ["rowid", "oid", "_rowid_", "ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"];
+
+/// Whether a table may not be called so, with or without its schema: the name is the ledger's.
+pub fn is_reserved_table(name: &str) -> bool {
+    name.split('.').any(|part| {
+        let part = part.trim_matches(['"', ' ']);
+        part.get(..RESERVED.len()).is_some_and(|start| start.eq_ignore_ascii_case(RESERVED))
+    })
+}
+
+/// Whether a column may not be called so: the name is the ledger's, or the databases' own.
+pub fn is_reserved_column(name: &str) -> bool {
+    is_reserved_table(name) || OF_DATABASES.iter().any(|own| own.eq_ignore_ascii_case(name))
+}
+
 /// Which lineage columns a table has.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Lineage {
@@ -106,7 +127,7 @@ impl Namer {
     /// One name for each that is wanted, all different, in the same order.
     pub fn names(&self, wanted: impl IntoIterator<Item = Wanted>) -> Vec<String> {
         let wanted: Vec<Wanted> = wanted.into_iter().collect();
-        let mut taken: HashSet<String> = [FILE_COLUMN, LINE_COLUMN].into_iter().map(str::to_owned).collect();
+        let mut taken: HashSet<String> = HashSet::new();
         for want in &wanted {
             if let Wanted::Exact(name) = want {
                 taken.insert(name.to_lowercase());
@@ -117,12 +138,18 @@ impl Namer {
             Wanted::Derived(text) => {
                 let base = match self.derive(&text) {
                     base if base.is_empty() => format!("column_{}", at + 1),
+                    base if is_reserved_column(&base) => cut(format!("c_{base}"), MAX_NAME),
                     base => base,
                 };
                 unique(base, &mut taken)
             }
         };
         wanted.into_iter().enumerate().map(make).collect()
+    }
+
+    /// Whether a header's name is one that no column may have, so that its column is called otherwise.
+    pub fn renames(&self, text: &str) -> bool {
+        is_reserved_column(&self.derive(text))
     }
 
     /// One name, as for a table.
@@ -253,6 +280,28 @@ mod tests {
     use super::*;
 
     #[rstest]
+    #[case("hd_files", true)]
+    #[case("HD_Files", true)]
+    #[case("main.hd_files", true)]
+    #[case("\"hd_files\"", true)]
+    #[case("hd", false)]
+    #[case("hdfiles", false)]
+    #[case("public.berths", false)]
+    fn names_of_the_ledger_are_out_of_reach(#[case] name: &str, #[case] is_reserved: bool) {
+        assert_eq!(is_reserved_table(name), is_reserved);
+    }
+
+    #[rstest]
+    #[case("rowid", "c_rowid")]
+    #[case("CTID", "c_ctid")]
+    #[case("hd_row", "c_hd_row")]
+    #[case("HD valid from", "c_hd_valid_from")]
+    fn names_that_databases_keep_are_no_columns(#[case] header: &str, #[case] name: &str) {
+        assert_eq!(Namer::default().names([Wanted::Derived(header.into())]), [name]);
+        assert!(Namer::default().renames(header));
+    }
+
+    #[rstest]
     #[case("Berth No.", "berth_no")]
     #[case("movementID", "movement_id")]
     #[case("HTTPStatus", "http_status")]
@@ -270,7 +319,7 @@ mod tests {
     #[test]
     fn blanks_and_doubles_are_made_unique() {
         let wanted = ["a", "", "A", "hd_file", "a_2", "b"].map(|s| Wanted::Derived(s.into()));
-        assert_eq!(Namer::default().names(wanted), ["a", "column_2", "a_2", "hd_file_2", "a_2_2", "b"]);
+        assert_eq!(Namer::default().names(wanted), ["a", "column_2", "a_2", "c_hd_file", "a_2_2", "b"]);
     }
 
     proptest! {

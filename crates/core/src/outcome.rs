@@ -15,6 +15,8 @@ pub enum Outcome {
     Same,
     /// It could not be loaded; nothing of it is in the table.
     Failed,
+    /// It changed while it was read, or was gone: what there is of it is looked at again later.
+    Waiting,
     /// It is set aside until a person settles it; nothing of it is in the table.
     Held,
     /// A person decided that it is not to be loaded.
@@ -39,6 +41,7 @@ impl Outcome {
             Outcome::Known => "known",
             Outcome::Same => "same",
             Outcome::Failed => "failed",
+            Outcome::Waiting => "waiting",
             Outcome::Held => "held",
             Outcome::Discarded => "discarded",
             Outcome::Retracted => "retracted",
@@ -54,6 +57,7 @@ impl Outcome {
             Outcome::Known,
             Outcome::Same,
             Outcome::Failed,
+            Outcome::Waiting,
             Outcome::Held,
             Outcome::Discarded,
             Outcome::Retracted,

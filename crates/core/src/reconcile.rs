@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::change::Change;
+use crate::drift::EXTRAS_SOURCE;
 use crate::layout::{Column, Layout, Reading};
 use crate::names::match_key;
 use crate::types::Domain;
@@ -40,12 +41,13 @@ fn add_parts(layout: &mut Layout, other: &Layout) {
 }
 
 /// For each of our columns, the one of theirs that is the same: by the very name first, then
-/// by what is left of the name without case, blanks and punctuation.
+/// by what is left of the name without case, blanks and punctuation, then by what the files call it. The
+/// column of extras is nobody's.
 pub(crate) fn pair_up(ours: &[Column], theirs: &[Column]) -> Vec<Option<usize>> {
     let by_name: HashMap<&str, usize> =
         theirs.iter().enumerate().map(|(at, c)| (c.name.as_str(), at)).collect();
-    let mut partners: Vec<Option<usize>> =
-        ours.iter().map(|c| by_name.get(c.name.as_str()).copied()).collect();
+    let named = |column: &Column| by_name.get(column.name.as_str()).filter(|_| !is_nobodys(column)).copied();
+    let mut partners: Vec<Option<usize>> = ours.iter().map(named).collect();
     if partners.iter().all(Option::is_some) {
         return partners;
     }
@@ -54,11 +56,22 @@ pub(crate) fn pair_up(ours: &[Column], theirs: &[Column]) -> Vec<Option<usize>> 
         by_key.entry(match_key(&column.name)).or_insert(at);
     }
     for (column, partner) in ours.iter().zip(&mut partners) {
-        if partner.is_none() {
+        if partner.is_none() && !is_nobodys(column) {
             *partner = by_key.remove(&match_key(&column.name));
         }
     }
+    let mut by_source: HashMap<&str, usize> =
+        left_over(theirs, &partners).into_iter().map(|(at, column)| (column.source.as_str(), at)).collect();
+    for (column, partner) in ours.iter().zip(&mut partners) {
+        if partner.is_none() && !is_nobodys(column) {
+            *partner = by_source.remove(column.source.as_str());
+        }
+    }
     partners
+}
+
+fn is_nobodys(column: &Column) -> bool {
+    column.source == EXTRAS_SOURCE
 }
 
 /// Those of their columns that nobody was paired with.

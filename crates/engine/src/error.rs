@@ -10,7 +10,7 @@ use hypodoke_formats::ReadError;
 use hypodoke_places::PlaceError;
 use hypodoke_stores::StoreError;
 
-use crate::decide::FailReason;
+use crate::decide::{FailReason, SkipReason};
 
 /// Why the engine could not do something.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -276,6 +276,18 @@ impl EngineError {
             }
             EngineError::PlaceLost { cause, .. } => cause.is_transient(),
             _ => false,
+        }
+    }
+
+    /// Why a file is left for later of which this is the error: it is being sent again, or was moved.
+    pub fn leaves_for_later(&self) -> Option<SkipReason> {
+        match self {
+            EngineError::Unloadable { reason: FailReason::ChangedWhileRead, .. } => {
+                Some(SkipReason::Changing)
+            }
+            EngineError::File(cause) if cause.is_changed() => Some(SkipReason::Changing),
+            EngineError::File(cause) if cause.is_gone() => Some(SkipReason::Gone),
+            _ => None,
         }
     }
 

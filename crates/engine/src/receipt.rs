@@ -192,6 +192,7 @@ impl Receipt {
                 Outcome::Held => totals.files_held += 1,
                 Outcome::Known
                 | Outcome::Same
+                | Outcome::Waiting
                 | Outcome::Discarded
                 | Outcome::Retracted
                 | Outcome::Unmatched => {}

@@ -3,6 +3,8 @@
 use std::time::Duration;
 
 use hypodoke_core::evidence::Forced;
+use hypodoke_core::names::{RESERVED, is_reserved_table};
+use hypodoke_core::record::Field;
 use hypodoke_core::spelling::{DateOrder, NumberStyle};
 use hypodoke_formats::json::{Nested, PlainLists};
 use hypodoke_formats::text::{Delimiter, FixedField};
@@ -19,6 +21,25 @@ pub const STRINGS: [(&str, bool); 2] = [("typed", false), ("text", true)];
 
 /// What may become of cells that hold an error.
 pub const ERROR_CELLS: [(&str, ErrorCells); 2] = [("null", ErrorCells::Null), ("reject", ErrorCells::Reject)];
+
+/// Whether a table of people's may have this name.
+pub fn free_table(name: &str) -> Result<(), String> {
+    if name.trim().is_empty() {
+        return Err("the name is blank".to_owned());
+    }
+    match is_reserved_table(name) {
+        true => {
+            Err(format!("`{name}` is a name of the ledger's, which keeps all that begin with `{RESERVED}`"))
+        }
+        false => Ok(()),
+    }
+}
+
+/// How long a record may be, in bytes.
+pub fn record_size(bytes: u64) -> Result<usize, String> {
+    let size = usize::try_from(bytes).ok().filter(|bytes| *bytes <= Field::MAX_LENGTH);
+    size.ok_or_else(|| format!("a record has at most {} bytes", Field::MAX_LENGTH))
+}
 
 /// Which sheets these words name.
 pub fn sheets(names: Vec<String>) -> SheetPick {

@@ -86,6 +86,7 @@ pub fn advice(error: &EngineError) -> Option<String> {
 fn fail_advice(reason: &FailReason) -> Option<&'static str> {
     Some(match reason {
         FailReason::Unmet(_) => "nothing of it was loaded; ask for it again",
+        FailReason::ReservedTable { .. } => "give the feed's `table` another name",
         FailReason::RowsNotFound { .. } => "take its rows out by hand, or load it under another name",
         FailReason::TooManyColumns { .. } => {
             "check the delimiter (--delimiter), keep objects as they are (--nested json), or ask for the file in parts"
@@ -153,6 +154,9 @@ pub fn place_advice(error: &PlaceError) -> Option<&'static str> {
         PlaceError::Missing { .. } => Some("check the spelling of the path"),
         PlaceError::Forbidden { .. } => Some("give yourself the right to read it"),
         PlaceError::Changed { .. } => Some("load again once the file is complete"),
+        PlaceError::Replaced { .. } => {
+            Some("load that version by hand if it counts; have files sent under a name of their own")
+        }
         PlaceError::Remote { trouble, .. } => remote_advice(trouble),
         PlaceError::Io { .. } => None,
     }

@@ -81,7 +81,6 @@ fn unnumbered(path: &str) -> Option<String> {
 mod tests {
     use std::path::PathBuf;
 
-    use hypodoke_core::arrival::Arrival;
     use rstest::rstest;
 
     use super::*;
@@ -94,9 +93,8 @@ mod tests {
         for content in ["first", "second", "third"] {
             let file = root.path().join("a.csv");
             std::fs::write(&file, content).expect("a file");
-            let (place_name, path) = ("quay".into(), "a.csv".into());
-            let arrival = Arrival { place: place_name, path, bytes: 5, modified: 0, token: None };
-            let seen = Seen::local(arrival, file);
+            let mut seen = crate::look_at("quay", &file).expect("a file");
+            seen.arrival.path = "a.csv".into();
             found.push(place.put_away(&seen, "done", "2026-03-02").expect("moved"));
         }
         assert_eq!(found, ["done/2026-03-02/a.csv", "done/2026-03-02/a-2.csv", "done/2026-03-02/a-3.csv"]);

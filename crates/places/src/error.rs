@@ -24,6 +24,18 @@ pub enum PlaceError {
         /// The file.
         path: PathBuf,
     },
+    /// The file was sent again, twice, while it was put away.
+    #[error(
+        "`{}` was sent twice while it was put away; the version in between, which was not loaded, is now `{}`",
+        path.display(),
+        kept.display()
+    )]
+    Replaced {
+        /// The file.
+        path: PathBuf,
+        /// Where the version is now that was not loaded.
+        kept: PathBuf,
+    },
     /// A server, or a file on it.
     #[error("{shown}: {trouble}")]
     Remote {
@@ -43,6 +55,19 @@ pub enum PlaceError {
 }
 
 impl PlaceError {
+    /// Whether the file is another version than it was, or being written: it is an arrival still.
+    pub fn is_changed(&self) -> bool {
+        matches!(
+            self,
+            PlaceError::Changed { .. } | PlaceError::Remote { trouble: RemoteTrouble::Changed, .. }
+        )
+    }
+
+    /// Whether the file is not there any more.
+    pub fn is_gone(&self) -> bool {
+        matches!(self, PlaceError::Missing { .. } | PlaceError::Remote { trouble: RemoteTrouble::Gone, .. })
+    }
+
     /// The error for what the system said of a path.
     pub fn of(path: impl Into<PathBuf>, error: io::Error) -> PlaceError {
         let path = path.into();

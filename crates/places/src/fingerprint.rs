@@ -5,10 +5,10 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
-use hypodoke_core::arrival::ContentHash;
+use hypodoke_core::arrival::{Arrival, ContentHash};
 
 use crate::error::PlaceError;
-use crate::folder::modified;
+use crate::folder::version;
 
 /// A file that is being read.
 pub struct MeteredFile {
@@ -20,7 +20,8 @@ pub struct MeteredFile {
 #[derive(Clone)]
 pub struct Meter {
     path: PathBuf,
-    begun: (u64, i64),
+    /// The version of the file when it was opened.
+    begun: Arrival,
     /// The bytes read are those of the file, not of something in it.
     whole: bool,
     state: Arc<Mutex<State>>,
@@ -31,22 +32,23 @@ struct State {
     read: u64,
 }
 
-/// Opens a file. `hashed` says whether its content is hashed on the way.
-pub fn open(path: &Path, hashed: bool) -> Result<MeteredFile, PlaceError> {
-    let failed = |error| PlaceError::of(path, error);
-    let file = File::open(path).map_err(failed)?;
-    opened(path, hashed, |file| Box::new(file), file, true).map_err(failed)
+/// Opens a file. `hashed` says whether its content is hashed on the way; `listed` is the version that it
+/// has to be of.
+pub fn open(path: &Path, hashed: bool, listed: Option<&Arrival>) -> Result<MeteredFile, PlaceError> {
+    let file = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    opened(path, hashed, |file| Box::new(file), file, listed, true)
 }
 
-/// Opens something in a file, by a reader made of it: what is hashed is what that reader gives.
+/// Opens something in a file, by a reader made of it: what is hashed is what that reader gives. `listed`
+/// is the version that the file has to be of.
 pub fn open_inside(
     path: &Path,
     hashed: bool,
+    listed: Option<&Arrival>,
     reader: Box<dyn Read + Send>,
 ) -> Result<MeteredFile, PlaceError> {
-    let failed = |error| PlaceError::of(path, error);
-    let file = File::open(path).map_err(failed)?;
-    opened(path, hashed, |_| reader, file, false).map_err(failed)
+    let file = File::open(path).map_err(|error| PlaceError::of(path, error))?;
+    opened(path, hashed, |_| reader, file, listed, false)
 }
 
 fn opened(
@@ -54,14 +56,18 @@ fn opened(
     hashed: bool,
     reader: impl FnOnce(File) -> Box<dyn Read + Send>,
     file: File,
+    listed: Option<&Arrival>,
     whole: bool,
-) -> io::Result<MeteredFile> {
-    let about = file.metadata()?;
+) -> Result<MeteredFile, PlaceError> {
+    let about = file.metadata().map_err(|error| PlaceError::of(path, error))?;
     if about.is_dir() {
-        return Err(io::Error::from(io::ErrorKind::IsADirectory));
+        return Err(PlaceError::of(path, io::Error::from(io::ErrorKind::IsADirectory)));
     }
     let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
-    let begun = (about.len(), modified(&about));
+    let begun = version(&about);
+    if listed.is_some_and(|listed| !begun.looks_like(listed)) {
+        return Err(PlaceError::Changed { path: path.to_path_buf() });
+    }
     let meter = Meter { path: path.to_path_buf(), begun, whole, state: Arc::new(Mutex::new(state)) };
     Ok(MeteredFile { reader: reader(file), meter })
 }
@@ -92,13 +98,13 @@ impl Meter {
         let failed = |error| PlaceError::of(&self.path, error);
         let mut state = self.state.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         let mut hasher = state.hasher.take().unwrap_or_default();
-        if self.whole && state.read < self.begun.0 {
+        if self.whole && state.read < self.begun.bytes {
             let mut rest = File::open(&self.path).map_err(failed)?;
             io::Seek::seek(&mut rest, io::SeekFrom::Start(state.read)).map_err(failed)?;
             state.read += io::copy(&mut rest, &mut hasher).map_err(failed)?;
         }
         let about = std::fs::metadata(&self.path).map_err(failed)?;
-        if (about.len(), modified(&about)) != self.begun || self.whole && state.read != self.begun.0 {
+        if !version(&about).looks_like(&self.begun) || self.whole && state.read != self.begun.bytes {
             return Err(PlaceError::Changed { path: self.path.clone() });
         }
         Ok(ContentHash(hasher.finalize().to_hex().to_string()))
@@ -114,9 +120,9 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.csv");
         std::fs::write(&path, "quay,berth\n1,2\n").unwrap();
-        let mut whole = open(&path, true).unwrap();
+        let mut whole = open(&path, true, None).unwrap();
         io::copy(&mut whole, &mut io::sink()).unwrap();
-        let part = open(&path, true).unwrap();
+        let part = open(&path, true, None).unwrap();
         assert_eq!(whole.meter().finish().unwrap(), part.meter().finish().unwrap());
     }
 
@@ -125,9 +131,20 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.csv");
         std::fs::write(&path, "1").unwrap();
-        let mut opened = open(&path, true).unwrap();
+        let mut opened = open(&path, true, None).unwrap();
         io::copy(&mut opened, &mut io::sink()).unwrap();
         std::fs::write(&path, "12").unwrap();
         assert!(matches!(opened.meter().finish(), Err(PlaceError::Changed { .. })));
+    }
+
+    #[test]
+    fn another_version_than_was_listed_is_not_opened() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.csv");
+        std::fs::write(&path, "1").unwrap();
+        let listed = version(&std::fs::metadata(&path).unwrap());
+        assert!(open(&path, true, Some(&listed)).is_ok());
+        std::fs::write(&path, "12").unwrap();
+        assert!(matches!(open(&path, true, Some(&listed)), Err(PlaceError::Changed { .. })));
     }
 }

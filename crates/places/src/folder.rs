@@ -2,7 +2,9 @@
 
 use std::ffi::OsStr;
 use std::fmt::Write as _;
-use std::fs::OpenOptions;
+use std::fs::{Metadata, OpenOptions};
+use std::io::ErrorKind;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
@@ -11,6 +13,7 @@ use walkdir::WalkDir;
 
 use crate::backend::{Backend, Listed};
 use crate::error::{PlaceError, RemoteTrouble};
+use crate::place::SECOND;
 use crate::seen::Seen;
 
 /// A folder of this machine.
@@ -71,7 +74,7 @@ impl Backend for Folder {
             (Some(own), Some(folders)) => self.root.join(&to[..folders]).join(own),
             _ => self.root.join(to),
         };
-        move_to(&target, local)
+        move_to(&target, local, arrival)
     }
 
     fn fetch(&self, _: &Arrival, _: &Path, _: bool) -> Result<(), RemoteTrouble> {
@@ -93,9 +96,17 @@ fn path_within(root: &Path, file: &Path) -> String {
 /// What is known of a file, named by its own path.
 fn arrival(place: &str, file: &Path) -> Result<Arrival, PlaceError> {
     let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
-    let path = path_text(file.as_os_str());
-    let (bytes, modified) = (about.len(), modified(&about));
-    Ok(Arrival { place: place.to_owned(), path, bytes, modified, token: None })
+    Ok(Arrival { place: place.to_owned(), path: path_text(file.as_os_str()), ..version(&about) })
+}
+
+/// The version of a file of this machine, as an arrival without a name: its size, its time and, where
+/// that is a whole second, when its content or anything else of it last changed. Many programs set
+/// times to whole seconds, so that two versions may have the same, but none sets the time of the change.
+pub(crate) fn version(about: &Metadata) -> Arrival {
+    let modified = modified(about);
+    let nanos = about.ctime_nsec();
+    let token = (modified % SECOND == 0 && nanos != 0).then(|| format!("{}.{nanos:09}", about.ctime()));
+    Arrival { bytes: about.len(), modified, token, ..Arrival::default() }
 }
 
 /// One file of this machine, named by its own path.
@@ -103,22 +114,43 @@ pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
     Ok(Seen::local(arrival(place, file)?, file.to_path_buf()))
 }
 
-/// Moves a file; `false` if the name is taken.
-fn move_to(target: &Path, file: &Path) -> Result<bool, PlaceError> {
+/// Moves a file if it is of this version still; `false` if the name is taken.
+fn move_to(target: &Path, file: &Path, wanted: &Arrival) -> Result<bool, PlaceError> {
     let failed = |error: std::io::Error| PlaceError::of(target, error);
+    let changed = || PlaceError::Changed { path: file.to_path_buf() };
+    let about = std::fs::symlink_metadata(file).map_err(|error| PlaceError::of(file, error))?;
+    if !version(&about).looks_like(wanted) {
+        return Err(changed());
+    }
     if let Some(folder) = target.parent() {
         std::fs::create_dir_all(folder).map_err(failed)?;
     }
     // The name is taken first, so that nobody else's file is ever written over.
     match OpenOptions::new().write(true).create_new(true).open(target) {
         Ok(_) => {}
-        Err(error) if error.kind() == std::io::ErrorKind::AlreadyExists => return Ok(false),
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => return Ok(false),
         Err(error) => return Err(failed(error)),
     }
-    std::fs::rename(file, target).map(|()| true).map_err(|error| {
+    if let Err(error) = std::fs::rename(file, target) {
         let _ = std::fs::remove_file(target);
-        failed(error)
-    })
+        return Err(PlaceError::of(file, error));
+    }
+    // A rename is a change too, so that the time of the last change tells nothing here.
+    let moved = std::fs::symlink_metadata(target).map_err(failed)?;
+    let sign = |about: &Metadata| (about.dev(), about.ino(), about.len(), modified(about));
+    if sign(&moved) == sign(&about) {
+        return Ok(true);
+    }
+    // It was sent again between the two looks at it: the new version is an arrival, which goes back, but
+    // not in the place of a version that is newer still.
+    match std::fs::hard_link(target, file) {
+        Ok(()) => std::fs::remove_file(target).map_err(failed)?,
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => {
+            return Err(PlaceError::Replaced { path: file.to_path_buf(), kept: target.to_path_buf() });
+        }
+        Err(_) => std::fs::rename(target, file).map_err(failed)?,
+    }
+    Err(changed())
 }
 
 /// A name as text, no two alike: what is not in UTF-8 is written as U+FFFD and the two digits of each
@@ -144,7 +176,7 @@ pub fn path_text(name: &OsStr) -> String {
 }
 
 /// Microseconds since 1970, as far as the file system keeps them.
-pub(crate) fn modified(about: &std::fs::Metadata) -> i64 {
+fn modified(about: &Metadata) -> i64 {
     let Ok(time) = about.modified() else { return 0 };
     match time.duration_since(UNIX_EPOCH) {
         Ok(after) => i64::try_from(after.as_micros()).unwrap_or(i64::MAX),

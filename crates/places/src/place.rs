@@ -16,7 +16,10 @@ use crate::spool::{Spool, SpoolSettings};
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".filepart", ".partial"];
 
 /// In microseconds.
-const SECOND: i64 = 1_000_000;
+pub(crate) const SECOND: i64 = 1_000_000;
+
+/// Systems keep the time of a change no finer than this, in microseconds, whatever digits they give.
+const TICK: i64 = 20_000;
 
 /// A modified time so far ahead is that of a clock gone wrong, in microseconds.
 const CLOCK_GONE_WRONG: i64 = 3_600_000_000;
@@ -61,8 +64,9 @@ impl Place {
         self.backend.identity()
     }
 
-    /// The files there are. Where times are kept to the second, as on many servers, a file that was
-    /// written just now could be written once more and look the same: until it could not, this waits.
+    /// The files there are. A file that was written just now could be written once more and look the
+    /// same, for a second where times are kept to the second, as on many servers: until it could not,
+    /// this waits.
     pub fn list(&self) -> Result<Listing, PlaceError> {
         let found = self.list_now()?;
         match found.seen.iter().filter_map(|seen| unsettled(&seen.arrival, now())).max() {
@@ -100,9 +104,12 @@ impl Place {
 /// How long until a change of the file is one of its time too; `None` if it is by now, if a token
 /// tells its versions apart, or if the clock there is so far ahead that waiting does not help.
 fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
-    let to_the_second = arrival.modified % SECOND == 0 && arrival.token.is_none();
-    let left = arrival.modified + 2 * SECOND - now;
-    (to_the_second && left > 0 && left <= 3 * SECOND).then(|| Duration::from_micros(left.unsigned_abs()))
+    if arrival.token.is_some() {
+        return None;
+    }
+    let step = if arrival.modified % SECOND == 0 { SECOND } else { TICK };
+    let left = arrival.modified.saturating_add(2 * step).saturating_sub(now);
+    (left > 0 && left <= 3 * step).then(|| Duration::from_micros(left.unsigned_abs()))
 }
 
 /// Microseconds since 1970.
@@ -175,12 +182,13 @@ mod tests {
     #[case::this_second(NOW, Some(2000))]
     #[case::a_second_ago(NOW - SECOND, Some(1000))]
     #[case::two_ago(NOW - 2 * SECOND, None)]
-    #[case::finer_than_seconds(NOW - 1, None)]
     #[case::clock_a_little_ahead(NOW + SECOND, Some(3000))]
     #[case::clock_far_ahead(NOW + 2 * SECOND, None)]
+    #[case::finer_time(NOW - 1, Some(39))]
+    #[case::finer_time_a_tick_ago(NOW - 40_001, None)]
     fn a_file_of_this_second_may_change_unseen(#[case] modified: i64, #[case] millis: Option<u64>) {
         let wait = unsettled(&seen("a.csv", modified).arrival, NOW);
-        assert_eq!(wait, millis.map(Duration::from_millis));
+        assert_eq!(wait.map(|wait| wait.as_millis()), millis.map(u128::from));
     }
 
     #[test]

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use hypodoke_core::arrival::Arrival;
 
 use crate::error::PlaceError;
+use crate::folder::version;
 use crate::spool::{Pin, Spool};
 
 /// A file seen, and where it can be opened.
@@ -81,6 +82,19 @@ impl Seen {
     pub fn fetched(&self) -> Result<Fetched, PlaceError> {
         let pin = self.spooled.as_ref().map(|file| file.spool.want(&file.arrival)).transpose()?;
         Ok(Fetched { path: self.file.clone(), _pin: pin })
+    }
+
+    /// Whether a file of this machine is there still, as it was seen. What has to be fetched is fetched as
+    /// it was seen or not at all.
+    pub fn check(&self) -> Result<(), PlaceError> {
+        if !self.is_local() {
+            return Ok(());
+        }
+        let about = std::fs::metadata(&self.file).map_err(|error| PlaceError::of(&self.file, error))?;
+        match version(&about).looks_like(&self.arrival) {
+            true => Ok(()),
+            false => Err(PlaceError::Changed { path: self.file.clone() }),
+        }
     }
 
     /// Nobody reads it any more: what was fetched of it may go.

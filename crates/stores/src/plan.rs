@@ -2,10 +2,11 @@
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::{Change, Drift};
-use hypodoke_core::layout::Layout;
+use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::{
     FILE_COLUMN, GONE_COLUMN, LINE_COLUMN, Lineage, MAX_NAME, VALID_FROM_COLUMN, VALID_TO_COLUMN, cut,
 };
+use hypodoke_core::types::Type;
 
 use crate::fold::{FoldRules, Vanished};
 use crate::merge::Counts;
@@ -22,6 +23,9 @@ pub struct TablePlan {
     pub path: String,
     /// The table's layout once the file is loaded: its columns in the order of the rows' cells.
     pub layout: Layout,
+    /// The version of the table's layout in the ledger that the plan was made by, 0 where there was none:
+    /// if it is another by the time of the load, the plan is made anew. `None` where it does not matter.
+    pub based_on: Option<i64>,
     /// What changes in the table; a table that is not there is created.
     pub changes: Vec<Change>,
     /// All that differs from the files before, with what is done about it, for the ledger.
@@ -168,6 +172,16 @@ impl LoadRules {
 }
 
 impl TablePlan {
+    /// The type that a column has before the load; `None` if the table gets it now.
+    pub fn type_before(&self, column: &Column) -> Option<Type> {
+        let change = self.changes.iter().find_map(|change| match change {
+            Change::Added { column: name, .. } if *name == column.name => Some(None),
+            Change::Widened { column: name, from, .. } if *name == column.name => Some(Some(*from)),
+            _ => None,
+        });
+        change.unwrap_or_else(|| Some(column.ty()))
+    }
+
     /// The columns of ours that say since when and until when a row holds.
     pub fn moments(&self) -> &'static [&'static str] {
         match self.mode {

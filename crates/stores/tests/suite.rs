@@ -75,6 +75,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
             table: "movements".into(),
             path: String::new(),
             layout,
+            based_on: None,
             drift: Vec::new(),
             changes,
             lineage: Lineage::Rows,

@@ -11,7 +11,19 @@ use crate::reconcile::{Fit, reconcile};
 use crate::types::{Domain, Type};
 
 /// The column that values of columns without one are kept in.
-pub const EXTRAS_COLUMN: &str = "extras";
+const EXTRAS_COLUMN: &str = "extras";
+
+/// What that column is made of, in place of a name in a file: nothing that a header can say.
+pub const EXTRAS_SOURCE: &str = "\u{1}extras";
+
+impl Column {
+    /// Whether it holds the values of columns that the table has not. In earlier versions its source was its
+    /// name; a file may have such a column itself, which fills it then.
+    pub fn holds_extras(&self) -> bool {
+        let of_earlier = self.source == EXTRAS_COLUMN && self.name == EXTRAS_COLUMN;
+        self.source == EXTRAS_SOURCE || of_earlier && self.domain == Domain::Json
+    }
+}
 
 /// What a policy makes of a file.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -132,11 +144,21 @@ impl Judged {
                 }
             }
         }
-        let has_extras = self.fit.layout.columns.iter().any(|column| column.name == EXTRAS_COLUMN);
+        let sources = self.fit.layout.columns.iter().zip(&self.fit.sources);
+        let has_extras =
+            sources.into_iter().any(|(column, source)| source.is_none() && column.holds_extras());
         if !self.extras.is_empty() && !has_extras {
+            // A file may have a column of that name, too.
+            let is_taken = |name: &str| {
+                let all = self.fit.layout.columns.iter().chain(&file.columns);
+                all.into_iter().any(|column| column.name.eq_ignore_ascii_case(name))
+            };
+            let numbered = (2..).map(|number| format!("{EXTRAS_COLUMN}_{number}"));
+            let name = std::iter::once(EXTRAS_COLUMN.to_owned()).chain(numbered).find(|name| !is_taken(name));
+            let name = name.unwrap_or_else(|| EXTRAS_COLUMN.to_owned());
             self.fit.layout.columns.push(Column {
-                name: EXTRAS_COLUMN.to_owned(),
-                source: EXTRAS_COLUMN.to_owned(),
+                name: name.clone(),
+                source: EXTRAS_SOURCE.to_owned(),
                 domain: Domain::Json,
                 format: Format::default(),
                 reading: Reading::Shown,
@@ -144,8 +166,7 @@ impl Judged {
                 pinned: None,
             });
             self.fit.sources.push(None);
-            let column = EXTRAS_COLUMN.to_owned();
-            self.done(Change::Added { column, to: Type::Json }, Action::Added);
+            self.done(Change::Added { column: name, to: Type::Json }, Action::Added);
         }
     }
 
@@ -157,7 +178,7 @@ impl Judged {
 
     fn settle_missing(&mut self, policy: &Policy, renames: &[Rename], table: &Layout) {
         for (at, column) in table.columns.iter().enumerate() {
-            if self.fit.sources[at].is_some() || column.name == EXTRAS_COLUMN {
+            if self.fit.sources[at].is_some() || column.holds_extras() {
                 continue;
             }
             let held_as_renamed = policy.renamed_column == RenamedColumn::Hold

@@ -6,10 +6,10 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::StoreError;
 
 use super::file::{Began, FileInBatch};
-use super::lines::{TableDrift, failed_line};
+use super::lines::{TableDrift, failed_line, skipped_line};
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
-use crate::decide::FailReason;
+use crate::decide::{FailReason, SkipReason};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
@@ -31,7 +31,7 @@ pub struct Delivery<'d> {
 struct Attempted {
     lines: Vec<ReceiptLine>,
     differences: Vec<TableDrift>,
-    /// One of them failed or is held, and none was kept.
+    /// One of them failed, is held or still arriving, and none was kept.
     failed: bool,
 }
 
@@ -77,12 +77,21 @@ impl Batch<'_> {
         let Attempted { mut lines, differences, failed } = attempted;
         if failed {
             (*target, self.known) = before;
+            // It is tried again as a whole, once all of its files are there.
+            let waits = !lines.iter().any(|line| matches!(line.outcome, Outcome::Failed | Outcome::Held));
             for ((line, file), drift) in lines.iter_mut().zip(&delivery.files).zip(&differences) {
                 if line.outcome.counts() {
-                    let error = EngineError::unloadable(&file.shown, FailReason::OtherOfDelivery);
-                    *line = failed_line(delivery.feed, file, error);
+                    *line = match waits {
+                        true => skipped_line(delivery.feed, file, &SkipReason::DeliveryWaits),
+                        false => {
+                            let error = EngineError::unloadable(&file.shown, FailReason::OtherOfDelivery);
+                            failed_line(delivery.feed, file, error)
+                        }
+                    };
                 }
-                self.record(line, delivery.one(file), began, drift)?;
+                if line.outcome != Outcome::Waiting {
+                    self.record(line, delivery.one(file), began, drift)?;
+                }
             }
         }
         Ok(lines)
@@ -123,7 +132,7 @@ impl Batch<'_> {
 impl Attempted {
     fn add(&mut self, mut line: ReceiptLine, drift: TableDrift, began: Instant) {
         line.seconds = began.elapsed().as_secs_f64();
-        self.failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held);
+        self.failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held | Outcome::Waiting);
         self.lines.push(line);
         self.differences.push(drift);
     }

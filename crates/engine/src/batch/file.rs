@@ -12,6 +12,7 @@ use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
 use crate::clock;
 use crate::decide::{ArrivalFacts, FileDecision, HoldReason, LedgerMatch, SkipReason, on_arrival, on_digest};
+use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
@@ -95,11 +96,17 @@ impl Batch<'_> {
             Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
             Err(NotLoaded::Failed(error @ EngineError::Store(_))) if error.is_unreachable() => Err(error),
             Err(NotLoaded::Store(error)) => Ok((failed_line(feed, file, error.into()), Vec::new())),
-            Err(NotLoaded::Failed(error)) => {
-                self.unreachable.learn(file, &error);
-                Ok((failed_line(feed, file, error), Vec::new()))
-            }
-            Err(NotLoaded::Held(held)) => Ok((held_line(feed, file, &held), held.drift)),
+            Err(NotLoaded::Failed(error)) => match left_for_later(file, Some(&error)) {
+                Some(reason) => Ok((skipped_line(feed, file, &reason), Vec::new())),
+                None => {
+                    self.unreachable.learn(file, &error);
+                    Ok((failed_line(feed, file, error), Vec::new()))
+                }
+            },
+            Err(NotLoaded::Held(held)) => match left_for_later(file, None) {
+                Some(reason) => Ok((skipped_line(feed, file, &reason), Vec::new())),
+                None => Ok((held_line(feed, file, &held), held.drift)),
+            },
             Err(NotLoaded::Skipped(reason)) => Ok((skipped_line(feed, file, &reason), Vec::new())),
         }
     }
@@ -111,6 +118,9 @@ impl Batch<'_> {
         began: Began,
     ) -> Result<ReceiptLine, EngineError> {
         let (mut line, drift) = self.line_of_result(result, one)?;
+        if line.outcome == Outcome::Waiting && self.is_loaded_by_others(one)? {
+            line = skipped_line(one.feed, one.file, &SkipReason::LoadedMeanwhile);
+        }
         line.seconds = began.instant.elapsed().as_secs_f64();
         if matches!(line.outcome, Outcome::Failed | Outcome::Held) {
             self.record(&line, one, began, &drift)?;
@@ -119,6 +129,13 @@ impl Batch<'_> {
             one.file.seen.release();
         }
         Ok(line)
+    }
+
+    /// Whether another process has loaded a file that is not there any more, and put it away.
+    fn is_loaded_by_others(&mut self, one: FileInBatch<'_>) -> Result<bool, EngineError> {
+        let arrival = &one.file.seen.arrival;
+        let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
+        Ok(KnownFiles::of(entries).is_known(arrival, &one.feed.table))
     }
 
     /// Records a file that is not loaded. One that is held day after day for the same reason is
@@ -282,6 +299,16 @@ impl Batch<'_> {
             }),
         }
     }
+}
+
+/// Why a file that is not loaded is left for later, if what there is of it is not what was listed. Who named
+/// it by hand wants to know now.
+fn left_for_later(file: &Candidate, error: Option<&EngineError>) -> Option<SkipReason> {
+    if file.seen.arrival.place == BY_HAND {
+        return None;
+    }
+    let now = || file.container().check().err().map(EngineError::from);
+    error.and_then(EngineError::leaves_for_later).or_else(|| now()?.leaves_for_later())
 }
 
 /// A full delivery that would let too many keys vanish waits for a person.

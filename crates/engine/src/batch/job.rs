@@ -2,11 +2,11 @@
 
 use hypodoke_stores::Store;
 
-use super::put_away::put_away;
+use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
 use crate::discover::Discovered;
 use crate::error::EngineError;
-use crate::event::{Event, Listener};
+use crate::event::{All, Event, Listener};
 use crate::job::Job;
 use crate::load::{Connections, LoadContext, StopSignal};
 use crate::profile::threads;
@@ -43,11 +43,13 @@ pub fn run_job(
     let keep = |store: &mut dyn Store, table: &str| {
         keep_rows(store, &mut Finder::new(Some(job.clone())), table, listener)
     };
-    let context = LoadContext { connections, listener, stop, keep: Some(&keep) };
+    let moves = PutAwayFiles::new(found);
+    let both = All(vec![listener, &moves]);
+    let context = LoadContext { connections, listener: &both, stop, keep: Some(&keep) };
     let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };
     let ended = run_batch(store, context, &found.feeds, not_taken)?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();
-    let moved = put_away(store, found, &ended.receipt, whole);
+    let moved = moves.finish(store, whole);
     moved.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let errors = found.errors.iter().cloned().chain(ended.unreachable).chain(moved).collect();
     Ok(LoadReport { receipt: ended.receipt, broken_off: ended.broken_off, errors })

@@ -52,6 +52,7 @@ pub fn skipped_line(feed: &Feed, file: &Candidate, reason: &SkipReason) -> Recei
         SkipReason::Known | SkipReason::LoadedMeanwhile => Outcome::Known,
         SkipReason::SameContent { .. } => Outcome::Same,
         SkipReason::ChangeIgnored => Outcome::Discarded,
+        SkipReason::Changing | SkipReason::Gone | SkipReason::DeliveryWaits => Outcome::Waiting,
     };
     ReceiptLine { message: reason.sentence(), ..line_of(feed, file, outcome) }
 }

@@ -9,6 +9,10 @@ use crate::error::EngineError;
 /// How often something is tried again.
 const MOST_TRIES: u32 = 6;
 
+/// How often another loader may change the table between a plan and its load: each time, that one has got
+/// on with its work.
+const MOST_OVERTAKEN: u32 = 200;
+
 /// The first pause; each is twice as long as the one before.
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
 
@@ -16,19 +20,26 @@ const FIRST_PAUSE: Duration = Duration::from_millis(250);
 #[derive(Debug, Default)]
 pub struct RetryPolicy {
     tries: u32,
+    /// How often another loader had changed the table in between.
+    overtaken: u32,
 }
 
 impl RetryPolicy {
     /// Whether to try again after this error.
     pub fn allows(&self, error: &StoreError) -> bool {
-        error.is_transient() && self.tries < MOST_TRIES
+        match error {
+            StoreError::Changed { .. } => self.overtaken < MOST_OVERTAKEN,
+            error => error.is_transient() && self.tries < MOST_TRIES,
+        }
     }
 
     /// Pauses, longer each time. A table that somebody else changed needs no pause.
     pub fn wait(&mut self, error: &StoreError) {
-        if !matches!(error, StoreError::Changed { .. }) {
-            std::thread::sleep(FIRST_PAUSE * 2u32.pow(self.tries));
+        if matches!(error, StoreError::Changed { .. }) {
+            self.overtaken += 1;
+            return;
         }
+        std::thread::sleep(FIRST_PAUSE * 2u32.pow(self.tries));
         self.tries += 1;
     }
 

@@ -5,6 +5,7 @@ use std::fmt;
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
 use hypodoke_core::drift::{HeldChange, Remedy};
+use hypodoke_core::names::RESERVED;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{Mode, Takes};
@@ -153,6 +154,12 @@ pub enum SkipReason {
     ChangeIgnored,
     /// Another process loaded it meanwhile.
     LoadedMeanwhile,
+    /// It changed while it was read.
+    Changing,
+    /// It was listed, and was not there any more when its turn came.
+    Gone,
+    /// Other files of its delivery are not all there yet.
+    DeliveryWaits,
 }
 
 impl SkipReason {
@@ -170,6 +177,11 @@ impl SkipReason {
                 "it has changed since it was loaded, which the feed ignores".to_owned()
             }
             SkipReason::LoadedMeanwhile => "another hypodoke loaded it meanwhile".to_owned(),
+            SkipReason::Changing => "it changed while it was read, and is read again later".to_owned(),
+            SkipReason::Gone => "it was there when the files were listed, and is not any more".to_owned(),
+            SkipReason::DeliveryWaits => {
+                "another file of its delivery is still arriving; the delivery is loaded later".to_owned()
+            }
         })
     }
 }
@@ -177,6 +189,11 @@ impl SkipReason {
 /// Why a file, readable as it is, cannot be loaded.
 #[derive(Clone, Debug, PartialEq)]
 pub enum FailReason {
+    /// A table of its own would have a name that is the ledger's.
+    ReservedTable {
+        /// The table.
+        table: String,
+    },
     /// It does not meet expectations that fail a file.
     Unmet(Vec<Violation>),
     /// It has changed, and the table cannot tell the rows of the first version.
@@ -293,6 +310,12 @@ impl fmt::Display for FailReason {
             FailReason::Unmet(violations) => {
                 let all: Vec<String> = violations.iter().map(Violation::to_string).collect();
                 out.write_str(&all.join("; "))
+            }
+            FailReason::ReservedTable { table } => {
+                write!(
+                    out,
+                    "it would fill the table `{table}`, and names that begin with `{RESERVED}` are the ledger's"
+                )
             }
             FailReason::RowsNotFound { .. } | FailReason::OtherColumns { .. } => {
                 out.write_str(&self.sentence("the file"))

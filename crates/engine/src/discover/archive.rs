@@ -2,13 +2,14 @@
 
 use std::fs::File;
 use std::io::Read;
+use std::sync::Arc;
 
-use hypodoke_formats::bytes::archive::{ArchiveMember, is_archive, members};
+use hypodoke_formats::bytes::archive::{Archive, ArchiveMember, is_archive};
 use hypodoke_places::PlaceError;
 
 use crate::error::EngineError;
 use crate::isolate::isolated;
-use crate::job::Candidate;
+use crate::job::{Candidate, Member};
 
 /// Puts the members of an archive in its place, if the file is called one, is one, and has
 /// more than one. An archive of one file is read as that file, whatever it is called.
@@ -21,30 +22,34 @@ pub fn unfold(file: Candidate) -> Result<Vec<Candidate>, EngineError> {
         return Ok(vec![file]);
     }
     let listed = isolated(|| list_members(&file));
-    let members = listed.unwrap_or_else(|reason| Err(EngineError::unloadable(&file.shown, reason)))?;
-    if members.len() == 1 {
+    let listed = listed.unwrap_or_else(|reason| Err(EngineError::unloadable(&file.shown, reason)))?;
+    let Some((archive, members)) = listed.filter(|(_, members)| members.len() > 1) else {
         return Ok(vec![file]);
-    }
-    let one = |member: ArchiveMember| {
+    };
+    let container = Arc::new(file.seen.clone());
+    let one = |entry: ArchiveMember| {
         let mut inner = file.clone();
-        inner.seen.arrival.path = format!("{}/{}", file.seen.arrival.path, member.name);
-        inner.seen.arrival.bytes = member.bytes;
-        inner.shown = format!("{}/{}", file.shown, member.name);
-        inner.member = Some(member);
+        inner.seen.arrival.path = format!("{}/{}", file.seen.arrival.path, entry.name);
+        inner.seen.arrival.bytes = entry.bytes;
+        inner.shown = format!("{}/{}", file.shown, entry.name);
+        inner.member = Some(Member { container: container.clone(), archive: archive.clone(), entry });
         inner
     };
-    Ok(if members.is_empty() { vec![file] } else { members.into_iter().map(one).collect() })
+    Ok(members.into_iter().map(one).collect())
 }
 
-/// The members of a file that is an archive; none of one that is not.
-fn list_members(file: &Candidate) -> Result<Vec<ArchiveMember>, EngineError> {
+/// A file as an archive, with its members, if it is one.
+fn list_members(file: &Candidate) -> Result<Option<(Archive, Vec<ArchiveMember>)>, EngineError> {
     let path = file.seen.fetched()?;
     let failed = |error| EngineError::from(PlaceError::of(&*path, error));
     let mut opened = File::open(&*path).map_err(failed)?;
     let mut head = Vec::with_capacity(4);
     (&mut opened).take(4).read_to_end(&mut head).map_err(failed)?;
     if !is_archive(&head) {
-        return Ok(Vec::new());
+        return Ok(None);
     }
-    members(opened).map_err(|error| EngineError::reading(&file.shown, error))
+    let failed = |error| EngineError::reading(&file.shown, error);
+    let archive = Archive::open(&path).map_err(failed)?;
+    let members = archive.members().map_err(failed)?;
+    Ok(Some((archive, members)))
 }

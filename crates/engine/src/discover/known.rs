@@ -130,10 +130,13 @@ impl KnownFiles {
     pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
         let path = path_of(arrival, table);
         let is_settled = |entry: &&FileEntry| entry.outcome != Outcome::Held;
+        // Where the place tells versions apart and the ledger does not, the content decides.
+        let is_it =
+            |known: &Arrival| arrival.looks_like(known) && (known.token.is_some() || arrival.token.is_none());
         // A file that was only touched and whose rows were taken out then is still that file.
         let same = self.same_as_loaded.get(&path);
-        self.by_path.get(&path).filter(is_settled).is_some_and(|entry| arrival.looks_like(&entry.arrival))
-            || same.is_some_and(|versions| versions.iter().any(|version| arrival.looks_like(version)))
+        self.by_path.get(&path).filter(is_settled).is_some_and(|entry| is_it(&entry.arrival))
+            || same.is_some_and(|versions| versions.iter().any(is_it))
     }
 
     /// Whether something of that size was loaded before.

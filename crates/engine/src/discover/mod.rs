@@ -120,6 +120,8 @@ impl Discovered {
         for seen in ready.into_iter().filter(|seen| !job.internal.contains(seen)) {
             match unfold(Candidate::of(seen)) {
                 Ok(found) => files.extend(found),
+                // It was moved since it was listed, or is being sent again.
+                Err(error) if error.leaves_for_later().is_some() => {}
                 Err(error) => self.errors.push(error),
             }
         }

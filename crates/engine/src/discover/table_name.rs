@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use hypodoke_core::names::Namer;
+use hypodoke_core::names::{Namer, is_reserved_table};
 
 /// The table a file goes to: its name without endings, and without dates and long numbers, so
 /// that the files of several days go to one table.
@@ -18,7 +18,7 @@ pub fn table_name(file: &Path) -> String {
     match Namer::default().name(&base) {
         name if name.is_empty() => "data".to_owned(),
         // The ledger's own names are spoken for.
-        name if name.starts_with("hd_") => format!("t_{name}"),
+        name if is_reserved_table(&name) => format!("t_{name}"),
         name => name,
     }
 }

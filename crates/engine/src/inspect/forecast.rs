@@ -94,7 +94,8 @@ fn plan_of(
             .resolve_key(feed, profile.is_virtual)
             .map_err(|reason| EngineError::unloadable(&file.shown, reason))?;
         tables.push(mapping.plan(feed));
-        let after = TableState::Managed { layout: mapping.fit.layout.clone(), lineage };
+        let version = state.version().unwrap_or(0);
+        let after = TableState::Managed { layout: mapping.fit.layout.clone(), lineage, version };
         if at == 0 {
             target.main = after;
         } else if let Some((_, state)) =

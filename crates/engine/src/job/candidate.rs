@@ -1,7 +1,9 @@
 //! A file that a feed wants, and a feed with its files.
 
+use std::sync::Arc;
+
 use hypodoke_core::pattern::{Part, PartValue};
-use hypodoke_formats::bytes::archive::ArchiveMember;
+use hypodoke_formats::bytes::archive::{Archive, ArchiveMember};
 use hypodoke_places::Seen;
 
 use super::Feed;
@@ -12,7 +14,7 @@ pub struct Candidate {
     /// The file.
     pub seen: Seen,
     /// Where it stands in an archive, if `seen` is one of several members of it.
-    pub member: Option<ArchiveMember>,
+    pub member: Option<Member>,
     /// Its path as people know it.
     pub shown: String,
     /// What the named parts of the feed's pattern held.
@@ -29,20 +31,25 @@ impl Candidate {
     }
 
     /// The file itself, also of one that is a member of it.
-    pub fn container(&self) -> Seen {
-        let mut seen = self.seen.clone();
-        if let Some(member) = &self.member
-            && let Some(path) = seen.arrival.path.strip_suffix(&format!("/{}", member.name))
-        {
-            seen.arrival.path = path.to_owned();
-        }
-        seen
+    pub fn container(&self) -> &Seen {
+        self.member.as_ref().map_or(&self.seen, |member| &member.container)
     }
 
     /// The names of the parts of its path.
     pub fn part_names(&self) -> Vec<String> {
         self.parts.iter().map(|(part, _)| part.name.clone()).collect()
     }
+}
+
+/// Where a file stands in an archive.
+#[derive(Clone, Debug)]
+pub struct Member {
+    /// The archive as a file.
+    pub container: Arc<Seen>,
+    /// Its directory.
+    pub archive: Archive,
+    /// What it says of the member.
+    pub entry: ArchiveMember,
 }
 
 /// A feed with the files that are there for it.

@@ -2,7 +2,7 @@
 
 use hypodoke_core::drift::Policy;
 use hypodoke_core::layout::{ColumnRule, Layout};
-use hypodoke_core::names::{MAX_NAME, Namer, cut, match_key};
+use hypodoke_core::names::{MAX_NAME, Namer, cut, is_reserved_table, match_key};
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_formats::FormatOptions;
 use hypodoke_stores::{FileEntry, Mode, Vanished};
@@ -202,6 +202,7 @@ impl Feed {
             return self.table.clone();
         }
         let name = format!("{}_{}", self.table, self.namer.name(path));
+        let name = if is_reserved_table(&name) { format!("t_{name}") } else { name };
         cut(name, MAX_NAME)
     }
 }

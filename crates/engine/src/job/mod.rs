@@ -11,7 +11,7 @@ use hypodoke_core::pattern::{Part, PartValue, Pattern};
 use hypodoke_places::{Completeness, Place, PutAway};
 use hypodoke_stores::StoreUrl;
 
-pub use candidate::{Candidate, FeedFiles};
+pub use candidate::{Candidate, FeedFiles, Member};
 pub use expectations::{Control, Expectations, RejectLimit, RejectMaximum};
 pub use feed::{ChangedFile, Feed, KeepRule, KeepTest, SameContent};
 pub use internal::InternalFiles;

@@ -3,6 +3,7 @@
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
 use hypodoke_core::layout::{Layout, Otherwise};
+use hypodoke_core::names::is_reserved_table;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
 use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Store, Writer};
@@ -122,6 +123,10 @@ impl Attempt<'_, '_> {
     ) -> Result<LoadPlan, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let shape = format.to_json().map_err(|why| EngineError::not_recorded("format", &file.shown, why))?;
+        if let Some(mapping) = self.mappings().iter().find(|mapping| is_reserved_table(&mapping.table)) {
+            let table = mapping.table.clone();
+            return Err(NotLoaded::failed(file, FailReason::ReservedTable { table }));
+        }
         Ok(LoadPlan {
             batch: self.request.batch,
             arrival: file.seen.arrival.clone(),
@@ -277,11 +282,11 @@ impl Attempt<'_, '_> {
     fn adopt(&self, target: &mut TargetState, summary: &FileSummary, format: FileFormat) {
         for (at, (mapping, part)) in self.mappings().iter().zip(&summary.parts).enumerate() {
             if at == 0 {
-                target.main.adopt(part.layout.clone(), mapping.lineage);
+                target.main.adopt(part.layout.clone(), mapping.lineage, !mapping.fit.changes.is_empty());
             } else if let Some((_, state)) =
                 target.parts.iter_mut().find(|(known, _)| known.path == mapping.head.path)
             {
-                state.adopt(part.layout.clone(), mapping.lineage);
+                state.adopt(part.layout.clone(), mapping.lineage, !mapping.fit.changes.is_empty());
             }
         }
         target.last_format = Some(format);

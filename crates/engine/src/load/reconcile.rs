@@ -13,6 +13,7 @@ use crate::decide::{
     on_layout, on_width,
 };
 use crate::file_format::FileFormat;
+use crate::job::Feed;
 use crate::plan::{TableMapping, TableState, TargetState, renames};
 use crate::profile::{FileProfile, Source, TableProfile, header, is_virtual};
 
@@ -230,7 +231,7 @@ impl Reconciler<'_, '_> {
             }
             let lineage = state.lineage(table.head.is_child);
             let mut mapping = match state {
-                TableState::New { layout } => self.map_new(name, table, layout, lineage, &profile.facts),
+                TableState::New { layout, .. } => self.map_new(name, table, layout, lineage, &profile.facts),
                 TableState::Managed { layout, .. } => {
                     let names_columns = !profile.facts.names_in_records;
                     self.map_managed(name, table, layout, lineage, names_columns)?
@@ -240,6 +241,7 @@ impl Reconciler<'_, '_> {
                 }
             };
             mapping.open = left_open(table, state);
+            mapping.open.extend(renamed(table, state, feed));
             mapping.resolve_key(feed, profile.is_virtual).map_err(failed)?;
             all.push(mapping);
         }
@@ -355,6 +357,24 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
     let open = columns.filter(|(column, _)| !is_known(column));
     open.filter_map(|(column, decision)| {
         decision.ambiguity.map(|open| format!("column `{}`: {open}", column.source))
+    })
+    .collect()
+}
+
+/// The columns that cannot have the names which the header gives them, and that nothing tells was there
+/// before.
+fn renamed(table: &TableProfile, state: &TableState, feed: &Feed) -> Vec<String> {
+    let is_known = |column: &Column| {
+        state.layout().is_some_and(|layout| layout.find(&column.name).is_some())
+            && matches!(state, TableState::Managed { .. })
+    };
+    let renamed = table.layout.columns.iter().filter(|column| feed.namer.renames(&column.source));
+    let told = renamed.filter(|column| !is_known(column));
+    told.map(|column| {
+        format!(
+            "column `{}`: that name is the ledger's or the databases'; it is `{}`",
+            column.source, column.name
+        )
     })
     .collect()
 }

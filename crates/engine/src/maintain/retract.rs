@@ -123,6 +123,7 @@ fn table_plan(rules: &TableRules, state: &TableState, marks_gone: bool) -> Table
         table,
         path,
         layout,
+        based_on: None,
         changes: Vec::new(),
         drift: Vec::new(),
         lineage: state.lineage(false),

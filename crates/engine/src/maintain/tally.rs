@@ -258,7 +258,7 @@ impl<'a> TallyRun<'a> {
             return Ok(());
         }
         let counted = match (TableState::of(self.store, table)?, self.store.table(table)?) {
-            (TableState::Managed { layout, lineage }, Some(_)) if lineage != Lineage::None => {
+            (TableState::Managed { layout, lineage, .. }, Some(_)) if lineage != Lineage::None => {
                 let summed = layout.columns.iter().filter(|column| scale_of(column.ty()).is_some());
                 let summed: Vec<(String, Type)> = summed.map(|c| (c.name.clone(), c.ty())).collect();
                 let files = self.store.file_figures(table, &summed)?;

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use hypodoke_core::cast::{Caster, Limit, Source as CellSource, Target};
-use hypodoke_core::drift::{Drift, EXTRAS_COLUMN, Judged, NewColumn, judge};
+use hypodoke_core::drift::{Drift, Judged, NewColumn, judge};
 use hypodoke_core::layout::{Column, Expected, Format, Layout, Otherwise, rule_for};
 use hypodoke_core::names::{Lineage, match_key};
 use hypodoke_core::pattern::PartValue;
@@ -156,14 +156,14 @@ impl TableMapping {
         named: &Layout,
         feed: &Feed,
     ) -> Option<TableMapping> {
-        let TableState::Managed { layout: base, lineage } = state else { return None };
+        let TableState::Managed { layout: base, lineage, .. } = state else { return None };
         let mut judged = judge(base, named, &feed.policy_of(&head.path), &[]);
         let gone = judged
             .fit
             .sources
             .iter()
             .zip(&base.columns)
-            .any(|(source, column)| source.is_none() && column.name != EXTRAS_COLUMN);
+            .any(|(source, column)| source.is_none() && !column.holds_extras());
         let strange = named.columns.len() > judged.fit.sources.iter().flatten().count();
         if !judged.fit.changes.is_empty() || !judged.held.is_empty() || gone && strange {
             return None;
@@ -256,6 +256,7 @@ impl TableMapping {
             table: self.table.clone(),
             path: self.head.path.clone(),
             layout: self.fit.layout.clone(),
+            based_on: None,
             changes: self.fit.changes.clone(),
             drift: self.drift.clone(),
             lineage: self.lineage,
@@ -334,7 +335,7 @@ impl TableMapping {
             let (format, domain) = self.formats[at];
             let demand = self.demands.get(&column.name);
             let rule = rule_for(&rules, &column.source);
-            let is_extras = column.name == EXTRAS_COLUMN && !self.extras.is_empty();
+            let is_extras = column.holds_extras() && !self.extras.is_empty();
             // Whether a word is a null follows from the table's type alone, so that it does not
             // depend on which file came first.
             let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };

@@ -95,13 +95,21 @@ pub fn load_rules(feed: &Feed, file: &Candidate, mappings: &[TableMapping]) -> R
 /// The tables of a plan: those that the file fills, and behind them those that other files of the feed
 /// have filled, where what becomes of the file's rows becomes of theirs.
 pub fn table_plans(feed: &Feed, target: &TargetState, mappings: &[TableMapping]) -> Vec<TablePlan> {
-    let mut tables: Vec<TablePlan> = mappings.iter().map(|mapping| mapping.plan(feed)).collect();
+    let state_of = |path: &str| match path {
+        "" => Some(&target.main),
+        path => target.parts.iter().find(|(part, _)| part.path == path).map(|(_, state)| state),
+    };
+    let plan = |mapping: &TableMapping| TablePlan {
+        based_on: state_of(&mapping.head.path).and_then(TableState::version),
+        ..mapping.plan(feed)
+    };
+    let mut tables: Vec<TablePlan> = mappings.iter().map(plan).collect();
     if feed.mode == Mode::Append {
         return tables;
     }
     for (part, state) in &target.parts {
         let is_filled = tables.iter().any(|table| table.table == part.table);
-        if let (TableState::Managed { layout, lineage }, false) = (state, is_filled) {
+        if let (TableState::Managed { layout, lineage, version }, false) = (state, is_filled) {
             let is_child = *lineage == Lineage::Children;
             let (mode, key) = (feed.mode_of(&part.path, is_child), feed.key_of(&part.path, is_child));
             let found = key.iter().filter_map(|name| {
@@ -113,6 +121,7 @@ pub fn table_plans(feed: &Feed, target: &TargetState, mappings: &[TableMapping])
                 path: part.path.clone(),
                 key: if mode.has_key() { found.collect() } else { Vec::new() },
                 layout: layout.clone(),
+                based_on: Some(*version),
                 changes: Vec::new(),
                 drift: Vec::new(),
                 lineage: *lineage,

@@ -19,6 +19,8 @@ pub enum TableState {
     New {
         /// The layout, joined of all files at hand.
         layout: Layout,
+        /// The version of the layout that the ledger keeps of a table that was there once; else 0.
+        version: i64,
     },
     /// A load made it.
     Managed {
@@ -26,6 +28,8 @@ pub enum TableState {
         layout: Layout,
         /// The lineage columns it has.
         lineage: Lineage,
+        /// The version of its layout in the ledger.
+        version: i64,
     },
     /// Somebody else made it: it is filled as it is, and not changed.
     External(TableShape),
@@ -37,14 +41,18 @@ impl TableState {
         let kept = store.layout(table)?;
         Ok(match (store.table(table)?, kept) {
             (Some(shape), Some(entry)) => {
-                TableState::Managed { layout: entry.layout, lineage: shape.lineage }
+                let version = entry.version;
+                TableState::Managed { layout: entry.layout, lineage: shape.lineage, version }
             }
             // The layout of a table that only names its parts has no table to it.
             (None, Some(entry)) if entry.layout.columns.is_empty() && !entry.layout.parts.is_empty() => {
-                TableState::Managed { layout: entry.layout, lineage: Lineage::Rows }
+                let version = entry.version;
+                TableState::Managed { layout: entry.layout, lineage: Lineage::Rows, version }
             }
             (Some(shape), None) => TableState::External(shape),
-            (None, _) => TableState::New { layout: Layout::default() },
+            (None, kept) => {
+                TableState::New { layout: Layout::default(), version: kept.map_or(0, |entry| entry.version) }
+            }
         })
     }
 
@@ -61,15 +69,25 @@ impl TableState {
     /// Its layout, where there is one to reconcile with.
     pub fn layout(&self) -> Option<&Layout> {
         match self {
-            TableState::New { layout } | TableState::Managed { layout, .. } => Some(layout),
+            TableState::New { layout, .. } | TableState::Managed { layout, .. } => Some(layout),
             TableState::External(_) => None,
         }
     }
 
-    /// The table is ours from now on, with this layout.
-    pub fn adopt(&mut self, layout: Layout, lineage: Lineage) {
-        if !matches!(self, TableState::External(_)) {
-            *self = TableState::Managed { layout, lineage };
+    /// The version of the layout in the ledger; `None` where it keeps none, since somebody else made the
+    /// table.
+    pub fn version(&self) -> Option<i64> {
+        match self {
+            TableState::New { version, .. } | TableState::Managed { version, .. } => Some(*version),
+            TableState::External(_) => None,
+        }
+    }
+
+    /// The table is ours from now on, with this layout, which `is_changed` or is as it was.
+    pub fn adopt(&mut self, layout: Layout, lineage: Lineage, is_changed: bool) {
+        if let Some(before) = self.version() {
+            let version = if is_changed || before == 0 { before + 1 } else { before };
+            *self = TableState::Managed { layout, lineage, version };
         }
     }
 }
@@ -141,7 +159,7 @@ impl TargetState {
 
     /// Whether there is no table yet, nor anything that is known of what its files hold.
     pub fn lacks_layout(&self) -> bool {
-        matches!(&self.main, TableState::New { layout } if *layout == Layout::default())
+        matches!(&self.main, TableState::New { layout, .. } if *layout == Layout::default())
     }
 
     /// Takes in what files were found to hold, before the first of them is loaded: layouts are
@@ -160,14 +178,15 @@ impl TargetState {
                 let named = layout.parts.iter().find(|part| part.path == table.head.path);
                 let Some(part) = named else { continue };
                 match self.parts.iter_mut().find(|(known, _)| known.path == part.path) {
-                    Some((_, TableState::New { layout })) => {
+                    Some((_, TableState::New { layout, .. })) => {
                         *layout = join(layout, &feed.wanted(&part.path, &table.layout))
                     }
                     Some(_) => {}
                     None => {
                         let base = match TableState::of(store, &part.table)? {
-                            TableState::New { .. } => {
-                                TableState::New { layout: feed.wanted(&part.path, &table.layout) }
+                            TableState::New { version, .. } => {
+                                let layout = feed.wanted(&part.path, &table.layout);
+                                TableState::New { layout, version }
                             }
                             there => there,
                         };
@@ -176,7 +195,7 @@ impl TargetState {
                 }
             }
         }
-        if let (TableState::New { layout }, Some(main)) = (&mut self.main, main) {
+        if let (TableState::New { layout, .. }, Some(main)) = (&mut self.main, main) {
             *layout = main;
         }
         Ok(())
@@ -200,8 +219,8 @@ impl TargetState {
         let numbered = (2..).map(|number| format!("{base}_{number}"));
         let name = std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base);
         let found = match TableState::of(store, &name)? {
-            TableState::New { .. } => {
-                TableState::New { layout: feed.wanted(&table.head.path, &table.layout) }
+            TableState::New { version, .. } => {
+                TableState::New { layout: feed.wanted(&table.head.path, &table.layout), version }
             }
             there => there,
         };

@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::io::{Cursor, Read};
 
-use hypodoke_formats::bytes::archive::{self, holds_workbook, is_archive};
+use hypodoke_formats::bytes::archive::{Archive, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, RecordReader, TableHead};
 use hypodoke_places::{Fetched, Meter, MeteredFile, PlaceError, open, open_inside};
@@ -159,11 +159,13 @@ fn is_workbook(file: &Candidate) -> Result<bool, EngineError> {
 /// Opens the file itself, or its member of an archive.
 fn opened(file: &Candidate, hashed: bool, limit: ExpansionLimit) -> Result<MeteredFile, EngineError> {
     let path = file.seen.fetched()?;
-    let Some(member) = &file.member else { return Ok(open(&path, hashed)?) };
-    let archive = File::open(&*path).map_err(|error| PlaceError::of(&*path, error))?;
-    let reader = archive::open(archive, member.index, limit)
-        .map_err(|error| EngineError::reading(&file.shown, error))?;
-    Ok(open_inside(&path, hashed, reader)?)
+    let container = file.container();
+    // What is fetched is of the version that was listed, or is not fetched.
+    let listed = Some(&container.arrival).filter(|_| container.is_local());
+    let Some(member) = &file.member else { return Ok(open(&path, hashed, listed)?) };
+    let read = member.archive.read(member.entry.index, limit);
+    let reader = read.map_err(|error| EngineError::reading(&file.shown, error))?;
+    Ok(open_inside(&path, hashed, listed, reader)?)
 }
 
 /// The hash of a candidate's content, read for nothing else.
@@ -177,9 +179,9 @@ pub fn content_hash(file: &Candidate) -> Result<String, EngineError> {
 
 /// The one file of an archive that was not unfolded.
 fn only_member(file: &Candidate, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
-    let archive = || File::open(&file.seen.file).map_err(ReadError::Io);
-    match &archive::members(archive()?)?[..] {
-        [only] => archive::open(archive()?, only.index, limit),
+    let archive = Archive::open(&file.seen.file)?;
+    match &archive.members()?[..] {
+        [only] => archive.read(only.index, limit),
         [] => Err(ReadError::Empty),
         several => Err(ReadError::Archive(format!(
             "it has {} members; give it a name that ends in .zip",

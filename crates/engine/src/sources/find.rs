@@ -56,7 +56,7 @@ impl Finder {
             .next()
             .map(|(feed, file)| FoundFile { feed: feed.clone(), file: file.clone() });
         match found {
-            Some(found) if found.file.seen.arrival == entry.arrival => Ok(Some(found)),
+            Some(found) if found.file.seen.arrival.looks_like(&entry.arrival) => Ok(Some(found)),
             other => Ok(in_archive(job, &listed.archived, entry, &table)?.or(other)),
         }
     }
@@ -82,8 +82,12 @@ fn in_archive(
         let Some(own) = away.origins(&seen.arrival.path).into_iter().find(is_of_it) else { continue };
         let mut seen = seen.clone();
         seen.arrival.path = own;
+        // Moving it was a change, though not of what is in it.
+        seen.arrival.token = None;
         let members = unfold(Candidate::of(seen))?;
-        let Some(file) = members.into_iter().find(|file| file.seen.arrival == *wanted) else { continue };
+        let is_wanted =
+            |file: &Candidate| file.seen.arrival.path == wanted.path && file.seen.arrival.looks_like(wanted);
+        let Some(file) = members.into_iter().find(is_wanted) else { continue };
         let takers = job.feeds_for(wanted).into_iter();
         let mut takers =
             takers.filter_map(|(at, parts)| job.feeds.get(at).map(|source| (&source.feed, parts)));

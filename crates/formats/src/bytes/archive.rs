@@ -1,7 +1,9 @@
 //! Zip archives: their members, each read as a file of its own. Nothing is unpacked to disk.
 
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
 use zip::ZipArchive;
@@ -43,60 +45,128 @@ fn broken(error: impl std::fmt::Display) -> ReadError {
     ReadError::Archive(error.to_string())
 }
 
-/// The files in an archive, folders and the system's own litter left out.
-pub fn members(file: File) -> Result<Vec<ArchiveMember>, ReadError> {
-    let mut archive = ZipArchive::new(file).map_err(broken)?;
-    if archive.len() > MOST_MEMBERS {
-        return Err(broken(format!("it has {} members, more than {MOST_MEMBERS}", archive.len())));
+/// An archive whose directory was read, once for all of its members. It holds no file open: each member
+/// that is read opens it anew.
+#[derive(Clone, Debug)]
+pub struct Archive(ZipArchive<Reopened>);
+
+impl Archive {
+    /// Reads the directory of an archive.
+    ///
+    /// # Errors
+    ///
+    /// It is no archive, has too many members, or two of one name: only one of them could be read.
+    pub fn open(path: &Path) -> Result<Archive, ReadError> {
+        let archive = ZipArchive::new(Reopened::new(path)).map_err(broken)?;
+        if archive.len() > MOST_MEMBERS {
+            return Err(broken(format!("it has {} members, more than {MOST_MEMBERS}", archive.len())));
+        }
+        if archive.has_duplicate_names() {
+            return Err(broken("two of its members have the same name, so that one would hide the other"));
+        }
+        Ok(Archive(archive.clone()))
     }
-    let mut found = Vec::new();
-    for index in 0..archive.len() {
-        let member = archive.by_index_raw(index).map_err(broken)?;
-        let name = member.name().map_err(broken)?.into_owned();
-        if member.is_dir() || name.starts_with("__MACOSX/") || name.ends_with(".DS_Store") {
-            continue;
+
+    /// The files in it, folders and the system's own litter left out.
+    ///
+    /// # Errors
+    ///
+    /// A member's path leads out of the archive's folder, or a member is locked with a password.
+    pub fn members(&self) -> Result<Vec<ArchiveMember>, ReadError> {
+        let mut archive = self.0.clone();
+        let mut found = Vec::new();
+        for index in 0..archive.len() {
+            let member = archive.by_index_raw(index).map_err(broken)?;
+            let name = member.name().map_err(broken)?.into_owned();
+            if member.is_dir() || name.starts_with("__MACOSX/") || name.ends_with(".DS_Store") {
+                continue;
+            }
+            if member.enclosed_name().is_none() || name.contains('\\') && name.contains("..") {
+                return Err(broken(format!(
+                    "the path of its member `{}` climbs out of its folder",
+                    name.escape_debug()
+                )));
+            }
+            if member.encrypted() {
+                return Err(ReadError::Locked { member: name });
+            }
+            found.push(ArchiveMember { index, name, bytes: member.size() });
         }
-        if member.enclosed_name().is_none() || name.contains('\\') && name.contains("..") {
-            return Err(broken(format!(
-                "the path of its member `{}` climbs out of its folder",
-                name.escape_debug()
-            )));
-        }
-        if member.encrypted() {
-            return Err(ReadError::Locked { member: name });
-        }
-        found.push(ArchiveMember { index, name, bytes: member.size() });
+        Ok(found)
     }
-    Ok(found)
+
+    /// Reads one member. It is expanded on a thread of its own, which ends when the reader goes.
+    ///
+    /// # Errors
+    ///
+    /// There is no such member, or it is damaged at its beginning.
+    pub fn read(&self, index: usize, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
+        let mut archive = self.0.clone();
+        let compressed = archive.by_index_raw(index).map_err(broken)?.compressed_size();
+        let allowed = limit.free.max(compressed.saturating_mul(limit.ratio));
+        let (reader, mut writer) = io::pipe().map_err(ReadError::Io)?;
+        let failure: Arc<Mutex<Option<ReadError>>> = Arc::default();
+        let failed = failure.clone();
+        let expand = move || {
+            let work = AssertUnwindSafe(|| copy(&mut archive, index, &mut writer, allowed, limit.ratio));
+            let result = catch_unwind(work).unwrap_or_else(|_| Err(broken("its member is damaged")));
+            // Set before the pipe closes, so that whoever sees its end sees the failure too.
+            *failed.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = result.err();
+            drop(writer);
+        };
+        std::thread::Builder::new().spawn(expand).map_err(ReadError::Io)?;
+        let mut reader = MemberReader { reader, failure };
+        let mut head = Vec::with_capacity(16);
+        Read::by_ref(&mut reader).take(16).read_to_end(&mut head).map_err(ReadError::from_io)?;
+        let compression = Compression::of(&head);
+        let whole = io::Cursor::new(head).chain(reader);
+        match compression {
+            Some(compression) => compression.expand(whole, limit),
+            None => Ok(Box::new(whole)),
+        }
+    }
 }
 
-/// Reads one member. It is expanded on a thread of its own, which ends when the reader goes.
-pub fn open(file: File, index: usize, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
-    let mut archive = ZipArchive::new(file).map_err(broken)?;
-    let compressed = archive.by_index_raw(index).map_err(broken)?.compressed_size();
-    let allowed = limit.free.max(compressed.saturating_mul(limit.ratio));
-    let (reader, mut writer) = io::pipe().map_err(ReadError::Io)?;
-    let failure: Arc<Mutex<Option<ReadError>>> = Arc::default();
-    let failed = failure.clone();
-    std::thread::spawn(move || {
-        let result = copy(&mut archive, index, &mut writer, allowed, limit.ratio);
-        // Set before the pipe closes, so that whoever sees its end sees the failure too.
-        *failed.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = result.err();
-        drop(writer);
-    });
-    let mut reader = MemberReader { reader, failure };
-    let mut head = Vec::with_capacity(16);
-    Read::by_ref(&mut reader).take(16).read_to_end(&mut head).map_err(ReadError::from_io)?;
-    let compression = Compression::of(&head);
-    let whole = io::Cursor::new(head).chain(reader);
-    match compression {
-        Some(compression) => compression.expand(whole, limit),
-        None => Ok(Box::new(whole)),
+/// A file that is opened when it is first read; a copy opens it for itself.
+#[derive(Debug)]
+struct Reopened {
+    path: PathBuf,
+    file: Option<File>,
+}
+
+impl Reopened {
+    fn new(path: &Path) -> Reopened {
+        Reopened { path: path.to_path_buf(), file: None }
+    }
+
+    fn file(&mut self) -> io::Result<&mut File> {
+        match &mut self.file {
+            Some(file) => Ok(file),
+            none => Ok(none.insert(File::open(&self.path)?)),
+        }
+    }
+}
+
+impl Clone for Reopened {
+    fn clone(&self) -> Reopened {
+        Reopened::new(&self.path)
+    }
+}
+
+impl Read for Reopened {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.file()?.read(buffer)
+    }
+}
+
+impl Seek for Reopened {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        self.file()?.seek(to)
     }
 }
 
 fn copy(
-    archive: &mut ZipArchive<File>,
+    archive: &mut ZipArchive<Reopened>,
     index: usize,
     writer: &mut impl Write,
     allowed: u64,

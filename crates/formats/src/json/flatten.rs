@@ -74,6 +74,8 @@ pub struct Flattener {
     pub first_doubled: Option<(String, u64)>,
     /// Subtrees that stayed JSON because they are too deep.
     pub too_deep: u64,
+    /// Records stand under keys, which have a column.
+    is_keyed: bool,
 }
 
 /// The record's text, where it stands among the batch's bytes, and the batch's child tables.
@@ -82,6 +84,25 @@ struct Ground<'a, 'b> {
     base: usize,
     all: usize,
     batch: &'b mut Vec<Records>,
+}
+
+/// Columns of the main table that are not of the records' own keys.
+#[derive(Clone, Copy)]
+struct NamesTaken {
+    raw: bool,
+    key: bool,
+}
+
+impl NamesTaken {
+    /// The name that a key of a record goes by.
+    #[inline]
+    fn free(self, key: &[u8]) -> &[u8] {
+        match key {
+            b"raw" if self.raw => b"raw (of the record)",
+            b"key" if self.key => b"key (of the record)",
+            key => key,
+        }
+    }
 }
 
 impl Flattener {
@@ -100,6 +121,7 @@ impl Flattener {
             doubled: 0,
             first_doubled: None,
             too_deep: 0,
+            is_keyed: false,
         }
     }
 
@@ -124,6 +146,7 @@ impl Flattener {
         if self.options.raw {
             self.put_raw(place.clone());
         }
+        self.is_keyed = key.is_some();
         if let Some(key) = key {
             self.put_key(&bytes[key.start + 1..key.end - 1], key.start + 1, bytes.len());
         }
@@ -236,8 +259,9 @@ impl Flattener {
         let found = &mut self.tree.nodes[node as usize];
         found.objects += 1;
         let number = found.objects;
+        let taken = self.names_taken(node);
         let mut member = match jiter.known_object()? {
-            Some(key) => self.tree.member(node, key.as_bytes()),
+            Some(key) => self.tree.member(node, taken.free(key.as_bytes())),
             None => return Ok(()),
         };
         loop {
@@ -248,10 +272,16 @@ impl Flattener {
             }
             self.member_value(jiter, peek, node, member, ground)?;
             member = match jiter.next_key()? {
-                Some(key) => self.tree.member(node, key.as_bytes()),
+                Some(key) => self.tree.member(node, taken.free(key.as_bytes())),
                 None => return Ok(()),
             };
         }
+    }
+
+    /// The names of columns that the keys of an object cannot have.
+    fn names_taken(&self, node: NodeId) -> NamesTaken {
+        let is_record = self.tree.tables.first().is_some_and(|table| table.node == node);
+        NamesTaken { raw: is_record && self.options.raw, key: is_record && self.is_keyed }
     }
 
     #[inline]

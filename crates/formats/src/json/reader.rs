@@ -98,7 +98,7 @@ impl<'a> JsonReader<'a> {
         };
         let offset = source.start();
         let flattener = Flattener::new(Tree::knowing(known), options.clone());
-        let limit = max_record.unwrap_or(crate::text::DEFAULT_RECORD_LIMIT);
+        let limit = crate::text::record_limit(max_record);
         Ok(JsonReader {
             source,
             splitter,

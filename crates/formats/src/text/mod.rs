@@ -11,5 +11,5 @@ pub use crate::dialect::{Delimiter, Dialect, Escape};
 pub use crate::facts::TextFacts;
 pub use detect::DialectOptions;
 pub use fixed::FixedField;
-pub use reader::{DEFAULT_RECORD_LIMIT, TextOptions, TextReader};
+pub use reader::{DEFAULT_RECORD_LIMIT, TextOptions, TextReader, record_limit};
 pub use table::TableOptions;

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 
-use hypodoke_core::record::{Fault, Records};
+use hypodoke_core::record::{Fault, Field, Records};
 
 use super::detect::{self, DialectOptions};
 use super::fixed::{FixedField, FixedSplitter};
@@ -42,6 +42,11 @@ pub struct TextOptions {
 
 /// The longest record allowed unless said otherwise, in bytes.
 pub const DEFAULT_RECORD_LIMIT: usize = 64 << 20;
+
+/// The longest record that is taken, in bytes: as long as is asked for, and no longer than a field can be.
+pub fn record_limit(asked: Option<usize>) -> usize {
+    asked.unwrap_or(DEFAULT_RECORD_LIMIT).min(Field::MAX_LENGTH)
+}
 
 /// What tells records and fields apart.
 enum Splitter {
@@ -100,7 +105,7 @@ impl<'a> TextReader<'a> {
             return Err(ReadError::Empty);
         }
         refuse_binary(&carry, options.encoding.is_some())?;
-        let record_limit = options.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        let record_limit = record_limit(options.max_record);
         if let Some(fields) = &options.fields {
             return Ok(TextReader::fixed(source, carry, more, fields, options));
         }
@@ -171,7 +176,7 @@ impl<'a> TextReader<'a> {
         };
         let widths = fields.iter().map(|field| field.width).collect();
         let splitter = FixedSplitter::new(widths, skipped_lines + header_lines as u64);
-        let record_limit = options.max_record.unwrap_or(DEFAULT_RECORD_LIMIT);
+        let record_limit = record_limit(options.max_record);
         TextReader {
             heads: heads(&facts),
             source,

@@ -11,6 +11,7 @@ use clap::{Args, Parser, Subcommand};
 
 use crate::exit;
 use crate::render::ColorChoice;
+use crate::values::free_table;
 
 pub use ledger::{
     DriftArguments, LedgerArguments, ReceiptArguments, RejectsArguments, ReplayArguments, ReportArguments,
@@ -195,7 +196,7 @@ pub struct LoadArguments {
     #[command(flatten)]
     pub database: DatabaseArguments,
     /// The table, instead of one named after the file
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", value_parser = free_table_of)]
     pub table: Option<String>,
     /// Only files modified in a window: 2026-03-02..2026-03-04, or from a moment on, 2026-03-02T06:00..
     #[arg(long, value_name = "FROM..TO")]
@@ -319,4 +320,8 @@ mod tests {
             assert!(command.get_about().is_some());
         }
     }
+}
+
+fn free_table_of(name: &str) -> Result<String, String> {
+    free_table(name).map(|()| name.to_owned())
 }

@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::values::record_size;
+
 /// Which database, where no configuration says it.
 #[derive(Clone, Debug, Default, Args)]
 pub struct DatabaseArguments {
@@ -42,7 +44,7 @@ pub struct ReadingArguments {
     #[arg(long, value_name = "TIMES")]
     pub max_expansion: Option<u64>,
     /// The longest record allowed, in bytes
-    #[arg(long, value_name = "BYTES")]
+    #[arg(long, value_name = "BYTES", value_parser = record_size_of)]
     pub max_record: Option<usize>,
     /// The encoding, by its usual name
     #[arg(long, value_name = "NAME")]
@@ -80,4 +82,9 @@ pub struct ReadingArguments {
     /// Keep the whole record too, in a column `raw`
     #[arg(long, help_heading = "JSON")]
     pub raw: bool,
+}
+
+fn record_size_of(text: &str) -> Result<usize, String> {
+    let bytes = text.parse().map_err(|_| format!("`{text}` is not a number of bytes"))?;
+    record_size(bytes)
 }

@@ -79,7 +79,7 @@ pub fn tone_of(outcome: Outcome) -> Tone {
         Outcome::Known | Outcome::Same | Outcome::Superseded | Outcome::Discarded | Outcome::Retracted => {
             Tone::Faint
         }
-        Outcome::Unmatched | Outcome::Held => Tone::Warning,
+        Outcome::Unmatched | Outcome::Held | Outcome::Waiting => Tone::Warning,
         Outcome::Failed => Tone::Bad,
     }
 }

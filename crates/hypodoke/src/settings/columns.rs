@@ -2,6 +2,7 @@
 
 use hypodoke_core::evidence::Forced;
 use hypodoke_core::layout::{ColumnRule, Expected, Otherwise};
+use hypodoke_core::names::is_reserved_column;
 use hypodoke_core::types::{TYPE_WORDS, Type};
 
 use super::reader::{Section, suggest};
@@ -27,6 +28,10 @@ pub fn read(section: &mut Section<'_>) -> Result<Columns, Failure> {
         let name = column.text("name")?;
         if let Some(blank) = name.as_ref().filter(|name| name.value.trim().is_empty()) {
             return Err(column.wrong(blank, "`name` is blank"));
+        }
+        if let Some(reserved) = name.as_ref().filter(|name| is_reserved_column(&name.value)) {
+            let what = format!("`{}` is a name that the ledger or the databases keep", reserved.value);
+            return Err(column.wrong(reserved, what));
         }
         let ty = match column.text("type")? {
             Some(text) => Some(

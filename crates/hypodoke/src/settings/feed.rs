@@ -1,6 +1,6 @@
 //! Feeds in the configuration.
 
-use hypodoke_core::names::{Convention, Namer};
+use hypodoke_core::names::{Convention, Namer, is_reserved_table};
 use hypodoke_core::pattern::Pattern;
 use hypodoke_engine::job::{ChangedFile, Feed, FeedSource, SameContent};
 use hypodoke_formats::FormatOptions;
@@ -13,7 +13,7 @@ use super::reader::{Section, suggest};
 use super::{columns, drift, formats, schedule};
 use crate::failure::Failure;
 use crate::schedule::Schedule;
-use crate::values::{delimiter, fixed_fields, mark};
+use crate::values::{delimiter, fixed_fields, free_table, mark, record_size};
 
 /// A feed, with where its files land.
 #[derive(Clone, Debug)]
@@ -108,8 +108,11 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
 /// The name of the table; unless it is said, that of the feed.
 fn table_name(feed: &str, namer: Namer, section: &mut Section<'_>) -> Result<String, Failure> {
     match section.text("table")? {
-        Some(table) if table.value.trim().is_empty() => Err(section.wrong(&table, "`table` is blank")),
-        Some(table) => Ok(table.value),
+        Some(table) => match free_table(&table.value) {
+            Ok(()) => Ok(table.value),
+            Err(why) => Err(section.wrong(&table, format!("`table`: {why}"))),
+        },
+        None if is_reserved_table(feed) => Ok(format!("t_{}", namer.name(feed))),
         None => Ok(namer.name(feed)),
     }
 }
@@ -306,7 +309,10 @@ fn text_options(section: &mut Section<'_>) -> Result<TextOptions, Failure> {
         None => None,
     };
     let max_expansion = section.count("max_expansion")?.map(|ratio| ratio.value);
-    let max_record = section.count("max_record")?.map(|bytes| bytes.value as usize);
+    let max_record = match section.count("max_record")? {
+        Some(bytes) => Some(record_size(bytes.value).map_err(|why| section.wrong(&bytes, why))?),
+        None => None,
+    };
     let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
     let short_rows = section.word("short_rows", &[("null", true), ("reject", false)])?;
     let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);

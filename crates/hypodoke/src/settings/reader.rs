@@ -226,7 +226,10 @@ impl<'a> Section<'a> {
                 let span = self.key_span(key).or_else(|| item.span());
                 let place =
                     if self.name.is_empty() { "the file".to_owned() } else { format!("[{}]", self.name) };
-                let what = format!("{place} has no `{key}`; it may hold {}", self.known.join(", "));
+                let mut known = self.known.clone();
+                let mut met = std::collections::HashSet::new();
+                known.retain(|key| met.insert(*key));
+                let what = format!("{place} has no `{key}`; it may hold {}", known.join(", "));
                 return Err(suggest(self.text.wrong(span, what), key, &self.known));
             }
         }

@@ -15,6 +15,7 @@ mod load;
 mod manual;
 
 mod morning;
+mod names;
 mod nested;
 mod older;
 mod open;
@@ -29,6 +30,7 @@ mod survey;
 mod tally;
 mod tell;
 mod venture;
+mod versions;
 mod watch;
 mod weather;
 mod workbook;

@@ -126,8 +126,18 @@ impl Backend for SftpBackend {
                 let attributes = russh_sftp::protocol::FileAttributes::empty();
                 let _ = session.sftp.mkdir(whole(&to[..at]), attributes).await;
             }
+            let version = async |path: &str| session.sftp.stat(whole(path)).await.map_err(list::in_words);
+            if !fetch::is_version(&version(&arrival.path).await?.attrs, arrival) {
+                return Err(RemoteTrouble::Changed);
+            }
             session.sftp.rename(whole(&arrival.path), whole(to)).await.map_err(list::in_words)?;
-            Ok(true)
+            if fetch::is_version(&version(to).await?.attrs, arrival) {
+                return Ok(true);
+            }
+            // It was sent again between the two looks at it: the new version is an arrival, and goes back
+            // unless one is there that is newer still.
+            session.sftp.rename(whole(to), whole(&arrival.path)).await.map_err(list::in_words)?;
+            Err(RemoteTrouble::Changed)
         });
         moved.map_err(|trouble| self.trouble(&arrival.path, trouble))
     }

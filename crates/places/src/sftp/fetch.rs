@@ -126,7 +126,12 @@ fn write(file: &mut File, data: &[u8], part: &Path) -> Result<(), RemoteTrouble>
 /// Whether the file is the one that was listed.
 async fn same(session: &SftpSession, handle: &str, arrival: &Arrival) -> Result<(), RemoteTrouble> {
     let now = session.sftp.fstat(handle).await.map_err(in_words)?.attrs;
+    if is_version(&now, arrival) { Ok(()) } else { Err(RemoteTrouble::Changed) }
+}
+
+/// Whether what a server tells of a file is what it told when the file was listed.
+pub fn is_version(now: &FileAttributes, arrival: &Arrival) -> bool {
     let bytes = now.size.unwrap_or(arrival.bytes);
     let modified = now.mtime.map_or(arrival.modified, |seconds| i64::from(seconds) * 1_000_000);
-    if bytes == arrival.bytes && modified == arrival.modified { Ok(()) } else { Err(RemoteTrouble::Changed) }
+    bytes == arrival.bytes && modified == arrival.modified
 }

@@ -332,6 +332,22 @@ fn add_part(
     connection.execute(sql, &parameters).map(drop)
 }
 
+/// Makes sure that the tables of a plan are those that it was made for: nobody has changed their layouts
+/// meanwhile, or made the first. To be asked under the lock that keeps others from doing so later.
+///
+/// # Errors
+///
+/// They are others by now, and what was decided has to be decided anew.
+pub fn check_layout(connection: &mut dyn SqlConnection, table: &TablePlan) -> Result<(), StoreError> {
+    let Some(expected) = table.based_on.filter(|_| table.keeps_layout) else { return Ok(()) };
+    let sql = "SELECT CAST(coalesce(max(version), 0) AS bigint) FROM hd_layouts WHERE table_name = ?1";
+    let found = connection.entries(sql, &[SqlValue::from(&table.table)], |row| row.integer(0))?;
+    match found.first() {
+        Some(version) if *version != expected => Err(StoreError::Changed { table: table.table.clone() }),
+        _ => Ok(()),
+    }
+}
+
 /// Keeps a new version of the layout where the file made one, and what changed.
 fn keep_layout(
     connection: &mut dyn SqlConnection,

@@ -73,6 +73,9 @@ impl<'a> PostgresWriter<'a> {
         for (at, table) in plan.tables.iter().enumerate() {
             let target =
                 if table.is_virtual || plan.retracts { None } else { Some(writer.prepare(at, table)?) };
+            if !plan.retracts {
+                write::check_layout(writer.store, table)?;
+            }
             course::mark_gone(writer.store, table)?;
             writer.targets.push(target);
         }

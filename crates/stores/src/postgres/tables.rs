@@ -199,15 +199,7 @@ fn converted(column: &str, from: Type, to: Type) -> String {
 
 /// Whether the columns of a table of ours are what its layout says they are by now.
 pub fn is_as_planned(table: &NativeTable, plan: &TablePlan) -> bool {
-    let before = |column: &hypodoke_core::layout::Column| {
-        let change = plan.changes.iter().find_map(|change| match change {
-            Change::Added { column: name, .. } if *name == column.name => Some(None),
-            Change::Widened { column: name, from, .. } if *name == column.name => Some(Some(*from)),
-            _ => None,
-        });
-        change.unwrap_or(Some(column.ty()))
-    };
-    plan.layout.columns.iter().all(|column| match (before(column), table.column(&column.name)) {
+    plan.layout.columns.iter().all(|column| match (plan.type_before(column), table.column(&column.name)) {
         (None, None) => true,
         (Some(ty), Some(found)) => native_words(ty) == found.words,
         _ => false,

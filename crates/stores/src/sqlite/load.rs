@@ -106,7 +106,8 @@ impl<'a> SqliteWriter<'a> {
         writer.placed = course::place(&mut writer.session(), plan)?;
         let failed = |error| fail(path, error);
         for table in plan.tables.iter().filter(|_| !plan.retracts) {
-            writer.shape_table(table).map_err(failed)?;
+            write::check_layout(&mut writer.session(), table)?;
+            writer.shape_table(table)?;
             course::mark_gone(&mut writer.session(), table)?;
         }
         writer.file = write::begin_file(&mut writer.session(), plan, &writer.placed.order)?;
@@ -284,17 +285,29 @@ impl<'a> SqliteWriter<'a> {
         Ok(insert)
     }
 
-    fn shape_table(&self, table: &TablePlan) -> Result<()> {
+    fn shape_table(&self, table: &TablePlan) -> std::result::Result<(), StoreError> {
         if table.is_virtual {
             return Ok(());
         }
-        if tables::shape(self.connection, &table.table)?.is_none() {
-            self.connection.execute_batch(&create_sql(&table.table, table))?;
+        let failed = |error| fail(self.path, error);
+        if tables::shape(self.connection, &table.table).map_err(failed)?.is_none() {
+            self.connection.execute_batch(&create_sql(&table.table, table)).map_err(failed)?;
+        } else if !table.keeps_layout {
+            return Ok(());
+        } else if !tables::is_as_planned(self.connection, table).map_err(failed)? {
+            return Err(StoreError::Changed { table: table.table.clone() });
+        } else if let Some(column) = tables::kept_from_change(self.connection, table).map_err(failed)? {
+            let shown = self.path.display().to_string();
+            let why = format!(
+                "`{}` has to be written anew, and its column `{column}`, which is worked out by the database, cannot be taken along",
+                table.table
+            );
+            return Err(StoreError::Refused { shown, why });
         } else {
-            alter(self.connection, table)?;
+            alter(self.connection, table).map_err(failed)?;
         }
-        let indexes = table.indexes(&quote(&table.table));
-        indexes.iter().try_for_each(|index| self.connection.execute_batch(&index.sql))
+        let mut indexes = table.indexes(&quote(&table.table)).into_iter();
+        indexes.try_for_each(|index| self.connection.execute_batch(&index.sql)).map_err(failed)
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled directly; from the

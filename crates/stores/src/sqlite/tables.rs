@@ -154,6 +154,58 @@ pub fn alter(connection: &Connection, plan: &TablePlan) -> Result<()> {
     Ok(())
 }
 
+/// A column of a table as it stands in its declaration.
+struct Declared {
+    name: String,
+    words: String,
+    not_null: bool,
+    default: Option<String>,
+    key: i64,
+    is_generated: bool,
+}
+
+fn declarations(connection: &Connection, table: &str) -> Result<Vec<Declared>> {
+    let sql = "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo(?1)";
+    let column = |row: &rusqlite::Row<'_>| {
+        Ok(Declared {
+            name: row.get(0)?,
+            words: row.get(1)?,
+            not_null: row.get(2)?,
+            default: row.get(3)?,
+            key: row.get(4)?,
+            is_generated: row.get::<_, i64>(5)? >= 2,
+        })
+    };
+    connection.prepare_cached(sql)?.query_map([table], column)?.collect()
+}
+
+fn is_same(a: &str, b: &str) -> bool {
+    a.eq_ignore_ascii_case(b)
+}
+
+/// Whether the columns of a table of ours are by now what its layout says they are before the load. Others
+/// may stand beside them, and stay.
+pub fn is_as_planned(connection: &Connection, plan: &TablePlan) -> Result<bool> {
+    let there = declarations(connection, &plan.table)?;
+    Ok(plan.layout.columns.iter().all(|column| {
+        let found = there.iter().find(|found| is_same(&found.name, &column.name));
+        match (plan.type_before(column), found) {
+            (None, None) => true,
+            (Some(ty), Some(found)) => understood(&found.words) == understood(&declared(ty)),
+            _ => false,
+        }
+    }))
+}
+
+/// A column that keeps a table from being written anew, where that is what its change takes.
+pub fn kept_from_change(connection: &Connection, plan: &TablePlan) -> Result<Option<String>> {
+    if !plan.changes.iter().any(|change| matches!(change, Change::Widened { .. })) {
+        return Ok(None);
+    }
+    let there = declarations(connection, &plan.table)?;
+    Ok(there.into_iter().find(|column| column.is_generated).map(|column| column.name))
+}
+
 /// What a change of a table comes to, in words of SQL: a wider type writes the table anew.
 pub fn alter_sql(plan: &TablePlan) -> Vec<String> {
     let table = quote(&plan.table);
@@ -176,9 +228,9 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
         .prepare("SELECT sql FROM sqlite_schema WHERE tbl_name = ?1 AND type IN ('index', 'trigger') AND sql IS NOT NULL")?
         .query_map([table], |row| row.get(0))?
         .collect::<Result<_>>()?;
-    let fresh = format!("hd_new_{table}");
-    connection.execute_batch(&format!("DROP TABLE IF EXISTS {}", quote(&fresh)))?;
-    connection.execute_batch(&create_sql(&fresh, plan))?;
+    let fresh = free_name(connection, table)?;
+    let others = added_by_others(connection, plan)?;
+    connection.execute_batch(&create_with_others(&fresh, plan, &others))?;
     let added =
         |name: &str| changes.iter().any(|c| matches!(c, Change::Added { column, .. } if column == name));
     let (mut names, mut values) = (Vec::new(), Vec::new());
@@ -197,6 +249,10 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
         names.push(quote(name));
         values.push(quote(name));
     }
+    for column in &others {
+        names.push(quote(&column.name));
+        values.push(quote(&column.name));
+    }
     let (fresh, old) = (quote(&fresh), quote(table));
     connection.execute_batch(&format!(
         "INSERT INTO {fresh} ({}) SELECT {} FROM {old} ORDER BY rowid;\nDROP TABLE {old};\nALTER TABLE {fresh} RENAME TO {old}",
@@ -204,6 +260,41 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
         values.join(", "),
     ))?;
     kept.iter().try_for_each(|sql| connection.execute_batch(sql))
+}
+
+/// A name that no table has.
+fn free_name(connection: &Connection, table: &str) -> Result<String> {
+    let mut number = 1u32;
+    loop {
+        let name = format!("hd_new_{number}_{table}");
+        if shape(connection, &name)?.is_none() {
+            return Ok(name);
+        }
+        number += 1;
+    }
+}
+
+/// The columns of a table of ours that somebody else has added to it.
+fn added_by_others(connection: &Connection, plan: &TablePlan) -> Result<Vec<Declared>> {
+    let is_planned = |name: &str| {
+        plan.layout.columns.iter().any(|column| is_same(&column.name, name))
+            || plan.lineage.columns().iter().chain(plan.moments()).any(|own| is_same(own, name))
+    };
+    let there = declarations(connection, &plan.table)?;
+    Ok(there.into_iter().filter(|column| !is_planned(&column.name)).collect())
+}
+
+/// The SQL that makes a table with the columns that others have added to it.
+fn create_with_others(name: &str, plan: &TablePlan, others: &[Declared]) -> String {
+    let column = |column: &Declared| {
+        let not_null = if column.not_null { " NOT NULL" } else { "" };
+        let default = column.default.as_ref().map(|value| format!(" DEFAULT {value}")).unwrap_or_default();
+        let key = if column.key > 0 { " UNIQUE" } else { "" };
+        format!(",\n  {} {}{not_null}{default}{key}", quote(&column.name), column.words)
+    };
+    let others: String = others.iter().map(column).collect();
+    let sql = create_sql(name, plan);
+    format!("{}{others}\n)", sql.trim_end_matches([')', '\n']))
 }
 
 /// An expression that gives a column's values in a wider type, none of them changed.

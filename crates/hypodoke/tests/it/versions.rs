@@ -1,0 +1,78 @@
+//! Versions of files: told apart however they are sent, and loaded by whoever is first, as if alone.
+
+use std::process::Child;
+
+use hypodoke_testkit::{Workshop, set_modified};
+use rstest::rstest;
+
+use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::{Staging, configure};
+use crate::workshop;
+
+/// Many programs set times to whole seconds, as archives and copies do: size and time say nothing then.
+#[rstest]
+fn two_versions_of_one_size_and_one_whole_second_are_two(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    for id in ["1", "2"] {
+        let path = shop.write("in/f_20260302.csv", format!("id\n{id}\n"));
+        set_modified(&path, 1_772_452_800);
+        assert!(shop.ok("load").out.contains("1 file loaded, 1 row"));
+        assert_eq!(staging.query(&shop, "SELECT id FROM f"), [id]);
+        assert!(shop.ok("load").out.contains("nothing new"));
+    }
+    // A change that is none of its content is read, and loaded by nobody.
+    let path = shop.path("in/f_20260302.csv");
+    set_modified(&path, 1_772_452_800);
+    let run = shop.ok("load");
+    assert!(run.out.contains("same content"), "{}", run.out);
+    assert!(shop.ok("load").out.contains("nothing new"));
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
+}
+
+#[test]
+fn two_members_of_one_name_are_not_one() {
+    let shop = workshop();
+    let script = "import sys, warnings, zipfile\nwarnings.simplefilter('ignore')\nz = zipfile.ZipFile('twins.zip', 'w')\nfor text in ['id\\n1\\n', 'id\\n2\\n']:\n  z.writestr('a.csv', text)\nz.writestr('b.csv', 'id\\n3\\n')\nz.close()";
+    let status =
+        std::process::Command::new("python3").current_dir(shop.path(".")).args(["-c", script]).status();
+    assert!(status.expect("python3").success());
+    let run = shop.run("load twins.zip");
+    assert_eq!(run.code, Some(1), "{}", run.out);
+    assert!(run.err.contains("two of its members have the same name"), "{}", run.err);
+}
+
+fn begun(shop: &Workshop, staging: &Staging) {
+    configure(shop, staging, "[feed.f.drift]\nheader = \"hold\"");
+    for day in 10..22 {
+        // The header of some is gone.
+        let header = if day % 4 == 3 { "" } else { "id,berth\n" };
+        let rows: String = (0..40).map(|row| format!("{day}{row:02},N{row}\n")).collect();
+        shop.write(&format!("in/f_202603{day}.csv"), format!("{header}{rows}"));
+    }
+}
+
+/// What there is decides what becomes of a file: it is asked again where another loader was first.
+#[rstest]
+fn loaders_at_once_do_on_a_fresh_database_what_one_does(#[values(Sqlite, Postgres)] kind: Kind) {
+    let alone = workshop();
+    let one = Staging::new(kind);
+    begun(&alone, &one);
+    alone.run("load");
+    let rows = "SELECT count(*), count(DISTINCT id), min(berth), max(berth) FROM f";
+    let outcomes = "SELECT DISTINCT path, outcome FROM hd_files ORDER BY path, outcome";
+    let (expected, became) = (one.query(&alone, rows), one.query(&alone, outcomes));
+
+    for _ in 0..3 {
+        let (shop, staging) = (workshop(), Staging::new(kind));
+        begun(&shop, &staging);
+        let quiet = || std::process::Stdio::null();
+        let start = || shop.command("load").stdout(quiet()).stderr(quiet()).spawn().expect("a loader");
+        let loaders: Vec<Child> = (0..6).map(|_| start()).collect();
+        for mut loader in loaders {
+            loader.wait().expect("an end");
+        }
+        assert_eq!(staging.query(&shop, rows), expected);
+        assert_eq!(staging.query(&shop, outcomes), became);
+    }
+}
