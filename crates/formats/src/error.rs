@@ -43,6 +43,22 @@ pub enum ReadError {
         /// The limit.
         limit: usize,
     },
+    /// A record of more fields than are told apart.
+    #[error("line {line} has more than {limit} fields")]
+    TooManyFields {
+        /// The line.
+        line: u64,
+        /// The limit.
+        limit: usize,
+    },
+    /// A cell longer than is allowed.
+    #[error("`{member}` in it has a cell longer than {limit} bytes")]
+    LongCell {
+        /// The part of the workbook.
+        member: String,
+        /// The limit.
+        limit: usize,
+    },
     /// More than is unpacked or held as one text.
     #[error("it holds more than {} GiB, the most that is unpacked or read as one text", limit >> 30)]
     TooLarge {

@@ -167,7 +167,8 @@ fn read_advice(error: &ReadError) -> Option<&'static str> {
         ReadError::Expansion { .. } => {
             Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion")
         }
-        ReadError::LongLine { .. } => {
+        ReadError::TooManyFields { .. } => Some("check the delimiter (--delimiter); no database has so many"),
+        ReadError::LongLine { .. } | ReadError::LongCell { .. } => {
             Some("if it is what you expect, raise `max_record` in the feed or give --max-record")
         }
         ReadError::KeysAreData { .. } => {
@@ -211,6 +212,7 @@ fn remote_advice(error: &RemoteTrouble) -> Option<&'static str> {
         RemoteTrouble::NoFolder { .. } => "check the folder in the address",
         RemoteTrouble::NoRight { .. } => "ask the server's owner for the right to read it",
         RemoteTrouble::Gone | RemoteTrouble::Changed => "load again once the file is complete",
+        RemoteTrouble::Misstated => "ask whoever runs the server, or whoever sends the file, for it again",
         RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool]",
         RemoteTrouble::Spool { .. } => "make room, or set `path` in [spool]",
         RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) | RemoteTrouble::Unread(_) => {
@@ -241,6 +243,7 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
         StoreError::NotKept { .. } => {
             "nothing was touched; load these files again (hypodoke replay), or set `keep_superseded` to keep rows longer"
         }
+        StoreError::ToldMeanwhile => return None,
         StoreError::RejectTaken { .. } => "nothing of its file was loaded; export the rejects anew",
         StoreError::TooManyVanished { .. } => "ask for the whole file, or raise `vanished_at_most`",
         StoreError::Statement { .. } => "correct the statement; nothing of the file was kept",

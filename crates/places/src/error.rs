@@ -189,8 +189,11 @@ pub enum RemoteTrouble {
     #[error("it is gone")]
     Gone,
     /// The file is not what was listed, or changed while it was fetched.
-    #[error("it changed while it was fetched, or is not of the size that the server says")]
+    #[error("it changed while it was fetched, or is another than the server lists")]
     Changed,
+    /// The file is there as it was listed, and what the server gives of it is not of its size.
+    #[error("it is not of the size that the server says")]
+    Misstated,
     /// A name that would lead elsewhere.
     #[error("the name `{name}` is refused: it would lead out of the folder")]
     BadName {
@@ -236,6 +239,7 @@ impl RemoteTrouble {
             self,
             RemoteTrouble::Gone
                 | RemoteTrouble::Changed
+                | RemoteTrouble::Misstated
                 | RemoteTrouble::NoRight { .. }
                 | RemoteTrouble::BadName { .. }
                 | RemoteTrouble::ForeignName { .. }

@@ -330,7 +330,7 @@ impl Spool {
                     pause *= 2;
                 }
                 Err(trouble) => {
-                    if matches!(trouble, RemoteTrouble::Changed) {
+                    if matches!(trouble, RemoteTrouble::Changed | RemoteTrouble::Misstated) {
                         let _ = std::fs::remove_file(&part);
                     }
                     return Err(match trouble {

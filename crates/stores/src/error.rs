@@ -85,6 +85,9 @@ pub enum StoreError {
         /// The table.
         table: String,
     },
+    /// Another process has told people of an event.
+    #[error("another process told of it meanwhile")]
+    ToldMeanwhile,
     /// The rows of files are not kept any more that the change would need.
     #[error("`{table}` cannot be rebuilt: the rows of {} are not kept", files.join(", "))]
     NotKept {

@@ -2,8 +2,10 @@
 
 use super::file::check_digest;
 use super::state::{Batch, PendingFeed, Profiled};
+use crate::decide::{FileDecision, on_header};
 use crate::error::EngineError;
 use crate::event::Event;
+use crate::file_format::FileFormat;
 use crate::job::{Candidate, Feed};
 use crate::load::LARGE;
 use crate::plan::{TargetState, conflicts};
@@ -36,7 +38,7 @@ impl Batch<'_> {
         for conflict in conflicts(feed, good()) {
             self.context.listener.on(&Event::ConflictFound { feed: pending.number, conflict });
         }
-        target.add_profiles(self.store, feed, good().map(|(_, profile)| profile))?;
+        target.add_profiles(self.store, feed, in_step(feed, good().map(|(_, profile)| profile)))?;
         Ok(profiles)
     }
 
@@ -73,6 +75,25 @@ impl Batch<'_> {
             }
         }
     }
+}
+
+/// Those files whose headers are like those of the files before them: the others will be held, and have no say
+/// in the table.
+fn in_step<'p>(
+    feed: &Feed,
+    profiles: impl Iterator<Item = &'p FileProfile>,
+) -> impl Iterator<Item = &'p FileProfile> {
+    let mut last: Option<FileFormat> = None;
+    profiles.filter(move |profile| {
+        let now = FileFormat::of(&profile.facts, profile.encoding, &profile.heads());
+        let is_like =
+            |last: &FileFormat| matches!(on_header(&now, last, &feed.policy), FileDecision::Load(_));
+        let is_in_step = last.as_ref().is_none_or(is_like);
+        if is_in_step {
+            last = Some(now);
+        }
+        is_in_step
+    })
 }
 
 /// The evidence has served its purpose once the layout is decided.

@@ -38,8 +38,13 @@ pub enum TableState {
 impl TableState {
     /// What a table is now.
     pub fn of(store: &mut dyn Store, table: &str) -> Result<TableState, StoreError> {
-        let kept = store.layout(table)?;
-        Ok(match (store.table(table)?, kept) {
+        let mut kept = store.layout(table)?;
+        let found = store.table(table)?;
+        if kept.is_none() && found.is_some() {
+            // Another load may have made it between the two questions.
+            kept = store.layout(table)?;
+        }
+        Ok(match (found, kept) {
             (Some(shape), Some(entry)) => {
                 let version = entry.version;
                 TableState::Managed { layout: entry.layout, lineage: shape.lineage, version }

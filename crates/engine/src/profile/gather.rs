@@ -1,8 +1,10 @@
 //! Gathering evidence: all records of a reader, on all cores.
 
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::{Mutex, PoisonError};
 
 use hypodoke_core::evidence::{ColumnEvidence, TableEvidence};
+use hypodoke_core::record::Records;
 use hypodoke_formats::{ReadError, RecordReader, TableHead};
 
 use super::cache::BatchCache;
@@ -35,18 +37,20 @@ pub fn gather(
     reader: &mut dyn RecordReader,
     how: &GatherOptions<'_>,
 ) -> Result<Vec<TableEvidence>, ReadError> {
-    let shared = Mutex::new((reader, 0u64));
+    let shared = Mutex::new(SharedReader { reader, batches: 0, failed: false });
     let work = || -> Result<Vec<TableEvidence>, ReadError> {
         let mut evidence: Vec<TableEvidence> = Vec::new();
         let mut batch = Vec::new();
         loop {
             let (more, number) = {
                 let mut shared = shared.lock().unwrap_or_else(PoisonError::into_inner);
-                let (reader, number) = &mut *shared;
-                let more = *number < how.most_batches && reader.next(&mut batch)?;
-                widen(&mut evidence, reader.tables(), how.blank);
-                *number += 1;
-                (more, *number)
+                if shared.failed {
+                    return Ok(evidence);
+                }
+                let more = shared.batches < how.most_batches && shared.next(&mut batch)?;
+                widen(&mut evidence, shared.reader.tables(), how.blank);
+                shared.batches += 1;
+                (more, shared.batches)
             };
             if !more {
                 return Ok(evidence);
@@ -64,15 +68,36 @@ pub fn gather(
     }
     std::thread::scope(|scope| {
         let others: Vec<_> = (1..how.threads).map(|_| scope.spawn(|| helping(work))).collect();
-        let mut whole = work()?;
-        for other in others {
-            let part = other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+        // A panic here is passed on once the others have ended, too.
+        let whole = catch_unwind(AssertUnwindSafe(work));
+        let parts: Vec<_> = others.into_iter().map(std::thread::ScopedJoinHandle::join).collect();
+        let mut whole = whole.unwrap_or_else(|panic| resume_unwind(panic))?;
+        for part in parts {
+            let part = part.unwrap_or_else(|panic| resume_unwind(panic))?;
             let tables = whole.len().max(part.len());
             whole.resize_with(tables, TableEvidence::default);
             whole.iter_mut().zip(&part).for_each(|(whole, part)| whole.merge(part));
         }
         Ok(whole)
     })
+}
+
+/// The reader, of whoever is free.
+struct SharedReader<'r> {
+    reader: &'r mut dyn RecordReader,
+    batches: u64,
+    /// It cannot go on: nobody else asks it.
+    failed: bool,
+}
+
+impl SharedReader<'_> {
+    fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        // Whatever ends the reading, a panic too, ends it for all.
+        self.failed = true;
+        let more = self.reader.next(batch)?;
+        self.failed = false;
+        Ok(more)
+    }
 }
 
 /// Makes room for the tables and columns that are known by now.

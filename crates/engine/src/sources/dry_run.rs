@@ -89,8 +89,8 @@ impl Outbox for DryRunStore<'_> {
         Ok(HashSet::new())
     }
 
-    fn add_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
-        Ok(())
+    fn add_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<bool, StoreError> {
+        Ok(true)
     }
 
     fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {

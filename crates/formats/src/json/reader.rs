@@ -177,7 +177,45 @@ impl<'a> JsonReader<'a> {
                     .mark_fault(Fault::Broken(format!("no JSON: {} at byte {byte}", worded(&broken.what))));
             }
             self.records += 1;
+            if self.flattener.tree.overgrown.is_some() {
+                return;
+            }
         }
+    }
+
+    fn next_batch(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        let mut bytes = std::mem::take(&mut batch[0].bytes);
+        bytes.append(&mut self.carry);
+        let mut want = BLOCK.saturating_sub(bytes.len()).max(BLOCK / 4);
+        let (found, taken) = loop {
+            if self.more && bytes.len() < BLOCK.max(want) {
+                self.more = self.source.read_into(&mut bytes, want)?;
+            }
+            let (found, taken) = self.split(&bytes)?;
+            if !found.is_empty() || !self.more || taken > 0 {
+                break (found, taken);
+            }
+            if bytes.len() > self.limit {
+                return Err(ReadError::LongLine { line: self.line, limit: self.limit });
+            }
+            want = bytes.len() * 2;
+        };
+        self.carry.extend_from_slice(&bytes[taken..]);
+        bytes.truncate(taken);
+        self.flattener.decoded.clear();
+        self.flatten(&bytes, found, batch);
+        self.check_width()?;
+        batch[0].offset = Some(self.offset);
+        self.offset += taken as u64;
+        self.line += memchr::memchr_iter(b'\n', &bytes).count() as u64;
+        bytes.extend_from_slice(&self.flattener.decoded);
+        batch[0].bytes = bytes;
+        batch.resize_with(self.flattener.tree.tables.len(), Records::default);
+        batch.iter_mut().for_each(|records| records.open_ended = true);
+        if !self.more {
+            self.flattener.tree.settle_nulls();
+        }
+        Ok(!batch[0].is_empty() || self.more)
     }
 
     fn check_width(&self) -> Result<(), ReadError> {
@@ -212,39 +250,11 @@ impl RecordReader for JsonReader<'_> {
         if self.done {
             return Ok(false);
         }
-        let mut bytes = std::mem::take(&mut batch[0].bytes);
-        bytes.append(&mut self.carry);
-        let mut want = BLOCK.saturating_sub(bytes.len()).max(BLOCK / 4);
-        let (found, taken) = loop {
-            if self.more && bytes.len() < BLOCK.max(want) {
-                self.more = self.source.read_into(&mut bytes, want)?;
-            }
-            let (found, taken) = self.split(&bytes)?;
-            if !found.is_empty() || !self.more || taken > 0 {
-                break (found, taken);
-            }
-            if bytes.len() > self.limit {
-                return Err(ReadError::LongLine { line: self.line, limit: self.limit });
-            }
-            want = bytes.len() * 2;
-        };
-        self.carry.extend_from_slice(&bytes[taken..]);
-        bytes.truncate(taken);
-        self.flattener.decoded.clear();
-        self.flatten(&bytes, found, batch);
-        self.check_width()?;
-        batch[0].offset = Some(self.offset);
-        self.offset += taken as u64;
-        self.line += memchr::memchr_iter(b'\n', &bytes).count() as u64;
-        bytes.extend_from_slice(&self.flattener.decoded);
-        batch[0].bytes = bytes;
-        batch.resize_with(self.flattener.tree.tables.len(), Records::default);
-        batch.iter_mut().for_each(|records| records.open_ended = true);
+        // What breaks off is not gone on with.
+        self.done = true;
+        let more = self.next_batch(batch)?;
         self.done = !self.more;
-        if self.done {
-            self.flattener.tree.settle_nulls();
-        }
-        Ok(!batch[0].is_empty() || !self.done)
+        Ok(more)
     }
 
     fn facts(&self) -> FormatFacts {

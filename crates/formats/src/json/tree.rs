@@ -8,8 +8,12 @@ use crate::reader::TableHead;
 /// The name of the column of values that are not in an object.
 pub const VALUE: &str = "value";
 
-/// The most columns that one table may have before keys are taken for data.
-const MOST_COLUMNS: usize = 20_000;
+/// The most columns that one table may have before keys are taken for data: more than any database holds.
+const MOST_COLUMNS: usize = 2048;
+
+/// The most keys of all objects, and the most tables of lists, likewise.
+const MOST_KEYS: usize = 50_000;
+const MOST_TABLES: usize = 500;
 
 /// An object's place in the tree.
 pub type NodeId = u32;
@@ -72,14 +76,16 @@ pub struct Tree {
     pub tables: Vec<Table>,
     /// The tables as others see them.
     pub heads: Vec<TableHead>,
-    /// Some table has too many columns to be one.
+    /// Some table has too many columns to be one, or there are too many keys in all.
     pub overgrown: Option<String>,
+    keys: usize,
 }
 
 impl Tree {
     /// A tree that knows these tables already, the main one first; its columns keep their places.
     pub fn knowing(heads: &[TableHead]) -> Tree {
-        let mut tree = Tree { nodes: Vec::new(), tables: Vec::new(), heads: Vec::new(), overgrown: None };
+        let mut tree =
+            Tree { nodes: Vec::new(), tables: Vec::new(), heads: Vec::new(), overgrown: None, keys: 0 };
         tree.add_table(String::new(), false);
         for head in heads.iter().skip(1) {
             // The table hangs on the longest path known that its own begins with.
@@ -136,6 +142,9 @@ impl Tree {
         let table = self.tables.len() as u32;
         let node = self.add_node(table, String::new());
         self.tables.push(Table { node, value: None, rows: 0 });
+        if self.heads.len() >= MOST_TABLES {
+            self.overgrown = Some(path.clone());
+        }
         self.heads.push(TableHead { path, names: Vec::new(), is_child });
         table
     }
@@ -189,7 +198,12 @@ impl Tree {
             met_in: 0,
         });
         *last = members.len() as u32 - 1;
-        members.len() - 1
+        let made = members.len() - 1;
+        self.keys += 1;
+        if self.keys > MOST_KEYS {
+            self.overgrown = Some(self.nodes[node as usize].name.clone());
+        }
+        made
     }
 
     /// The column of a member's plain values.

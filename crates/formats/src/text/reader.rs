@@ -43,6 +43,10 @@ pub struct TextOptions {
 /// The longest record allowed unless said otherwise, in bytes.
 pub const DEFAULT_RECORD_LIMIT: usize = 64 << 20;
 
+/// The most fields of a record, and of one that may be a header.
+const MOST_FIELDS: usize = 1 << 20;
+const MOST_NAMES: usize = 1 << 15;
+
 /// The longest record that is taken, in bytes: as long as is asked for, and no longer than a field can be.
 pub fn record_limit(asked: Option<usize>) -> usize {
     asked.unwrap_or(DEFAULT_RECORD_LIMIT).min(Field::MAX_LENGTH)
@@ -66,6 +70,13 @@ impl Splitter {
         match self {
             Splitter::Delimited(tokeniser) => tokeniser.line(),
             Splitter::Fixed(splitter) => splitter.line(),
+        }
+    }
+
+    fn left_open(&self) -> usize {
+        match self {
+            Splitter::Delimited(tokeniser) => tokeniser.left_open(),
+            Splitter::Fixed(_) => 0,
         }
     }
 
@@ -121,6 +132,10 @@ impl<'a> TextReader<'a> {
             Tokeniser::new(dialect, 1).run(&mut records, End::Last);
         }
         let start = table::find(&records, &options.table);
+        if start.width.max(start.names.len()) > MOST_NAMES {
+            let line = if start.preamble < records.len() { records.line(start.preamble) } else { 1 };
+            return Err(ReadError::TooManyFields { line, limit: MOST_NAMES });
+        }
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
         let mut start = start;
@@ -224,6 +239,9 @@ impl<'a> TextReader<'a> {
                 return Ok(!records.is_empty() || !self.done);
             }
             // One record longer than all that was read: read as much again.
+            if self.tokeniser.left_open() > MOST_FIELDS {
+                return Err(ReadError::TooManyFields { line: self.tokeniser.line(), limit: MOST_FIELDS });
+            }
             records.bytes.truncate(length);
             records.bytes.append(&mut self.carry);
             records.forget_records();

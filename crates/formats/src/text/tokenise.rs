@@ -22,6 +22,8 @@ pub struct Tokeniser {
     /// The line that the next record starts on, counted from 1.
     line: u64,
     recoveries: u32,
+    /// How many fields the record had that was left open.
+    left_open: usize,
     /// Records of fewer fields are filled up to this many; 0 for none.
     filled_to: usize,
 }
@@ -57,7 +59,7 @@ impl Tokeniser {
                 1
             }
         };
-        Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0, filled_to: 0 }
+        Tokeniser { dialect, delimiter, delimiter_len, line, recoveries: 0, left_open: 0, filled_to: 0 }
     }
 
     /// Fills records of fewer fields up to so many with fields that are not there.
@@ -101,6 +103,12 @@ impl Tokeniser {
             }
         }
         limit
+    }
+
+    /// How many fields the last record had by the end of the bytes, where it was not taken since there was
+    /// more to come.
+    pub fn left_open(&self) -> usize {
+        self.left_open
     }
 
     fn recover(&mut self, records: &mut Records, start: usize, limit: usize) -> usize {
@@ -188,6 +196,7 @@ impl Tokeniser {
                 at = scanner.next();
             }
             if end == End::More && self.may_go_on(bytes, at) {
+                self.left_open = records.open_fields();
                 records.drop_open_fields();
                 return Ok(start);
             }

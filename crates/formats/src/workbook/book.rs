@@ -10,8 +10,9 @@ use zip::ZipArchive;
 
 use super::cell::{CellAt, CellFormat, Value};
 use super::range::CellRange;
-use crate::bytes::SeekableBytes;
+use crate::bytes::{ExpansionLimit, SeekableBytes};
 use crate::error::ReadError;
+use crate::text::DEFAULT_RECORD_LIMIT;
 
 /// The bytes of a workbook.
 type Bytes = BufReader<SeekableBytes>;
@@ -67,12 +68,68 @@ fn broken(error: impl std::fmt::Display) -> ReadError {
     ReadError::Workbook(error.to_string())
 }
 
+/// Members up to this size, in bytes, and those that expand no more than so many times, are read as they are:
+/// what is written by programs for tables seldom expands twenty times.
+const PLAIN_SIZE: u64 = 32 << 20;
+const PLAIN_RATIO: u64 = 40;
+
+/// Makes sure that no part of a workbook expands beyond measure, and that none of its texts is longer than
+/// a record may be: the container library holds each of them in memory.
+fn check_members(archive: &mut ZipArchive<Bytes>) -> Result<(), ReadError> {
+    let limit = ExpansionLimit::default();
+    for index in 0..archive.len() {
+        // What is damaged or locked is told of by whoever reads it.
+        let Ok(mut member) = archive.by_index(index) else { continue };
+        let (bytes, compressed) = (member.size(), member.compressed_size().max(1));
+        if bytes <= PLAIN_SIZE || bytes / compressed <= PLAIN_RATIO {
+            continue;
+        }
+        if bytes > limit.free.max(compressed.saturating_mul(limit.ratio)) {
+            return Err(ReadError::Expansion { expanded: bytes, ratio: limit.ratio });
+        }
+        if has_long_text(&mut member) {
+            let member = member.name().map(|name| name.into_owned()).unwrap_or_default();
+            return Err(ReadError::LongCell { member, limit: DEFAULT_RECORD_LIMIT / 4 });
+        }
+    }
+    Ok(())
+}
+
+/// Whether a text between two marks is longer than a cell may be: a quarter of the longest record, since the
+/// container library takes several times its size.
+fn has_long_text(member: &mut impl std::io::Read) -> bool {
+    let mut buffer = vec![0; 256 * 1024];
+    let mut run = 0;
+    loop {
+        let count = match member.read(&mut buffer) {
+            Ok(0) | Err(_) => return false,
+            Ok(count) => count,
+        };
+        let block = buffer.get(..count).unwrap_or_default();
+        match (memchr::memchr(b'<', block), memchr::memrchr(b'<', block)) {
+            (Some(first), Some(last)) => {
+                if run + first > DEFAULT_RECORD_LIMIT / 4 {
+                    return true;
+                }
+                run = count - last;
+            }
+            _ => run += count,
+        }
+        if run > DEFAULT_RECORD_LIMIT / 4 {
+            return true;
+        }
+    }
+}
+
 impl Book {
     /// Opens a workbook by what it is, not by what it is called.
     pub fn open(bytes: &SeekableBytes) -> Result<Book, ReadError> {
         let mut head = Vec::new();
         bytes.reader().take(8).read_to_end(&mut head).map_err(ReadError::from_io)?;
-        let archive = ZipArchive::new(bytes.reader());
+        let mut archive = ZipArchive::new(bytes.reader());
+        if let Ok(archive) = &mut archive {
+            check_members(archive)?;
+        }
         let holds = |name: &str| archive.as_ref().is_ok_and(|it| it.index_for_name(name).is_some());
         let (inner, kind) = if is_workbook(&head) {
             (Inner::Xls(Box::new(open_xls(bytes)?)), "xls")

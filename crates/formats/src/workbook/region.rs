@@ -91,7 +91,7 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
     let inside = |row: u32, column: u32| within.holds(row, column);
     let mut blocks = blocks(head, inside);
     if range.is_none() {
-        blocks = join_spaced(blocks, head);
+        blocks = with_far_columns(join_spaced(blocks, head));
     } else {
         blocks = join_all(blocks);
     }
@@ -119,7 +119,7 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
         preamble.checked_add(header).and_then(|n| n.checked_sub(1)).and_then(|at| numbers.get(at));
     let others = blocks
         .iter()
-        .filter(|block| block.left != main.left && block.right > block.left && block.rows > 1)
+        .filter(|block| block.left != main.left && block.rows > 1)
         .map(|block| CellRange {
             top: block.top,
             left: block.left,
@@ -198,7 +198,7 @@ fn blocks(head: &Head, inside: impl Fn(u32, u32) -> bool) -> Vec<Block> {
 }
 
 fn absorb(block: &mut Block, other: &Block) {
-    block.right = other.right;
+    (block.left, block.right) = (block.left.min(other.left), block.right.max(other.right));
     block.top = block.top.min(other.top);
     block.bottom = block.bottom.max(other.bottom);
     block.rows = block.rows.max(other.rows);
@@ -212,10 +212,7 @@ fn join_spaced(blocks: Vec<Block>, head: &Head) -> Vec<Block> {
     for block in blocks {
         match joined.last_mut() {
             Some(last)
-                if last.bottom == block.bottom
-                    && last.top.abs_diff(block.top) <= 1
-                    && block.left - last.right <= 3
-                    && !share_names(last, &block, head) =>
+                if are_side_by_side(last, &block) && !share_names(last, &block, head) =>
             {
                 absorb(last, &block);
             }
@@ -223,6 +220,30 @@ fn join_spaced(blocks: Vec<Block>, head: &Head) -> Vec<Block> {
         }
     }
     joined
+}
+
+/// The fullest block takes in the columns that stand by themselves beside its rows.
+fn with_far_columns(mut blocks: Vec<Block>) -> Vec<Block> {
+    let fullest = (0..blocks.len()).max_by_key(|at| blocks.get(*at).map(|block| block.cells));
+    let Some(mut main) = fullest.map(|at| blocks.remove(at)) else { return blocks };
+    let (columns, mut others): (Vec<Block>, Vec<Block>) =
+        blocks.into_iter().partition(|block| is_column_of(block, &main));
+    columns.iter().for_each(|column| absorb(&mut main, column));
+    others.retain(|block| block.right < main.left || block.left > main.right);
+    others.push(main);
+    others
+}
+
+fn are_side_by_side(left: &Block, right: &Block) -> bool {
+    left.bottom == right.bottom && left.top.abs_diff(right.top) <= 1 && right.left - left.right <= 3
+}
+
+/// Whether a block is one column that belongs to the rows of another, however far away it stands: one that
+/// begins with the other's first row, or is filled in half of its rows, is no note beside it.
+fn is_column_of(one: &Block, other: &Block) -> bool {
+    let is_within = one.top + 1 >= other.top && one.bottom <= other.bottom + 1;
+    let belongs = one.top.abs_diff(other.top) <= 1 && one.cells > 1 || one.cells * 2 >= other.rows;
+    one.left == one.right && is_within && belongs
 }
 
 fn join_all(blocks: Vec<Block>) -> Vec<Block> {

@@ -107,19 +107,31 @@ pub fn note(
     for to in people {
         let wanted: Vec<&Notification> =
             notifications.iter().filter(|notification| wants(to, notification)).collect();
-        let keys: Vec<String> = wanted.iter().map(|notification| notification.key.clone()).collect();
-        let pending = if keys.is_empty() { Default::default() } else { store.new_events(&to.name, &keys)? };
-        let news: Vec<&Notification> = wanted.into_iter().filter(|one| pending.contains(&one.key)).collect();
-        if news.is_empty() {
-            continue;
-        }
-        let keys: Vec<String> = news.iter().map(|notification| notification.key.clone()).collect();
-        let at = clock::now();
-        let notice = Notice::of(&news, receipt, &store.shown(), at);
-        let entry = NoticeEntry { notice: 0, to: to.name.clone(), content: notice.to_json(), at };
-        store.add_notice(&entry, &keys)?;
+        // Where another process tells of some of it at the same time, the rest is left to tell of.
+        while !wanted.is_empty() && !add_news(store, to, &wanted, receipt)? {}
     }
     Ok(())
+}
+
+/// Writes down what somebody was not told of yet; `false` if another process has told of some of it
+/// meanwhile, and nothing is written.
+fn add_news(
+    store: &mut dyn Store,
+    to: &NotifySettings,
+    wanted: &[&Notification],
+    receipt: Option<&Receipt>,
+) -> Result<bool, StoreError> {
+    let keys: Vec<String> = wanted.iter().map(|notification| notification.key.clone()).collect();
+    let pending = store.new_events(&to.name, &keys)?;
+    let news: Vec<&Notification> = wanted.iter().copied().filter(|one| pending.contains(&one.key)).collect();
+    if news.is_empty() {
+        return Ok(true);
+    }
+    let keys: Vec<String> = news.iter().map(|notification| notification.key.clone()).collect();
+    let at = clock::now();
+    let notice = Notice::of(&news, receipt, &store.shown(), at);
+    let entry = NoticeEntry { notice: 0, to: to.name.clone(), content: notice.to_json(), at };
+    store.add_notice(&entry, &keys)
 }
 
 fn wants(to: &NotifySettings, notification: &Notification) -> bool {

@@ -1,9 +1,20 @@
-//! Health and metrics for whoever asks, on a port of this machine.
+//! Health and metrics for whoever asks, on a port of this machine. Whatever comes in by it is limited in
+//! number, size and time, so that nobody keeps the loading from its work.
 
+use std::convert::Infallible;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
-use tiny_http::{Header, Method, Response, Server};
+use hyper::body::Incoming;
+use hyper::header::{CONTENT_TYPE, HeaderValue};
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper::{Method, Request, Response, StatusCode};
+use hyper_util::rt::{TokioIo, TokioTimer};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tracing::warn;
 
 use super::status::Status;
 use crate::exit::Exit;
@@ -12,35 +23,90 @@ use crate::failure::Failure;
 /// The type of the text format of metrics.
 const METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
+/// So many connections are answered at a time; more are closed.
+const MOST_CONNECTIONS: usize = 32;
+
+/// So much of a request is read, in bytes: more are more headers than anybody needs.
+const MOST_READ: usize = 16 * 1024;
+
+/// So long a request may take to come in, and a connection to be done with.
+const HEADER_WAIT: Duration = Duration::from_secs(5);
+const CONNECTION_WAIT: Duration = Duration::from_secs(15);
+
+/// The pause where the system has no handles left for a connection.
+const PAUSE: Duration = Duration::from_millis(200);
+
 /// Answers on a port as long as the process lives; gives the address, with the port the system chose
 /// where it was asked to.
 pub fn open(listen: SocketAddr, status: Arc<Status>) -> Result<SocketAddr, Failure> {
-    let server = Server::http(listen).map_err(|error| {
+    let failed = |error: std::io::Error| {
         let what = format!("{listen} cannot be listened on: {error}");
         let failure = Failure { exit: Exit::Usage, ..Failure::usage(what) };
         failure.advise("another program has the port, or another watch; name a free one with --listen")
-    })?;
-    let address = server.server_addr().to_ip().unwrap_or(listen);
-    std::thread::spawn(move || {
-        for request in server.incoming_requests() {
-            let path = request.url().split('?').next().unwrap_or_default();
-            let is_read = matches!(request.method(), Method::Get | Method::Head);
-            let (status, kind, body) = match path {
-                _ if !is_read => (405, "text/plain", "only GET\n".to_owned()),
-                "/healthz" => {
-                    let (healthy, body) = status.health();
-                    (if healthy { 200 } else { 503 }, "application/json", body)
-                }
-                "/metrics" => (200, METRICS, status.metrics()),
-                _ => (404, "text/plain", "there are /healthz and /metrics\n".to_owned()),
-            };
-            let mut response = Response::from_string(body).with_status_code(status);
-            if let Ok(header) = Header::from_bytes("Content-Type", kind) {
-                response = response.with_header(header);
+    };
+    let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
+    listener.set_nonblocking(true).map_err(failed)?;
+    let address = listener.local_addr().map_err(failed)?;
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(failed)?;
+    let serve = move || {
+        runtime.block_on(async move {
+            match TcpListener::from_std(listener) {
+                Ok(listener) => answer_all(listener, status).await,
+                Err(error) => warn!(error = %error, "health and metrics are not served"),
             }
-            // Who went away before the answer came does not need it.
-            let _ = request.respond(response);
-        }
-    });
+        });
+    };
+    std::thread::Builder::new().name("health".to_owned()).spawn(serve).map_err(failed)?;
     Ok(address)
+}
+
+async fn answer_all(listener: TcpListener, status: Arc<Status>) {
+    let free = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+    loop {
+        let Ok((stream, _)) = listener.accept().await else {
+            tokio::time::sleep(PAUSE).await;
+            continue;
+        };
+        // One too many is closed at once: waiting, it would hold a handle.
+        let Ok(permit) = free.clone().try_acquire_owned() else { continue };
+        let status = status.clone();
+        tokio::spawn(async move {
+            let _permit = permit;
+            // Who went away before the answer came does not need it.
+            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, status)).await;
+        });
+    }
+}
+
+async fn answer(stream: TcpStream, status: Arc<Status>) -> Result<(), hyper::Error> {
+    let service = service_fn(move |request: Request<Incoming>| {
+        let response = respond(&request, &status);
+        async move { Ok::<_, Infallible>(response) }
+    });
+    http1::Builder::new()
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEADER_WAIT)
+        .max_buf_size(MOST_READ)
+        .keep_alive(false)
+        .serve_connection(TokioIo::new(stream), service)
+        .await
+}
+
+fn respond(request: &Request<Incoming>, status: &Status) -> Response<String> {
+    let (code, kind, body) = match request.uri().path() {
+        _ if !matches!(*request.method(), Method::GET | Method::HEAD) => {
+            (StatusCode::METHOD_NOT_ALLOWED, "text/plain", "only GET\n".to_owned())
+        }
+        "/healthz" => {
+            let (healthy, body) = status.health();
+            let code = if healthy { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
+            (code, "application/json", body)
+        }
+        "/metrics" => (StatusCode::OK, METRICS, status.metrics()),
+        _ => (StatusCode::NOT_FOUND, "text/plain", "there are /healthz and /metrics\n".to_owned()),
+    };
+    let mut response = Response::new(body);
+    *response.status_mut() = code;
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    response
 }

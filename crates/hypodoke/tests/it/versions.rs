@@ -61,6 +61,8 @@ fn loaders_at_once_do_on_a_fresh_database_what_one_does(#[values(Sqlite, Postgre
     alone.run("load");
     let rows = "SELECT count(*), count(DISTINCT id), min(berth), max(berth) FROM f";
     let outcomes = "SELECT DISTINCT path, outcome FROM hd_files ORDER BY path, outcome";
+    let columns = "SELECT * FROM f LIMIT 1";
+    assert_eq!(one.query(&alone, columns)[0].split('|').count(), 5, "held files have no say in the table");
     let (expected, became) = (one.query(&alone, rows), one.query(&alone, outcomes));
 
     for _ in 0..3 {

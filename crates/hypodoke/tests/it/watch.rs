@@ -174,6 +174,46 @@ fn a_database_that_goes_away_is_waited_for() {
     assert!(get(&watch.address(), "/healthz").0.contains("200"));
 }
 
+/// Whoever asks for health can ask too much, and the loading goes on.
+#[test]
+fn a_crowd_at_the_page_of_health_keeps_nothing_from_loading() {
+    let shop = configured("[watch]\nlisten = \"127.0.0.1:0\"");
+    let mut command = shop.command("");
+    let limited = format!("ulimit -n 100; exec {} watch", env!("CARGO_BIN_EXE_hypodoke"));
+    command = {
+        let mut shell = std::process::Command::new("sh");
+        shell.args(["-c", &limited]).current_dir(shop.path("."));
+        shell.env_clear().envs(command.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        shell
+    };
+    let watch = Watch::of(&shop, command, "watch.log");
+    let address = watch.address();
+    let idle: Vec<TcpStream> = (0..300).filter_map(|_| TcpStream::connect(&address).ok()).collect();
+    shop.write("in/gauge_1.csv", "at\n1\n");
+    wait_for_rows(&shop, "1");
+    drop(idle);
+    // Headers without end are not read to their end.
+    wait_for("the page", || {
+        TcpStream::connect(&address).is_ok_and(|mut stream| {
+            let endless = format!("GET /healthz HTTP/1.1\r\nX: {}\r\n\r\n", "x".repeat(4 << 20));
+            let _ = stream.write_all(endless.as_bytes());
+            let mut answer = String::new();
+            let _ = stream.read_to_string(&mut answer);
+            assert!(!answer.contains("200 OK"), "{answer}");
+            true
+        })
+    });
+    wait_for("health", || {
+        TcpStream::connect(&address).is_ok_and(|mut stream| {
+            let mut answer = String::new();
+            let asked = stream.write_all(b"GET /healthz HTTP/1.1\r\nHost: here\r\n\r\n");
+            asked.and_then(|()| stream.read_to_string(&mut answer)).is_ok() && answer.contains("200 OK")
+        })
+    });
+    shop.write("in/gauge_2.csv", "at\n2\n");
+    wait_for_rows(&shop, "2");
+}
+
 #[test]
 fn a_server_that_does_not_answer_stops_no_other_feed() {
     let shop = configured("");

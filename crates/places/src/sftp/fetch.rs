@@ -39,7 +39,11 @@ pub async fn fetch(
         .await
         .map_err(in_words)?
         .handle;
-    let fetched = all_of(session, &handle, arrival, part, is_left_over).await;
+    let mut fetched = all_of(session, &handle, arrival, part, is_left_over).await;
+    if matches!(fetched, Err(RemoteTrouble::Misstated)) {
+        // Or it is being written.
+        fetched = same(session, &handle, arrival).await.and(fetched);
+    }
     let closed = session.sftp.close(handle).await.map_err(in_words);
     fetched?;
     closed?;
@@ -73,11 +77,11 @@ async fn all_of(
             answers.push_back(read(session, handle, asked, length));
             asked += u64::from(length);
         }
-        let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Changed) };
+        let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Misstated) };
         let (length, data) = answer?;
         if data.len() > length as usize {
             // More than was asked for would be written over what comes behind it.
-            return Err(RemoteTrouble::Changed);
+            return Err(RemoteTrouble::Misstated);
         }
         write(&mut file, &data, part)?;
         let lots = written / DURABLE;
@@ -88,7 +92,7 @@ async fn all_of(
         if data.len() < length as usize {
             // A short answer leaves a gap: what was asked beyond it is asked anew.
             if data.is_empty() {
-                return Err(RemoteTrouble::Changed);
+                return Err(RemoteTrouble::Misstated);
             }
             answers = FuturesOrdered::new();
             asked = written;
@@ -98,7 +102,7 @@ async fn all_of(
     match session.sftp.read(handle, arrival.bytes, 1).await {
         Err(Error::Status(status)) if status.status_code == StatusCode::Eof => {}
         Ok(data) if data.data.is_empty() => {}
-        Ok(_) => return Err(RemoteTrouble::Changed),
+        Ok(_) => return Err(RemoteTrouble::Misstated),
         Err(error) => return Err(in_words(error)),
     }
     same(session, handle, arrival).await

@@ -83,8 +83,9 @@ pub trait Outbox {
     /// Those of some events that somebody was not told of yet.
     fn new_events(&mut self, to: &str, events: &[String]) -> Result<HashSet<String>, StoreError>;
 
-    /// Adds a message, with the events it tells of.
-    fn add_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError>;
+    /// Adds a message, with the events it tells of; `false`, and nothing is added, if another process has told
+    /// of one of them since they were asked for.
+    fn add_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<bool, StoreError>;
 
     /// Takes the messages in hand, at a moment, that are still to be sent: those not tried since
     /// `tried_before` and not written before `from`, so that no two processes send one twice.

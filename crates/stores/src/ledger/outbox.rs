@@ -1,6 +1,6 @@
 //! What people were told of, and what they are still to be told.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use super::NoticeEntry;
 use crate::error::StoreError;
@@ -22,35 +22,50 @@ pub fn new_events(
     Ok(fresh)
 }
 
-/// Adds a message, with the events it tells of.
+/// For so long a message is in the hands of whoever took it, in microseconds: more than it takes to send it.
+const IN_HAND: i64 = 120_000_000;
+
+/// Adds a message, with the events it tells of; `false` if another process has told of one of them since
+/// they were asked for: then nothing is added.
 pub fn add(
     connection: &mut dyn SqlConnection,
     entry: &NoticeEntry,
     events: &[String],
-) -> Result<(), StoreError> {
+) -> Result<bool, StoreError> {
     let to = SqlValue::from(&entry.to);
-    in_transaction(connection, |connection| {
+    let added = in_transaction(connection, |connection| {
         let sql = "INSERT INTO hd_notices (notify, content, made_at) VALUES (?1, ?2, ?3)";
         let parameters = [to.clone(), SqlValue::from(&entry.content), SqlValue::Moment(entry.at)];
         let notice = SqlValue::Integer(connection.insert(sql, "notice", &parameters)?);
         let sql = "INSERT INTO hd_noticed VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+        // In one order for all, so that no two wait for each other.
+        let events: BTreeSet<&String> = events.iter().collect();
         for event in events {
-            connection.execute(sql, &[to.clone(), SqlValue::from(event), notice.clone()])?;
+            if connection.execute(sql, &[to.clone(), SqlValue::from(event.as_str()), notice.clone()])? == 0 {
+                return Err(StoreError::ToldMeanwhile);
+            }
         }
         Ok(())
-    })
+    });
+    match added {
+        Ok(()) => Ok(true),
+        Err(StoreError::ToldMeanwhile) => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
-/// Takes the messages in hand, at a moment, that are still to be sent: those not tried since
-/// `tried_before` and not written before `from`.
+/// Takes the messages in hand, at a moment, that are still to be sent and in nobody else's hands: those not
+/// tried since `tried_before` and not written before `from`.
 pub fn take_pending(
     connection: &mut dyn SqlConnection,
     at: i64,
     tried_before: i64,
     from: i64,
 ) -> Result<Vec<NoticeEntry>, StoreError> {
-    let sql = "UPDATE hd_notices SET tried_at = ?1
-       WHERE sent_at IS NULL AND (tried_at IS NULL OR tried_at < ?2) AND made_at >= ?3
+    // Where it was tried and nothing is said of what was in the way, somebody is at it.
+    let sql = "UPDATE hd_notices SET tried_at = ?1, trouble = NULL
+       WHERE sent_at IS NULL AND made_at >= ?3
+         AND (tried_at IS NULL OR trouble IS NOT NULL AND tried_at < ?2 OR tried_at < ?4)
        RETURNING notice, notify, content, made_at";
     let entry = |row: &SqlRow| {
         Ok(NoticeEntry {
@@ -60,7 +75,9 @@ pub fn take_pending(
             at: row.moment(3)?,
         })
     };
-    let parameters = [SqlValue::Moment(at), SqlValue::Moment(tried_before), SqlValue::Moment(from)];
+    let left_by_others = SqlValue::Moment(tried_before.min(at - IN_HAND));
+    let parameters =
+        [SqlValue::Moment(at), SqlValue::Moment(tried_before), SqlValue::Moment(from), left_by_others];
     in_transaction(connection, |connection| connection.entries(sql, &parameters, entry))
 }
 

@@ -93,7 +93,7 @@ impl<D: SqlDatabase> Outbox for D {
         outbox::new_events(self, to, events)
     }
 
-    fn add_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<(), StoreError> {
+    fn add_notice(&mut self, entry: &NoticeEntry, events: &[String]) -> Result<bool, StoreError> {
         outbox::add(self, entry, events)
     }
 

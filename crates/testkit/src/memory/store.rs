@@ -167,8 +167,8 @@ impl Outbox for MemoryStore {
         Ok(events.iter().cloned().collect())
     }
 
-    fn add_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<(), StoreError> {
-        Ok(())
+    fn add_notice(&mut self, _: &NoticeEntry, _: &[String]) -> Result<bool, StoreError> {
+        Ok(true)
     }
 
     fn take_notices(&mut self, _: i64, _: i64, _: i64) -> Result<Vec<NoticeEntry>, StoreError> {
