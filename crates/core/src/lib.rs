@@ -19,6 +19,7 @@ pub mod outcome;
 pub mod pattern;
 pub mod reconcile;
 pub mod record;
+pub mod redact;
 pub mod sanitize;
 pub mod spelling;
 pub mod types;

@@ -1,7 +1,9 @@
 //! Exit codes: what a script can rely on.
 
 use std::process::ExitCode;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Duration;
 
 use hypodoke_engine::isolate::is_isolated;
 use hypodoke_engine::receipt::Receipt;
@@ -45,17 +47,32 @@ pub fn of_receipt(receipt: &Receipt) -> Exit {
     }
 }
 
+/// The signal of a file that grows beyond a limit (POSIX; its number is the same on Linux and the BSDs).
+const SIGXFSZ: i32 = 25;
+
 /// The code of a process that was interrupted (128 + SIGINT).
 pub const INTERRUPTED: u8 = 130;
 
-/// A first wish to stop is one to finish the file in hand.
+/// For so long a command that is asked to stop may go on with what it has in hand.
+const GRACE: Duration = Duration::from_millis(700);
+
+/// A first wish to stop is one that the command sees to.
 static FINISHES: AtomicBool = AtomicBool::new(false);
 static ASKED: AtomicBool = AtomicBool::new(false);
+/// How many loads are being done.
+static LOADS: AtomicUsize = AtomicUsize::new(0);
 
 /// Ends the process when it is interrupted. The file in hand is in a transaction that is not
 /// committed, so nothing of it stays.
 pub fn on_interrupt() {
     listen(SIGINT);
+}
+
+/// A file that grows beyond the account's limit is an error of whoever writes it, and not the end of the
+/// process.
+pub fn outlive_full_files() {
+    // Without a handler the system ends the process; a flag that nobody reads keeps it from that.
+    let _ = signal_hook::flag::register(SIGXFSZ, Arc::default());
 }
 
 /// From now on, the first wish to stop, an interrupt or a termination, is for the command to see.
@@ -67,6 +84,40 @@ pub fn finish_when_asked() {
 /// Whether somebody wants the command to stop.
 pub fn is_asked_to_stop() -> bool {
     ASKED.load(Ordering::SeqCst)
+}
+
+/// A load is being done as long as this is held: when the command is asked to stop, it is broken off soon.
+pub struct LoadInHand(());
+
+impl LoadInHand {
+    /// Begins.
+    pub fn begin() -> LoadInHand {
+        LOADS.fetch_add(1, Ordering::SeqCst);
+        LoadInHand(())
+    }
+}
+
+impl Drop for LoadInHand {
+    fn drop(&mut self) {
+        LOADS.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Ends the process if it has not stopped by itself within its time: what is in hand is in transactions that
+/// are not committed.
+fn break_off_later() {
+    std::thread::spawn(|| {
+        std::thread::sleep(GRACE);
+        while LOADS.load(Ordering::SeqCst) == 0 {
+            std::thread::sleep(GRACE / 10);
+        }
+        break_off();
+    });
+}
+
+fn break_off() -> ! {
+    eprintln!("interrupted; of the file in hand nothing was kept");
+    std::process::exit(i32::from(INTERRUPTED));
 }
 
 /// A panic that the engine catches is told as the failure of one file, and not besides.
@@ -85,10 +136,10 @@ fn listen(signal: i32) {
     std::thread::spawn(move || {
         for _ in signals.forever() {
             if FINISHES.load(Ordering::SeqCst) && !ASKED.swap(true, Ordering::SeqCst) {
-                tracing::info!("stopping once the file in hand is done; once more stops at once");
+                tracing::info!("stopping");
+                break_off_later();
             } else {
-                eprintln!("interrupted; of the file in hand nothing was kept");
-                std::process::exit(i32::from(INTERRUPTED));
+                break_off();
             }
         }
     });

@@ -24,6 +24,7 @@ fn main() -> ExitCode {
     let arguments = cli::Arguments::parse();
     let context = commands::Context::resolve(&arguments);
     exit::on_interrupt();
+    exit::outlive_full_files();
     match commands::run(arguments.command, &context) {
         Ok(exit) => exit.into(),
         Err(failure) => {

@@ -152,6 +152,7 @@ fn again_advice(problem: &AgainProblem) -> Option<&'static str> {
 pub fn place_advice(error: &PlaceError) -> Option<&'static str> {
     match error {
         PlaceError::Missing { .. } => Some("check the spelling of the path"),
+        PlaceError::NoFile { .. } => Some("write what comes out of it to a file, and load that"),
         PlaceError::Forbidden { .. } => Some("give yourself the right to read it"),
         PlaceError::Changed { .. } => Some("load again once the file is complete"),
         PlaceError::Replaced { .. } => {
@@ -234,6 +235,9 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
             "check the disk, and limits of the account on the size of files; nothing of the file in hand was kept"
         }
         StoreError::NotADatabase { .. } => "name another file, or move that one away",
+        StoreError::OlderLedger { .. } => {
+            "the next load, by somebody who may write to it, brings it up to date"
+        }
         StoreError::NewerLedger { .. } => "use the newer program for this database",
         StoreError::Denied { .. } => "`hypodoke check` prints the GRANT statements that are missing",
         StoreError::Lost { .. } => {

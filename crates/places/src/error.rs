@@ -18,6 +18,12 @@ pub enum PlaceError {
         /// What was to be read.
         path: PathBuf,
     },
+    /// There is something, which is neither a file nor a folder.
+    #[error("`{}` is no file: a pipe or a device cannot be read twice", path.display())]
+    NoFile {
+        /// What it is.
+        path: PathBuf,
+    },
     /// The file is not what it was when it was begun.
     #[error("`{}` changed while it was read", path.display())]
     Changed {

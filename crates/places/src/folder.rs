@@ -111,6 +111,11 @@ pub(crate) fn version(about: &Metadata) -> Arrival {
 
 /// One file of this machine, named by its own path.
 pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
+    let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
+    if !about.is_file() && !about.is_dir() {
+        // A pipe or a device would be waited for without end, and cannot be read twice.
+        return Err(PlaceError::NoFile { path: file.to_path_buf() });
+    }
     Ok(Seen::local(arrival(place, file)?, file.to_path_buf()))
 }
 

@@ -11,6 +11,7 @@ use hypodoke_core::arrival::Arrival;
 
 use crate::backend::Backend;
 use crate::error::{PlaceError, RemoteTrouble};
+use crate::private::private_folder;
 
 /// How many files are fetched at a time.
 const AT_A_TIME: usize = 16;
@@ -124,7 +125,7 @@ impl Spool {
         let room = self.room.get_or_init(|| {
             let own = &self.settings.folder;
             let lock = |folder: &Path| -> Option<File> {
-                std::fs::create_dir_all(folder).ok()?;
+                private_folder(folder).ok()?;
                 let file = File::create(folder.join(".lock")).ok()?;
                 file.try_lock().ok().map(|()| file)
             };
@@ -174,7 +175,7 @@ impl Spool {
             let shown = format!("{}/{}", self.backend.shown(), arrival.path);
             PlaceError::Remote { shown, trouble }
         };
-        std::fs::create_dir_all(self.folder()).map_err(|error| {
+        private_folder(self.folder()).map_err(|error| {
             failed(RemoteTrouble::Spool { path: self.folder().to_path_buf(), why: error.to_string() })
         })?;
         let mut state = self.lock();

@@ -85,6 +85,20 @@ pub enum StoreError {
         /// The table.
         table: String,
     },
+    /// A ledger of an earlier program, which could not be brought up to date.
+    #[error(
+        "the ledger in {shown} is of version {found}, this program reads {known}, and it could not be brought up to date: {why}"
+    )]
+    OlderLedger {
+        /// The database.
+        shown: String,
+        /// Its version.
+        found: i64,
+        /// The version of this program.
+        known: i64,
+        /// What was in the way.
+        why: String,
+    },
     /// Another process has told people of an event.
     #[error("another process told of it meanwhile")]
     ToldMeanwhile,

@@ -52,7 +52,9 @@ impl<S: Ledger + Outbox + Catalog + Sink + Send> Store for S {}
 /// Opens a store.
 pub fn open(url: &StoreUrl) -> Result<Box<dyn Store>, StoreError> {
     match url {
-        StoreUrl::Sqlite { path, wait } => Ok(Box::new(sqlite::SqliteStore::open(path, *wait)?)),
+        StoreUrl::Sqlite { path, wait, rights } => {
+            Ok(Box::new(sqlite::SqliteStore::open(path, *wait, *rights)?))
+        }
         StoreUrl::Postgres { address, schema, wait } => {
             Ok(Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?))
         }

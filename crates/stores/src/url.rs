@@ -3,10 +3,15 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use hypodoke_core::redact::redacted;
+
 use crate::postgres::Address;
 
 /// How long a lock of somebody else's is waited for unless said otherwise.
 pub const DEFAULT_WAIT: Duration = Duration::from_secs(10);
+
+/// The rights of a file that its owner alone reads and writes.
+pub const OWNER: u32 = 0o600;
 
 /// Where a staging database is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,6 +22,8 @@ pub enum StoreUrl {
         path: PathBuf,
         /// How long a lock is waited for.
         wait: Duration,
+        /// The rights that the file gets where it is made, as the system numbers them.
+        rights: u32,
     },
     /// A PostgreSQL server.
     Postgres {
@@ -38,6 +45,9 @@ pub enum UrlError {
     /// Nothing before a colon.
     #[error("`{0}` does not say which kind of database it is; for a file write sqlite:{0}")]
     NoScheme(String),
+    /// A file is asked for, and what is named is a server.
+    #[error("`sqlite:` takes the name of a file, and `{0}` is the address of a server; leave `sqlite:` out")]
+    ServerAsFile(String),
     /// No file is named.
     #[error("`sqlite:` needs the name of a file behind it")]
     NoFile,
@@ -49,28 +59,39 @@ pub enum UrlError {
 impl StoreUrl {
     /// Reads an address; a relative file is meant from `base`.
     pub fn parse(text: &str, base: &Path) -> Result<StoreUrl, UrlError> {
-        let (scheme, rest) = text.split_once(':').ok_or_else(|| UrlError::NoScheme(text.to_owned()))?;
+        let (scheme, rest) = text.split_once(':').ok_or_else(|| UrlError::NoScheme(redacted(text)))?;
         match scheme {
             "sqlite" => {
                 let file = rest.strip_prefix("//").unwrap_or(rest);
                 if file.is_empty() {
                     return Err(UrlError::NoFile);
                 }
-                Ok(StoreUrl::Sqlite { path: base.join(file), wait: DEFAULT_WAIT })
+                if file.contains("://") {
+                    return Err(UrlError::ServerAsFile(redacted(file)));
+                }
+                Ok(StoreUrl::Sqlite { path: base.join(file), wait: DEFAULT_WAIT, rights: OWNER })
             }
             "postgres" | "postgresql" => {
-                let address = Address::parse(text).map_err(UrlError::Address)?;
+                let address = Address::parse(text).map_err(|why| UrlError::Address(redacted(&why)))?;
                 Ok(StoreUrl::Postgres { address: Box::new(address), schema: None, wait: DEFAULT_WAIT })
             }
-            _ => Err(UrlError::Scheme(scheme.to_owned())),
+            _ => Err(UrlError::Scheme(redacted(scheme))),
         }
     }
 
     /// The same address with another patience for locks.
     pub fn waiting(self, wait: Duration) -> StoreUrl {
         match self {
-            StoreUrl::Sqlite { path, .. } => StoreUrl::Sqlite { path, wait },
+            StoreUrl::Sqlite { path, rights, .. } => StoreUrl::Sqlite { path, wait, rights },
             StoreUrl::Postgres { address, schema, .. } => StoreUrl::Postgres { address, schema, wait },
+        }
+    }
+
+    /// The same address with rights for a file that is made; a server's is as it was.
+    pub fn with_rights(self, rights: u32) -> StoreUrl {
+        match self {
+            StoreUrl::Sqlite { path, wait, .. } => StoreUrl::Sqlite { path, wait, rights },
+            other => other,
         }
     }
 
@@ -119,8 +140,8 @@ impl StoreUrl {
     /// The same address by the true path of its file, if that is there.
     pub fn canonical(self) -> StoreUrl {
         match self {
-            StoreUrl::Sqlite { path, wait } => {
-                StoreUrl::Sqlite { path: path.canonicalize().unwrap_or(path), wait }
+            StoreUrl::Sqlite { path, wait, rights } => {
+                StoreUrl::Sqlite { path: path.canonicalize().unwrap_or(path), wait, rights }
             }
             other => other,
         }
@@ -154,5 +175,25 @@ impl std::fmt::Display for StoreUrl {
             StoreUrl::Sqlite { path, .. } => write!(f, "sqlite:{}", path.display()),
             StoreUrl::Postgres { address, .. } => f.write_str(&address.shown),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("host=h password=low user=u")]
+    #[case("sqlite:postgres://u:low@h/d")]
+    #[case("sqlite://postgres://u:low@h/d")]
+    #[case("postgres://u:low@h:port/d")]
+    #[case("postgres://u:low@h/d?nonsense=1")]
+    #[case("mongo://u:low@h/d")]
+    #[case("u:low@h/d")]
+    fn no_error_tells_a_password(#[case] text: &str) {
+        let error = StoreUrl::parse(text, Path::new("/")).expect_err("no address").to_string();
+        assert!(!error.contains("low"), "{error}");
     }
 }

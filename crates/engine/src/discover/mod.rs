@@ -68,6 +68,7 @@ pub fn discover(job: &Job, names: &[String]) -> Result<Discovered, EngineError> 
         }
     }
     take_companions(&mut feeds, &mut unmatched);
+    found.wait_for_companions(&mut feeds);
     found.unmatched.extend(unmatched.into_iter().map(|(shown, _)| shown));
     let (wanted, others): (Vec<_>, Vec<_>) =
         feeds.into_iter().zip(&job.feeds).partition(|(_, source)| is_wanted(source));
@@ -96,6 +97,23 @@ fn without_files(source: &FeedSource) -> FeedFiles {
 }
 
 impl Discovered {
+    /// Leaves files for later whose control files are still arriving.
+    fn wait_for_companions(&mut self, feeds: &mut [FeedFiles]) {
+        let arriving: HashSet<String> = self.waiting.iter().cloned().collect();
+        for FeedFiles { feed, files, .. } in feeds {
+            let Some(pattern) = &feed.expect.control_file else { continue };
+            files.retain(|file| {
+                let place = &file.seen.arrival.place;
+                let companion = format!("{place}/{}", beside(&file.container().arrival.path, pattern));
+                let waits = file.control.is_none() && arriving.contains(&companion);
+                if waits {
+                    self.waiting.push(format!("{place}/{}", file.seen.arrival.path));
+                }
+                !waits
+            });
+        }
+    }
+
     /// The files of a place that are there to be read.
     fn list(&mut self, job: &Job, place: &PlaceSource) -> Vec<Candidate> {
         let name = place.place.name();

@@ -7,6 +7,7 @@ use std::collections::{HashMap, HashSet};
 use std::io::Cursor;
 
 use hypodoke_core::record::Field;
+use hypodoke_core::sanitize::clean;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{Dialect, DialectOptions, TableOptions, TextOptions};
 use hypodoke_formats::{ByteSource, FormatOptions, TableHead};
@@ -144,16 +145,16 @@ pub fn export(all: &[ExportedReject]) -> Result<Vec<u8>, EngineError> {
 }
 
 impl ExportedReject {
-    /// The values of the columns of [`ORIGIN`].
+    /// The values of the columns of [`ORIGIN`], safe to show: they are read by people, and by nobody else.
     fn origin(&self) -> [String; 6] {
         let reject = &self.reject;
         [
             reject.reject.to_string(),
-            self.path.clone(),
+            clean(&self.path),
             reject.line.to_string(),
-            reject.column.clone().unwrap_or_default(),
-            reject.value.clone().unwrap_or_default(),
-            reject.reason.clone(),
+            clean(reject.column.as_deref().unwrap_or_default()),
+            clean(reject.value.as_deref().unwrap_or_default()),
+            clean(&reject.reason),
         ]
     }
 }

@@ -72,6 +72,7 @@ fn read_companion(file: &Candidate, pattern: &str) -> Result<String, String> {
         return read_text(&file.seen.file.with_file_name(beside(&name.unwrap_or_default(), pattern)));
     };
     check_size(control.arrival.bytes)?;
+    control.check().map_err(|error| error.to_string())?;
     let text = control.fetched().map_err(|error| error.to_string()).and_then(|fetched| read_text(&fetched));
     control.release();
     text

@@ -11,6 +11,9 @@ use zip::ZipArchive;
 use super::compression::{Compression, ExpansionLimit};
 use crate::error::ReadError;
 
+/// A member up to this size, in bytes, is expanded at once.
+const SMALL: u64 = 256 * 1024;
+
 /// The most members of one archive that are looked at.
 const MOST_MEMBERS: usize = 100_000;
 
@@ -95,15 +98,26 @@ impl Archive {
         Ok(found)
     }
 
-    /// Reads one member. It is expanded on a thread of its own, which ends when the reader goes.
+    /// Reads one member. A large one is expanded on a thread of its own, which ends when the reader goes.
     ///
     /// # Errors
     ///
     /// There is no such member, or it is damaged at its beginning.
     pub fn read(&self, index: usize, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
         let mut archive = self.0.clone();
-        let compressed = archive.by_index_raw(index).map_err(broken)?.compressed_size();
+        let (compressed, bytes) = {
+            let member = archive.by_index_raw(index).map_err(broken)?;
+            (member.compressed_size(), member.size())
+        };
         let allowed = limit.free.max(compressed.saturating_mul(limit.ratio));
+        if bytes <= SMALL {
+            let mut whole = Vec::with_capacity(bytes as usize);
+            copy(&mut archive, index, &mut whole, allowed, limit.ratio)?;
+            return match Compression::of(&whole) {
+                Some(compression) => compression.expand(io::Cursor::new(whole), limit),
+                None => Ok(Box::new(io::Cursor::new(whole))),
+            };
+        }
         let (reader, mut writer) = io::pipe().map_err(ReadError::Io)?;
         let failure: Arc<Mutex<Option<ReadError>>> = Arc::default();
         let failed = failure.clone();

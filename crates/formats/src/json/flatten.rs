@@ -139,6 +139,7 @@ impl Flattener {
         self.line = line;
         let before: Vec<usize> = batch.iter().map(Records::len).collect();
         let rows: Vec<u64> = self.tree.tables.iter().map(|table| table.rows).collect();
+        let known = self.tree.extent();
         let text = &bytes[place.clone()];
         let mut jiter = Jiter::with_tape(text, std::mem::take(&mut self.tape)).with_allow_inf_nan();
         (self.depth, self.nesting) = (0, 0);
@@ -165,6 +166,8 @@ impl Flattener {
                     records.drop_open_fields();
                     records.take_back(before.get(at).copied().unwrap_or(0));
                 }
+                self.tree.forget_since(known);
+                batch.truncate(self.tree.tables.len());
                 for (at, table) in self.tree.tables.iter_mut().enumerate() {
                     table.rows = rows.get(at).copied().unwrap_or(0);
                 }

@@ -69,6 +69,14 @@ pub struct Table {
     pub rows: u64,
 }
 
+/// How much of a tree there was at a time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Extent {
+    nodes: usize,
+    tables: usize,
+    columns: usize,
+}
+
 /// The tree of all keys.
 #[derive(Debug)]
 pub struct Tree {
@@ -79,13 +87,21 @@ pub struct Tree {
     /// Some table has too many columns to be one, or there are too many keys in all.
     pub overgrown: Option<String>,
     keys: usize,
+    /// The tables of all columns, in the order in which these were met.
+    columns: Vec<u32>,
 }
 
 impl Tree {
     /// A tree that knows these tables already, the main one first; its columns keep their places.
     pub fn knowing(heads: &[TableHead]) -> Tree {
-        let mut tree =
-            Tree { nodes: Vec::new(), tables: Vec::new(), heads: Vec::new(), overgrown: None, keys: 0 };
+        let mut tree = Tree {
+            nodes: Vec::new(),
+            tables: Vec::new(),
+            heads: Vec::new(),
+            overgrown: None,
+            keys: 0,
+            columns: Vec::new(),
+        };
         tree.add_table(String::new(), false);
         for head in heads.iter().skip(1) {
             // The table hangs on the longest path known that its own begins with.
@@ -163,6 +179,7 @@ impl Tree {
 
     /// A new column of a table.
     pub fn add_column(&mut self, table: u32, name: String) -> u32 {
+        self.columns.push(table);
         let head = &mut self.heads[table as usize];
         head.names.push(name);
         if head.names.len() > MOST_COLUMNS {
@@ -255,6 +272,39 @@ impl Tree {
         let column = self.column_of(node, member);
         self.tables[table].value = Some(column);
         column
+    }
+
+    /// How much is known now.
+    pub fn extent(&self) -> Extent {
+        Extent { nodes: self.nodes.len(), tables: self.tables.len(), columns: self.columns.len() }
+    }
+
+    /// Forgets the tables and columns that came since then, with a record that turned out to be none.
+    pub fn forget_since(&mut self, known: Extent) {
+        if self.extent() == known {
+            return;
+        }
+        for table in self.columns.drain(known.columns..) {
+            if let Some(head) = self.heads.get_mut(table as usize) {
+                head.names.pop();
+            }
+        }
+        self.nodes.truncate(known.nodes);
+        self.tables.truncate(known.tables);
+        self.heads.truncate(known.tables);
+        let (nodes, tables, heads) = (self.nodes.len(), self.tables.len(), &self.heads);
+        let width = |table: u32| heads.get(table as usize).map_or(0, |head| head.names.len());
+        for node in &mut self.nodes {
+            let width = width(node.table);
+            for member in &mut node.members {
+                member.column = member.column.filter(|column| (*column as usize) < width);
+                member.object = member.object.filter(|object| (*object as usize) < nodes);
+                member.list = member.list.filter(|list| (*list as usize) < tables);
+            }
+        }
+        for (table, head) in self.tables.iter_mut().zip(heads) {
+            table.value = table.value.filter(|column| (*column as usize) < head.names.len());
+        }
     }
 
     /// Gives keys that were never anything but null a column: they were there all the same.

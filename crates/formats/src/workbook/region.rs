@@ -117,15 +117,9 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
     let first = numbers.get(preamble + header).copied();
     let after_header =
         preamble.checked_add(header).and_then(|n| n.checked_sub(1)).and_then(|at| numbers.get(at));
-    let others = blocks
-        .iter()
-        .filter(|block| block.left != main.left && block.rows > 1)
-        .map(|block| CellRange {
-            top: block.top,
-            left: block.left,
-            bottom: block.bottom,
-            right: block.right,
-        });
+    let others = blocks.iter().filter(|block| block.left != main.left && block.rows > 1).map(|block| {
+        CellRange { top: block.top, left: block.left, bottom: block.bottom, right: block.right }
+    });
     Region {
         first_row: first.or(after_header.map(|row| row + 1)).unwrap_or(main.top),
         last_row: bottom_of(within),
@@ -211,9 +205,7 @@ fn join_spaced(blocks: Vec<Block>, head: &Head) -> Vec<Block> {
     let mut joined: Vec<Block> = Vec::new();
     for block in blocks {
         match joined.last_mut() {
-            Some(last)
-                if are_side_by_side(last, &block) && !share_names(last, &block, head) =>
-            {
+            Some(last) if are_side_by_side(last, &block) && !share_names(last, &block, head) => {
                 absorb(last, &block);
             }
             _ => joined.push(block),

@@ -11,6 +11,7 @@ use hypodoke_engine::maintain::{
     ExportedReject, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
 };
 use hypodoke_engine::sources::FoundFile;
+use hypodoke_places::private;
 use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
@@ -155,10 +156,14 @@ fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<E
     }
     let text = to_csv(&all)?;
     if path == Path::new("-") {
-        render::print(&String::from_utf8_lossy(&text));
+        let text = String::from_utf8_lossy(&text);
+        // A terminal is shown what is safe; a file or a program gets the values as they are.
+        let is_shown = std::io::IsTerminal::is_terminal(&std::io::stdout());
+        let lines = text.lines().map(|line| clean(line) + "\n");
+        render::print(&if is_shown { lines.collect() } else { text.into_owned() });
         return Ok(Exit::Done);
     }
-    let made = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
+    let made = private().write(true).create_new(true).open(path);
     let written = made.and_then(|mut file| std::io::Write::write_all(&mut file, &text));
     written.map_err(|error| {
         let failure = Failure::usage(format!("{} could not be written: {error}", path.display()));

@@ -3,12 +3,12 @@
 //! Only what this program says of itself is logged, at any level: what libraries log may hold what
 //! nobody is to read.
 
-use std::fs::OpenOptions;
 use std::path::Path;
 use std::sync::Mutex;
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::event::{Event, Listener};
+use hypodoke_places::private;
 use tracing::{debug, error, info, trace, warn};
 use tracing_subscriber::filter::{EnvFilter, LevelFilter, filter_fn};
 use tracing_subscriber::fmt::MakeWriter;
@@ -49,7 +49,7 @@ pub fn begin(plan: LogPlan<'_>) -> Result<(), Failure> {
     let filter = EnvFilter::try_new(level).map_err(|error| wrong(error.to_string()))?;
     match plan.file {
         Some(path) => {
-            let open = OpenOptions::new().append(true).create(true).open(path);
+            let open = private().append(true).create(true).open(path);
             let file = open.map_err(|error| {
                 Failure::usage(format!("the log `{}` cannot be written: {error}", path.display()))
             })?;

@@ -148,6 +148,9 @@ pub fn internal_files(store: Option<&StoreUrl>, folders: Vec<PathBuf>) -> Intern
     InternalFiles::new(vec![FILE_NAME.to_owned()], stores, folders)
 }
 
+/// Who may read a database that is made, by the rights of its file.
+const READERS: [(&str, u32); 3] = [("owner", 0o600), ("group", 0o640), ("all", 0o644)];
+
 fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<usize>), Failure> {
     let url = section.required("url", "\"sqlite:harbour.db\"")?;
     let expanded = expand(&section, &url)?;
@@ -158,6 +161,10 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
                 .wrong(&wait, format!("`{}` is not a duration; write \"10s\", \"5m\" or \"1h\"", wait.value))
         })?),
         None => None,
+    };
+    let store = match section.word("readable_by", &READERS)? {
+        Some(rights) => store.with_rights(rights),
+        None => store,
     };
     let store = match section.text("schema")? {
         Some(schema) => store

@@ -16,6 +16,7 @@ use tracing::{debug, error, info, warn};
 use super::retries::Retries;
 use super::scheduler::{After, Wakeup};
 use super::status::{FeedState, FileCounter, Status};
+use crate::exit::LoadInHand;
 use crate::failure::Failure;
 use crate::notifications::{self, Notification};
 use crate::render::log;
@@ -170,7 +171,9 @@ impl<'a> FeedWorker<'a> {
         let mut store = hypodoke_stores::open(&self.settings.store)?;
         let counts = FileCounter { status: self.status, feed: &self.feed.name };
         let listener = All(vec![&log::Log, &counts]);
+        let in_hand = LoadInHand::begin();
         let report = run_job(job, found, store.as_mut(), &listener, self.stop)?;
+        drop(in_hand);
         self.remember(found, &report, now);
         let LoadReport { receipt, broken_off, errors } = report;
         // What people are to be told of is never in the way of a load.

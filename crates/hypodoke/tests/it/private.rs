@@ -21,6 +21,8 @@ fn begun() -> Workshop {
 #[case::private("localhost", "sslmode=require")]
 #[case::preferred("localhost", "sslmode=prefer")]
 #[case::unsaid("localhost", "")]
+#[case::required_of_the_issuer("127.0.0.1", "sslmode=require&sslrootcert=DIR/ca.pem")]
+#[case::issuer_alone("127.0.0.1", "sslrootcert=DIR/ca.pem")]
 #[case::issuer("127.0.0.1", "sslmode=verify-ca&sslrootcert=DIR/ca.pem")]
 #[case::issuer_and_name("localhost", "sslmode=verify-full&sslrootcert=DIR/ca.pem")]
 fn a_private_way_is_taken(#[case] host: &str, #[case] query: &str) {
@@ -37,6 +39,10 @@ fn a_private_way_is_taken(#[case] host: &str, #[case] query: &str) {
 #[case::other_issuer("localhost", "sslmode=verify-ca&sslrootcert=DIR/other.pem", "certificate")]
 #[case::other_name("127.0.0.1", "sslmode=verify-full&sslrootcert=DIR/ca.pem", "certificate")]
 #[case::system_s_issuers("localhost", "sslmode=verify-full", "certificate")]
+#[case::required_of_another("localhost", "sslmode=require&sslrootcert=DIR/other.pem", "certificate")]
+#[case::preferred_of_another("localhost", "sslmode=prefer&sslrootcert=DIR/other.pem", "certificate")]
+#[case::another_alone("localhost", "sslrootcert=DIR/other.pem", "certificate")]
+#[case::signed_by_itself("localhost", "sslmode=require&sslrootcert=DIR/self.pem", "certificate")]
 #[case::no_file("localhost", "sslmode=verify-full&sslrootcert=DIR/gone.pem", "sslrootcert `")]
 #[case::no_certificate(
     "localhost",

@@ -4,6 +4,8 @@ use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use hypodoke_core::redact::redacted;
+
 /// How long a server may say nothing, unless something else is said.
 const USUAL_WAIT: Duration = Duration::from_secs(30);
 
@@ -72,7 +74,10 @@ pub enum AddressError {
 impl SftpAddress {
     /// Reads `sftp://user@host:port/dir`.
     pub fn parse(text: &str) -> Result<SftpAddress, AddressError> {
-        let rest = text.strip_prefix("sftp://").ok_or_else(|| AddressError::NotSftp(text.to_owned()))?;
+        let rest = text.strip_prefix("sftp://").ok_or_else(|| AddressError::NotSftp(redacted(text)))?;
+        if rest.rsplit_once('@').is_some_and(|(user, _)| user.contains(':')) {
+            return Err(AddressError::HasPassword);
+        }
         let (server, folder) = match rest.split_once('/') {
             Some((server, folder)) => (server, format!("/{folder}")),
             None => (rest, String::new()),
@@ -80,9 +85,6 @@ impl SftpAddress {
         let Some((user, server)) = server.rsplit_once('@') else {
             return Err(AddressError::NoUser(server.to_owned()));
         };
-        if user.contains(':') {
-            return Err(AddressError::HasPassword);
-        }
         let is_v6 = server.starts_with('[');
         let (host, port) = match server.rsplit_once(':') {
             Some((host, port)) if !is_v6 || host.ends_with(']') => {
@@ -91,7 +93,7 @@ impl SftpAddress {
             _ => (server, 22),
         };
         if host.is_empty() || user.is_empty() {
-            return Err(AddressError::NotSftp(text.to_owned()));
+            return Err(AddressError::NotSftp(redacted(text)));
         }
         // `/~/inbox` is the folder `inbox` of the user's own.
         let folder = match folder.strip_prefix("/~/") {

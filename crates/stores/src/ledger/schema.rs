@@ -154,7 +154,17 @@ pub fn exists(connection: &mut dyn SqlConnection) -> Result<bool, StoreError> {
         Some(found) if found > known => {
             Err(StoreError::NewerLedger { shown: connection.shown(), found, known })
         }
-        Some(found) if found < known => make(connection).map(|()| true),
+        Some(found) if found < known => match make(connection) {
+            Ok(()) => Ok(true),
+            Err(error) if error.is_transient() || error.is_unreachable() => Err(error),
+            // Who may only read cannot bring it up to date.
+            Err(error) => Err(StoreError::OlderLedger {
+                shown: connection.shown(),
+                found,
+                known,
+                why: error.to_string(),
+            }),
+        },
         Some(_) => Ok(true),
     }
 }

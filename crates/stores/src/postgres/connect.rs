@@ -44,24 +44,24 @@ impl Address {
     /// Reads `postgres://user@host:port/database?sslmode=…`.
     pub fn parse(text: &str) -> Result<Address, String> {
         let (base, query) = text.split_once('?').unwrap_or((text, ""));
-        let (mut verify, mut roots, mut rest) = (Verify::Nothing, None, Vec::new());
+        let (mut mode, mut roots) = (from("PGSSLMODE"), from("PGSSLROOTCERT"));
+        let mut rest: Vec<&str> = Vec::new();
         let mut own = (None, None);
         for pair in query.split('&').filter(|pair| !pair.is_empty()) {
             match pair.split_once('=') {
-                Some(("sslmode", "verify-ca")) => {
-                    (verify, rest) = (Verify::Issuer, with(rest, "sslmode=require"))
-                }
-                Some(("sslmode", "verify-full")) => {
-                    (verify, rest) = (Verify::IssuerAndName, with(rest, "sslmode=require"));
-                }
-                Some(("sslrootcert", file)) => roots = Some(PathBuf::from(file)),
+                Some(("sslmode", wanted)) => mode = Some(wanted.to_owned()),
+                Some(("sslrootcert", file)) => roots = Some(file.to_owned()),
                 Some(("sslcert", file)) => own.0 = Some(PathBuf::from(file)),
                 Some(("sslkey", file)) => own.1 = Some(PathBuf::from(file)),
-                _ => rest = with(rest, pair),
+                _ => rest.push(pair),
             }
         }
         if own.0.is_some() != own.1.is_some() {
             return Err("a certificate and its key belong together: `sslcert` and `sslkey`".to_owned());
+        }
+        let (verify, mode, roots) = verification(mode.as_deref(), roots)?;
+        if let Some(mode) = &mode {
+            rest.push(mode);
         }
         let joined = if rest.is_empty() { base.to_owned() } else { format!("{base}?{}", rest.join("&")) };
         let mut config: Config = joined.parse().map_err(|error: tokio_postgres::Error| {
@@ -135,6 +135,39 @@ impl Address {
     }
 }
 
+/// How closely a certificate is looked at, the mode as the driver takes it, and the file of those to trust:
+/// as `libpq` has it (PostgreSQL documentation, "SSL Support"). Whoever names certificates to trust wants the
+/// server's to be looked at, whatever the mode.
+fn verification(
+    mode: Option<&str>,
+    roots: Option<String>,
+) -> Result<(Verify, Option<String>, Option<PathBuf>), String> {
+    let of_system = roots.as_deref() == Some("system");
+    let usual = || Some(PathBuf::from(std::env::var_os("HOME")?).join(".postgresql/root.crt"));
+    let roots = match roots {
+        Some(_) if of_system => None,
+        Some(file) => Some(PathBuf::from(file)),
+        None => usual().filter(|file| file.is_file()),
+    };
+    let (verify, driver) = match mode {
+        Some("verify-full") => (Verify::IssuerAndName, Some("require")),
+        None if of_system => (Verify::IssuerAndName, Some("require")),
+        Some(_) if of_system => {
+            return Err("`sslrootcert=system` goes with `sslmode=verify-full` only".to_owned());
+        }
+        Some("verify-ca") => (Verify::Issuer, Some("require")),
+        Some("disable") => (Verify::Nothing, Some("disable")),
+        other if roots.is_some() => (Verify::Issuer, other),
+        other => (Verify::Nothing, other),
+    };
+    Ok((verify, driver.map(|mode| format!("sslmode={mode}")), roots))
+}
+
+/// A variable of the environment that says something.
+fn from(name: &str) -> Option<String> {
+    std::env::var(name).ok().filter(|value| !value.is_empty())
+}
+
 /// The certificates of a file, which `setting` names.
 fn certificates(setting: &str, file: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
     let wrong = |why: String| format!("{setting} `{}`: {why}", file.display());
@@ -144,11 +177,6 @@ fn certificates(setting: &str, file: &Path) -> Result<Vec<CertificateDer<'static
         Ok(all) if all.is_empty() => Err(wrong("there is no certificate in it".to_owned())),
         all => all.map_err(|error| wrong(error.to_string())),
     }
-}
-
-fn with<'a>(mut list: Vec<&'a str>, one: &'a str) -> Vec<&'a str> {
-    list.push(one);
-    list
 }
 
 /// An error of the driver with what lies beneath it.
@@ -164,7 +192,6 @@ pub fn words(error: &tokio_postgres::Error) -> String {
 
 /// What the address leaves out comes from the environment, as for any client of PostgreSQL's.
 fn complete(config: &mut Config) {
-    let from = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
     if config.get_user().is_none()
         && let Some(user) = from("PGUSER").or_else(|| from("USER"))
     {

@@ -50,6 +50,9 @@ pub struct PostgresStore {
     pub(super) wait: Duration,
 }
 
+/// How long a server may take to answer a question that asks nothing.
+const ANSWER_WITHIN: std::time::Duration = std::time::Duration::from_secs(10);
+
 impl PostgresStore {
     /// Connects.
     pub fn open(
@@ -112,9 +115,10 @@ impl PostgresStore {
         Ok(self.run(self.client.query_one(sql, &[&what]))?.get(0))
     }
 
-    /// Whether the connection still stands.
+    /// Whether the connection still stands: the server answers within a few seconds.
     pub fn is_alive(&self) -> bool {
-        self.run(self.client.batch_execute("")).is_ok()
+        let answer = async { tokio::time::timeout(ANSWER_WITHIN, self.client.batch_execute("")).await };
+        matches!(self.runtime.block_on(answer), Ok(Ok(())))
     }
 
     /// A statement of the ledger, prepared once.

@@ -7,6 +7,8 @@ mod rebuild_target;
 mod session;
 mod tables;
 
+use std::fs::OpenOptions;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -38,11 +40,15 @@ const CACHE_KIB: i64 = 24 * 1024;
 const STATEMENTS: usize = 64;
 
 impl SqliteStore {
-    /// Opens the database, and makes the file if it is not there.
-    pub fn open(path: &Path, wait: Duration) -> Result<SqliteStore, StoreError> {
+    /// Opens the database, and makes the file with these rights if it is not there.
+    pub fn open(path: &Path, wait: Duration, rights: u32) -> Result<SqliteStore, StoreError> {
         let unreachable = |why: String| StoreError::Unreachable { shown: shown(path), why };
         if path.is_dir() {
             return Err(unreachable("it is a folder".to_owned()));
+        }
+        if !path.exists() {
+            // For its owner alone, and its journals likewise; what is in the way is told by the next line.
+            let _ = OpenOptions::new().write(true).create_new(true).mode(rights).open(path);
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
