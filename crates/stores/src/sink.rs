@@ -20,6 +20,8 @@ pub struct Capabilities {
     pub many_writers: bool,
     /// The modes there are.
     pub modes: &'static [Mode],
+    /// Its texts may hold NUL bytes.
+    pub takes_nul: bool,
     /// How many columns a table may have, lineage columns included.
     pub most_columns: usize,
 }

@@ -68,6 +68,8 @@ pub struct Caster {
     /// Per column that takes each value once, those met.
     once: Vec<Option<Once>>,
     unmet: Vec<Unmet>,
+    /// Texts may hold NUL bytes.
+    takes_nul: bool,
 }
 
 impl Caster {
@@ -86,12 +88,19 @@ impl Caster {
             left_out: 0,
             once,
             unmet: Vec::new(),
+            takes_nul: false,
         }
     }
 
     /// The same, keeping only records that meet all these.
     pub fn keeping(mut self, conditions: Vec<Condition>) -> Caster {
         self.conditions = conditions;
+        self
+    }
+
+    /// The same for a database whose texts may hold NUL bytes, if it `takes_nul`.
+    pub fn with_nul(mut self, takes_nul: bool) -> Caster {
+        self.takes_nul = takes_nul;
         self
     }
 
@@ -130,7 +139,7 @@ impl Caster {
         self.bad.resize(count, false);
         self.refuse_broken(&rows.records);
         self.leave_out(&rows.records);
-        let holds_nul = rows.records.bytes.contains(&0);
+        let holds_nul = !self.takes_nul && rows.records.bytes.contains(&0);
         for column in 0..self.targets.len() {
             match self.targets[column].source.clone() {
                 Source::Field(field) => {

@@ -78,10 +78,11 @@ impl Attempt<'_, '_> {
     ) -> Result<Ended, NotLoaded> {
         let format = self.format(&source);
         let plan = self.plan(&source, &format, target)?;
+        let takes_nul = store.capabilities().takes_nul;
         let Some(mut writer) = store.begin_load(&plan)? else {
             return Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile));
         };
-        let result = match self.send(&plan, &mut source, writer.as_mut())? {
+        let result = match self.send(&plan, &mut source, writer.as_mut(), takes_nul)? {
             Some(result) => result,
             None => return Ok(Ended::Surprised),
         };
@@ -154,6 +155,7 @@ impl Attempt<'_, '_> {
         plan: &LoadPlan,
         source: &mut Source<'_>,
         writer: &mut dyn Writer,
+        takes_nul: bool,
     ) -> Result<Option<PipelineResult>, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let mappings = self.mappings();
@@ -162,7 +164,8 @@ impl Attempt<'_, '_> {
         let place = |table: usize, line: u64, offset: Option<u64>| {
             place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
         };
-        let casters = mappings.iter().map(|mapping| mapping.caster(file, feed)).collect::<Result<_, _>>();
+        let caster = |mapping: &TableMapping| Ok(mapping.caster(file, feed)?.with_nul(takes_nul));
+        let casters = mappings.iter().map(caster).collect::<Result<_, _>>();
         let strategy = self.strategy;
         let stages = Stages {
             casters: casters.map_err(|problem| NotLoaded::failed(file, FailReason::Constraint(problem)))?,

@@ -221,7 +221,8 @@ impl OfFile<'_> {
         let mapping = self.mapping(&of_table)?;
         let unloadable = |reason| EngineError::unloadable(&file.shown, reason);
         let caster = mapping.caster(file, feed);
-        let mut caster = caster.map_err(|problem| unloadable(FailReason::Constraint(problem)))?;
+        let caster = caster.map_err(|problem| unloadable(FailReason::Constraint(problem)))?;
+        let mut caster = caster.with_nul(store.capabilities().takes_nul);
         let mut batch = Rows { records, ..Rows::default() };
         caster.cast(&mut batch);
         let plan = self.plan(store, &mapping)?;

@@ -10,6 +10,7 @@ mod demo;
 mod docs;
 mod drift;
 mod expected;
+mod hostile;
 mod json;
 mod load;
 mod manual;

@@ -279,13 +279,15 @@ fn stopped_in_time() -> bool {
     wait_for("the third file", || watch.log().contains("file began path=\"gauge_02.csv\" step=Loading"));
     watch.signal("TERM");
     let log = watch.log();
-    assert!(watch.end().success(), "{log}");
+    let end = watch.end();
+    assert!(end.success() || end.code() == Some(130), "{log}");
     let files = shop.query("h.db", "SELECT count(*), sum(rows_loaded) FROM hd_files").concat();
     let (loaded, rows) = files.split_once('|').expect("two figures");
     let loaded: u64 = loaded.parse().expect("a number");
     assert!((3..=40).contains(&loaded), "{loaded}");
     assert_eq!(rows, (loaded * 20_000).to_string());
-    assert_eq!(shop.query("h.db", "SELECT count(*) FROM hd_batches WHERE ended_at IS NULL"), ["0"]);
+    let open = shop.query("h.db", "SELECT count(*) FROM hd_batches WHERE ended_at IS NULL").concat();
+    assert_eq!(open == "0", end.success(), "{log}");
     shop.ok("load -q");
     assert_eq!(count(&shop), "800000");
     loaded < 40

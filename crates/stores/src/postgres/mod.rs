@@ -31,6 +31,7 @@ impl Sink for PostgresStore {
             deliveries: true,
             many_writers: true,
             modes: Mode::ALL,
+            takes_nul: false,
             most_columns: 1600,
         }
     }

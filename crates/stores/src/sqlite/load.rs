@@ -232,20 +232,20 @@ impl<'a> SqliteWriter<'a> {
     fn merge_table(&self, merge: &Merge, mode: Mode, sent: u64) -> Result<Counts> {
         let run = |sql: &str| self.connection.execute(sql, []).map(|count| count as u64);
         let doubles = run(&merge.drop_doubles())?;
-        let staged = sent - doubles;
+        let staged = sent.saturating_sub(doubles);
         Ok(match mode {
             Mode::InsertNew => {
                 let inserted = run(&merge.insert_new())?;
-                Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
+                Counts { inserted, left_out: doubles + staged.saturating_sub(inserted), ..Counts::default() }
             }
             Mode::History => {
                 let began = self.moment();
                 let updated = run(&merge.end_versions(&began))?;
                 let added = run(&merge.begin_versions(&began))?;
                 Counts {
-                    inserted: added - updated,
+                    inserted: added.saturating_sub(updated),
                     updated,
-                    unchanged: staged - added,
+                    unchanged: staged.saturating_sub(added),
                     left_out: doubles,
                     ..Counts::default()
                 }
@@ -253,7 +253,8 @@ impl<'a> SqliteWriter<'a> {
             _ => {
                 let updated = run(&merge.update())?;
                 let inserted = run(&merge.insert_new())?;
-                let unchanged = staged - updated - inserted;
+                // A table of others may hold a key more than once: more rows are updated then than were sent.
+                let unchanged = staged.saturating_sub(updated + inserted);
                 Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
         })

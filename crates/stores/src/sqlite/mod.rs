@@ -147,6 +147,7 @@ impl Sink for SqliteStore {
             many_writers: false,
             modes: Mode::ALL,
             // SQLITE_MAX_COLUMN as SQLite is built here.
+            takes_nul: true,
             most_columns: 2000,
         }
     }

@@ -238,6 +238,7 @@ impl Sink for MemoryStore {
             deliveries: false,
             many_writers: false,
             modes: &[Mode::Append, Mode::Replace],
+            takes_nul: false,
             most_columns: 1000,
         }
     }

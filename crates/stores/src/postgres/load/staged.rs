@@ -95,25 +95,26 @@ impl PostgresWriter<'_> {
             return self.upsert(&merge, sent);
         }
         let doubles = self.execute(&merge.drop_doubles())?;
-        let staged = sent - doubles;
+        let staged = sent.saturating_sub(doubles);
         self.know_size(&qualified, table)?;
         self.execute(&format!("ANALYZE {}", merge.stage()))?;
         let began = self.moment();
         Ok(match table.mode {
             Mode::InsertNew => {
                 let inserted = self.execute(&merge.insert_new())?;
-                Counts { inserted, left_out: doubles + staged - inserted, ..Counts::default() }
+                Counts { inserted, left_out: doubles + staged.saturating_sub(inserted), ..Counts::default() }
             }
             Mode::History => {
                 let updated = self.execute(&merge.end_versions(&began))?;
                 let added = self.execute(&merge.begin_versions(&began))?;
-                let (inserted, unchanged) = (added - updated, staged - added);
+                let (inserted, unchanged) = (added.saturating_sub(updated), staged.saturating_sub(added));
                 Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
             _ => {
                 let updated = self.execute(&merge.update())?;
                 let inserted = self.execute(&merge.insert_new())?;
-                let unchanged = staged - updated - inserted;
+                // A table of others may hold a key more than once: more rows are updated then than were sent.
+                let unchanged = staged.saturating_sub(updated + inserted);
                 Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
             }
         })
@@ -137,7 +138,7 @@ impl PostgresWriter<'_> {
         Ok(Counts {
             inserted,
             updated: written - inserted,
-            unchanged: sent - doubles - written,
+            unchanged: sent.saturating_sub(doubles + written),
             left_out: doubles,
             ..Counts::default()
         })
