@@ -177,9 +177,12 @@ fn what_is_written_is_for_its_owner() {
     shop.write("in/f_20260302.csv", "id,berth\n1,N1\nx,N2\n");
     shop.ok("load");
     shop.ok("rejects --export rejects.csv");
-    let watch = Watch::of(&shop, shop.command("watch --log-file watch.txt"), "watch.log");
+    let quiet = std::process::Stdio::null;
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", format!("{text}\n[log]\nfile = \"watch.txt\"\n"));
+    let mut watch = shop.command("watch").stderr(quiet()).spawn().expect("it starts");
     wait_for("the log", || shop.path("watch.txt").exists());
-    drop(watch);
+    watch.kill().and_then(|()| watch.wait()).expect("an end");
     for name in ["h.db", "rejects.csv", "watch.txt"] {
         assert_eq!(rights(&shop.path(name)), 0o600, "{name}");
     }
