@@ -13,6 +13,7 @@ pub mod count;
 pub mod drift;
 pub mod evidence;
 pub mod format;
+pub mod isolate;
 pub mod layout;
 pub mod names;
 pub mod outcome;

@@ -1,36 +1,12 @@
 //! Isolation of one file: a panic in a reader or a library ends that file, and nothing else.
 
 use std::any::Any;
-use std::cell::Cell;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
+use hypodoke_core::isolate::Mark;
+pub use hypodoke_core::isolate::{helping, is_isolated};
+
 use crate::decide::FailReason;
-
-thread_local! {
-    static DEPTH: Cell<u32> = const { Cell::new(0) };
-}
-
-/// Whether a panic on this thread is caught and told as the failure of one file. A program's panic
-/// hook can ask this, and print nothing.
-pub fn is_isolated() -> bool {
-    DEPTH.get() > 0
-}
-
-/// Marks this thread as one whose panics are caught, until it is dropped.
-struct Mark;
-
-impl Mark {
-    fn set() -> Mark {
-        DEPTH.set(DEPTH.get() + 1);
-        Mark
-    }
-}
-
-impl Drop for Mark {
-    fn drop(&mut self) {
-        DEPTH.set(DEPTH.get().saturating_sub(1));
-    }
-}
 
 /// Does the work for one file; a panic is given as the reason why the file fails.
 ///
@@ -43,12 +19,6 @@ impl Drop for Mark {
 pub fn isolated<T>(work: impl FnOnce() -> T) -> Result<T, FailReason> {
     let _mark = Mark::set();
     catch_unwind(AssertUnwindSafe(work)).map_err(|panic| FailReason::Panicked(words(panic.as_ref())))
-}
-
-/// Does the work on a thread that helps isolated work: whoever joins it passes a panic on.
-pub fn helping<T>(work: impl FnOnce() -> T) -> T {
-    let _mark = Mark::set();
-    work()
 }
 
 /// What a panic says.

@@ -9,6 +9,8 @@ use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
 use hypodoke_core::arrival::Arrival;
+use rustix::fs::{CWD, RenameFlags, renameat_with};
+use rustix::io::Errno;
 use walkdir::WalkDir;
 
 use crate::backend::{Backend, Listed};
@@ -130,15 +132,10 @@ fn move_to(target: &Path, file: &Path, wanted: &Arrival) -> Result<bool, PlaceEr
     if let Some(folder) = target.parent() {
         std::fs::create_dir_all(folder).map_err(failed)?;
     }
-    // The name is taken first, so that nobody else's file is ever written over.
-    match OpenOptions::new().write(true).create_new(true).open(target) {
-        Ok(_) => {}
+    match rename_free(file, target) {
+        Ok(()) => {}
         Err(error) if error.kind() == ErrorKind::AlreadyExists => return Ok(false),
-        Err(error) => return Err(failed(error)),
-    }
-    if let Err(error) = std::fs::rename(file, target) {
-        let _ = std::fs::remove_file(target);
-        return Err(PlaceError::of(file, error));
+        Err(error) => return Err(PlaceError::of(file, error)),
     }
     // A rename is a change too, so that the time of the last change tells nothing here.
     let moved = std::fs::symlink_metadata(target).map_err(failed)?;
@@ -148,14 +145,28 @@ fn move_to(target: &Path, file: &Path, wanted: &Arrival) -> Result<bool, PlaceEr
     }
     // It was sent again between the two looks at it: the new version is an arrival, which goes back, but
     // not in the place of a version that is newer still.
-    match std::fs::hard_link(target, file) {
-        Ok(()) => std::fs::remove_file(target).map_err(failed)?,
+    match rename_free(target, file) {
+        Ok(()) => {}
         Err(error) if error.kind() == ErrorKind::AlreadyExists => {
             return Err(PlaceError::Replaced { path: file.to_path_buf(), kept: target.to_path_buf() });
         }
-        Err(_) => std::fs::rename(target, file).map_err(failed)?,
+        Err(error) => return Err(failed(error)),
     }
     Err(changed())
+}
+
+/// Gives a file a name that nobody has: in one step where the system can, so that nothing is left of it when the
+/// process is killed, and never in the place of another file.
+fn rename_free(from: &Path, to: &Path) -> std::io::Result<()> {
+    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {}
+        done => return done.map_err(std::io::Error::from),
+    }
+    // A file system that cannot: the name is taken first.
+    OpenOptions::new().write(true).create_new(true).open(to)?;
+    std::fs::rename(from, to).inspect_err(|_| {
+        let _ = std::fs::remove_file(to);
+    })
 }
 
 /// A name as text, no two alike: what is not in UTF-8 is written as U+FFFD and the two digits of each

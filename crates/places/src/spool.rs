@@ -8,6 +8,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::isolate::helping;
 
 use crate::backend::Backend;
 use crate::error::{PlaceError, RemoteTrouble};
@@ -276,7 +277,7 @@ impl Spool {
         let (spool, path, bytes) = (self.clone(), arrival.path.clone(), arrival.bytes);
         let spawned = std::thread::Builder::new().spawn(move || {
             let work = std::panic::AssertUnwindSafe(|| spool.fetch_with_retries(&arrival));
-            let came = std::panic::catch_unwind(work);
+            let came = helping(|| std::panic::catch_unwind(work));
             let came =
                 came.unwrap_or_else(|_| Err(RemoteTrouble::Unread("fetching it failed unexpectedly".into())));
             spool.came(&arrival, came);

@@ -73,6 +73,9 @@ fn index_name(what: &str, table: &str) -> String {
 pub struct LoadPlan {
     /// The batch it belongs to.
     pub batch: i64,
+    /// The newest entry of the file that was known when it was decided to load it, 0 where there was none: if
+    /// there is a newer one by the time of the load, it is decided anew. `None` where that does not matter.
+    pub known_until: Option<i64>,
     /// The file.
     pub arrival: Arrival,
     /// The feed, if the configuration names one.

@@ -69,6 +69,7 @@ fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>)
         keeps_for: None,
         retracts: false,
         batch: store.begin_batch(NOON).expect("a batch"),
+        known_until: None,
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON, token: None },
         feed: Some("movements".into()),
         tables: vec![TablePlan {

@@ -72,6 +72,9 @@ impl Batch<'_> {
                 retry.reconnect(self.store)?;
             }
             self.context.listener.on(&Event::Retrying { path: None, error: error.into() });
+            for file in &delivery.files {
+                self.learn_anew(file)?;
+            }
             with_retry(self.store, |store| target.refresh(store, delivery.feed))?;
         };
         let Attempted { mut lines, differences, failed } = attempted;

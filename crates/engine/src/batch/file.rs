@@ -188,8 +188,21 @@ impl Batch<'_> {
             }
             let path = Some(one.file.shown.clone());
             self.context.listener.on(&Event::Retrying { path, error: error.into() });
+            self.learn_anew(one.file)?;
             with_retry(self.store, |store| target.refresh(store, one.feed))?;
         }
+    }
+
+    /// Takes in what the ledger says of a file by now.
+    ///
+    /// # Errors
+    ///
+    /// The database does not answer.
+    pub fn learn_anew(&mut self, file: &Candidate) -> Result<(), EngineError> {
+        let arrival = &file.seen.arrival;
+        let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
+        self.known.learn_newer(entries, arrival);
+        Ok(())
     }
 
     /// Loads a file, once.
@@ -237,6 +250,7 @@ impl Batch<'_> {
         let rows_before = self.known.rows_before(&feed.table);
         let request = FileRequest {
             replaces: terms.replaces,
+            known_until: Some(self.known.newest(&file.seen.arrival, &feed.table)),
             began: began.micros,
             remarks,
             rows_before: &rows_before,

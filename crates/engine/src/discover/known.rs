@@ -56,6 +56,8 @@ pub struct KnownFiles {
     /// The entries whose rows are in the table, of each place, path and table, the newest last: each
     /// with the file as it was then.
     rows_of: HashMap<Path, Vec<(Arrival, i64)>>,
+    /// The number of the newest entry of each.
+    newest: HashMap<Path, i64>,
     /// Loaded content, per table: the newest last.
     by_hash: HashMap<(String, String), Vec<FileEntry>>,
     sizes: HashMap<u64, u32>,
@@ -106,9 +108,33 @@ impl KnownFiles {
         all.iter().skip(all.len().saturating_sub(MOST_USUAL)).copied().collect()
     }
 
+    /// The newest entry of a file's path that is known; 0 where there is none.
+    pub fn newest(&self, arrival: &Arrival, table: &str) -> i64 {
+        self.newest.get(&path_of(arrival, table)).copied().unwrap_or(0)
+    }
+
+    /// Takes in those entries of a file's path that were not known yet.
+    pub fn learn_newer(&mut self, entries: Vec<FileEntry>, arrival: &Arrival) {
+        let is_of_path = |entry: &FileEntry| {
+            (&entry.arrival.place, &entry.arrival.path) == (&arrival.place, &arrival.path)
+        };
+        for entry in entries.into_iter().filter(is_of_path) {
+            let table = entry.table.clone().unwrap_or_default();
+            if entry.file > self.newest(arrival, &table) {
+                if entry.outcome == Outcome::Retracted {
+                    // Whatever of it was in the table is not any more.
+                    self.rows_of.remove(&path_of(arrival, &table));
+                }
+                self.learn(entry);
+            }
+        }
+    }
+
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
+        let newest = self.newest.entry(path.clone()).or_default();
+        *newest = entry.file.max(*newest);
         if entry.outcome == Outcome::Same {
             self.same_as_loaded.entry(path.clone()).or_default().push(entry.arrival.clone());
         }

@@ -109,6 +109,7 @@ fn plan_of(
         arrival: file.seen.arrival.clone(),
         feed: feed.name.clone(),
         tables,
+        known_until: None,
         replaces: None,
         kind: String::new(),
         began: clock::now(),

@@ -138,6 +138,7 @@ impl Attempt<'_, '_> {
             keeps_for: None,
             retracts: false,
             replaces: self.request.replaces,
+            known_until: self.request.known_until,
             kind: source.kind(),
             began: self.request.began,
             order: file_order(feed, file),

@@ -23,6 +23,8 @@ pub struct FileRequest<'a> {
     pub batch: i64,
     /// The entry whose rows these replace.
     pub replaces: Option<i64>,
+    /// The newest entry of the file that is known, 0 for none; `None` where that does not matter.
+    pub known_until: Option<i64>,
     /// Who is told of events.
     pub listener: &'a dyn Listener,
     /// When it was begun: microseconds since 1970.
@@ -48,6 +50,7 @@ impl<'a> FileRequest<'a> {
             file,
             batch,
             replaces: None,
+            known_until: None,
             listener,
             began: clock::now(),
             remarks: Vec::new(),

@@ -288,6 +288,7 @@ impl OfFile<'_> {
             }
         }
         Ok(LoadPlan {
+            known_until: None,
             batch: self.entry.batch,
             arrival: self.entry.arrival.clone(),
             feed: self.entry.feed.clone(),

@@ -54,6 +54,7 @@ pub fn retract(
     };
     let plan = LoadPlan {
         batch,
+        known_until: None,
         arrival: entry.arrival.clone(),
         feed: entry.feed.clone(),
         tables,

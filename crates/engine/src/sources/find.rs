@@ -9,6 +9,7 @@ use hypodoke_stores::FileEntry;
 use crate::discover::{BY_HAND, Discovered, NamedAs, discover, named_files, unfold};
 use crate::error::EngineError;
 use crate::job::{Candidate, Feed, InternalFiles, Job};
+use crate::profile::content_hash;
 
 /// A file of the ledger, as it is found now.
 #[derive(Clone, Debug)]
@@ -18,6 +19,9 @@ pub struct FoundFile {
     /// The file.
     pub file: Candidate,
 }
+
+/// In microseconds.
+const SECOND: i64 = 1_000_000;
 
 /// Finds files that the ledger knows, listing each place once.
 pub struct Finder {
@@ -88,6 +92,11 @@ fn in_archive(
         let is_wanted =
             |file: &Candidate| file.seen.arrival.path == wanted.path && file.seen.arrival.looks_like(wanted);
         let Some(file) = members.into_iter().find(is_wanted) else { continue };
+        // Two versions may have one size and one whole second: the content tells which this is.
+        let is_other = |hash: &String| content_hash(&file).is_ok_and(|found| found != *hash);
+        if wanted.modified % SECOND == 0 && entry.hash.as_ref().is_some_and(is_other) {
+            continue;
+        }
         let takers = job.feeds_for(wanted).into_iter();
         let mut takers =
             takers.filter_map(|(at, parts)| job.feeds.get(at).map(|source| (&source.feed, parts)));

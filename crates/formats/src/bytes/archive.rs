@@ -6,6 +6,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 
+use hypodoke_core::isolate::helping;
 use zip::ZipArchive;
 
 use super::compression::{Compression, ExpansionLimit};
@@ -123,7 +124,8 @@ impl Archive {
         let failed = failure.clone();
         let expand = move || {
             let work = AssertUnwindSafe(|| copy(&mut archive, index, &mut writer, allowed, limit.ratio));
-            let result = catch_unwind(work).unwrap_or_else(|_| Err(broken("its member is damaged")));
+            let result =
+                helping(|| catch_unwind(work)).unwrap_or_else(|_| Err(broken("its member is damaged")));
             // Set before the pipe closes, so that whoever sees its end sees the failure too.
             *failed.lock().unwrap_or_else(|poisoned| poisoned.into_inner()) = result.err();
             drop(writer);

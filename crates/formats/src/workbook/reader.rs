@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
+use hypodoke_core::isolate::helping;
 use hypodoke_core::names::match_key;
 use hypodoke_core::record::Records;
 
@@ -53,14 +54,16 @@ impl WorkbookReader {
         let (sender, messages) = sync_channel(3);
         let (empties, returned) = sync_channel(4);
         let options = options.clone();
-        std::thread::spawn(move || {
-            let end = match walk(open, &options, &sender, &returned) {
+        let work = move || {
+            // A panic of the container library's is told by the silence that it leaves.
+            let end = match helping(|| walk(open, &options, &sender, &returned)) {
                 Ok(account) => Message::Done(Box::new(account)),
                 Err(error) => Message::Failed(error),
             };
             // Nobody listens any more where the reader was dropped.
             let _ = sender.send(end);
-        });
+        };
+        std::thread::Builder::new().spawn(work).map_err(ReadError::Io)?;
         match messages.recv() {
             Ok(Message::Opened(opened)) => Ok(WorkbookReader {
                 heads: opened.heads,
@@ -71,7 +74,7 @@ impl WorkbookReader {
                 done: false,
             }),
             Ok(Message::Failed(error)) => Err(error),
-            _ => Err(ReadError::Workbook("reading it broke off".to_owned())),
+            _ => Err(ReadError::Workbook("its container is damaged".to_owned())),
         }
     }
 }
@@ -100,7 +103,7 @@ impl RecordReader for WorkbookReader {
                 Ok(false)
             }
             Ok(Message::Failed(error)) => Err(error),
-            _ => Err(ReadError::Workbook("reading it broke off".to_owned())),
+            _ => Err(ReadError::Workbook("its container is damaged".to_owned())),
         }
     }
 

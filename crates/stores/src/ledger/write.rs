@@ -16,12 +16,15 @@ use crate::order::FileOrder;
 use crate::plan::{FileSummary, LoadPlan, PartSummary, TablePlan};
 use crate::sql::{SqlConnection, SqlValue, in_transaction};
 
-/// Whether a file is loaded, except by one entry. Its size is kept from being looked up by: thousands
-/// may have the same.
-pub const IS_LOADED: &str =
-    "SELECT CAST(count(*) AS bigint) FROM hd_files WHERE place = ?1 AND path = ?2 AND +bytes = ?3 AND modified_at = ?4
-       AND table_name = ?5 AND outcome IN ('loaded', 'superseded') AND replaced_by IS NULL AND file <> ?6
-       AND (?7 = '' OR coalesce(version_token, ?7) = ?7)";
+/// Whether a version of a file is loaded, except by one entry; and how many entries there are of the file that
+/// are newer than one.
+pub const WHAT_CAME_OF_IT: &str = "SELECT
+       CAST(coalesce(sum(CASE WHEN outcome IN ('loaded', 'superseded') AND replaced_by IS NULL AND file <> ?6
+         AND bytes = ?3 AND modified_at = ?4 AND (?7 = '' OR coalesce(version_token, ?7) = ?7)
+         THEN 1 ELSE 0 END), 0) AS bigint),
+       CAST(coalesce(sum(CASE WHEN file > ?8 AND outcome IN ('loaded', 'superseded', 'retracted', 'discarded')
+         THEN 1 ELSE 0 END), 0) AS bigint)
+     FROM hd_files WHERE place = ?1 AND path = ?2 AND table_name = ?5";
 
 /// Begins a batch and gives its number.
 pub fn begin_batch(connection: &mut dyn SqlConnection, at: i64) -> Result<i64, StoreError> {
@@ -147,6 +150,10 @@ pub fn note_decision(connection: &mut dyn SqlConnection, entry: &DecisionEntry) 
 
 /// Whether the ledger says by now that the file of a plan is loaded. Corrected rejects are of a file
 /// that is.
+///
+/// # Errors
+///
+/// Another version of the file was loaded meanwhile, or its rows were taken out: it has to be decided anew.
 pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<bool, StoreError> {
     if plan.resubmits.is_some() {
         return Ok(false);
@@ -162,10 +169,15 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
         SqlValue::Integer(plan.replaces.unwrap_or(0)),
         // Without a token, one with a token is not another.
         SqlValue::from(token.clone().unwrap_or_default()),
+        SqlValue::Integer(plan.known_until.unwrap_or(i64::MAX)),
     ];
-    let rows = connection.query(IS_LOADED, &parameters)?;
-    let count = rows.first().map_or(Ok(0), |row| row.integer(0));
-    count.map(|count| count > 0).map_err(|misread| connection.damaged(misread))
+    let counts = |row: &crate::sql::SqlRow| Ok((row.integer(0)?, row.integer(1)?));
+    let found = connection.entries(WHAT_CAME_OF_IT, &parameters, counts)?;
+    match found.first() {
+        Some((loaded, _)) if *loaded > 0 => Ok(true),
+        Some((_, newer)) if *newer > 0 => Err(StoreError::Changed { table: plan.table().to_owned() }),
+        _ => Ok(false),
+    }
 }
 
 /// The number of the entry that the rows of a plan belong to: a new one, or that of the file whose
