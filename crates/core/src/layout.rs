@@ -58,6 +58,21 @@ pub struct ColumnRule {
     pub expected: Expected,
 }
 
+/// The column that values of columns without one are kept in.
+pub(crate) const EXTRAS_COLUMN: &str = "extras";
+
+/// What that column is made of, in place of a name in a file: nothing that a header can say.
+pub(crate) const EXTRAS_SOURCE: &str = "\u{1}extras";
+
+impl Column {
+    /// Whether it holds the values of columns that the table has not. In earlier versions its source was its
+    /// name; a file may have such a column itself, which fills it then.
+    pub fn holds_extras(&self) -> bool {
+        let of_earlier = self.source == EXTRAS_COLUMN && self.name == EXTRAS_COLUMN;
+        self.source == EXTRAS_SOURCE || of_earlier && self.domain == Domain::Json
+    }
+}
+
 /// What a user expects of a column's values, as the configuration writes it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Expected {

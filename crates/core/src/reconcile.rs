@@ -3,8 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::change::Change;
-use crate::drift::EXTRAS_SOURCE;
-use crate::layout::{Column, Layout, Reading};
+use crate::layout::{Column, EXTRAS_SOURCE, Layout, Reading};
 use crate::names::match_key;
 use crate::types::Domain;
 

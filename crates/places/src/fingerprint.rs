@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use hypodoke_core::arrival::{Arrival, ContentHash};
 
 use crate::error::PlaceError;
-use crate::folder::version;
+use crate::version::{is_as_listed, version};
 
 /// A file that is being read.
 pub struct MeteredFile {
@@ -65,7 +65,7 @@ fn opened(
     }
     let state = State { hasher: hashed.then(blake3::Hasher::new), read: 0 };
     let begun = version(&about);
-    if listed.is_some_and(|listed| !begun.looks_like(listed)) {
+    if listed.is_some_and(|listed| !is_as_listed(&about, listed)) {
         return Err(PlaceError::Changed { path: path.to_path_buf() });
     }
     let meter = Meter { path: path.to_path_buf(), begun, whole, state: Arc::new(Mutex::new(state)) };

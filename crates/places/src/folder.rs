@@ -6,7 +6,6 @@ use std::fs::{Metadata, OpenOptions};
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::time::UNIX_EPOCH;
 
 use hypodoke_core::arrival::Arrival;
 use rustix::fs::{CWD, RenameFlags, renameat_with};
@@ -15,8 +14,8 @@ use walkdir::WalkDir;
 
 use crate::backend::{Backend, Listed};
 use crate::error::{PlaceError, RemoteTrouble};
-use crate::place::SECOND;
 use crate::seen::Seen;
+use crate::version::{modified, version};
 
 /// A folder of this machine.
 #[derive(Debug)]
@@ -101,16 +100,6 @@ fn arrival(place: &str, file: &Path) -> Result<Arrival, PlaceError> {
     Ok(Arrival { place: place.to_owned(), path: path_text(file.as_os_str()), ..version(&about) })
 }
 
-/// The version of a file of this machine, as an arrival without a name: its size, its time and, where
-/// that is a whole second, when its content or anything else of it last changed. Many programs set
-/// times to whole seconds, so that two versions may have the same, but none sets the time of the change.
-pub(crate) fn version(about: &Metadata) -> Arrival {
-    let modified = modified(about);
-    let nanos = about.ctime_nsec();
-    let token = (modified % SECOND == 0 && nanos != 0).then(|| format!("{}.{nanos:09}", about.ctime()));
-    Arrival { bytes: about.len(), modified, token, ..Arrival::default() }
-}
-
 /// One file of this machine, named by its own path.
 pub fn look_at(place: &str, file: &Path) -> Result<Seen, PlaceError> {
     let about = std::fs::metadata(file).map_err(|error| PlaceError::of(file, error))?;
@@ -191,15 +180,6 @@ pub fn path_text(name: &OsStr) -> String {
     text
 }
 
-/// Microseconds since 1970, as far as the file system keeps them.
-fn modified(about: &Metadata) -> i64 {
-    let Ok(time) = about.modified() else { return 0 };
-    match time.duration_since(UNIX_EPOCH) {
-        Ok(after) => i64::try_from(after.as_micros()).unwrap_or(i64::MAX),
-        Err(before) => i64::try_from(before.duration().as_micros()).map_or(i64::MIN, |micros| -micros),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -246,5 +226,21 @@ mod tests {
     fn a_missing_folder_is_said_to_be_missing() {
         let error = list(Path::new("/nowhere/at/all")).unwrap_err();
         assert!(matches!(error, PlaceError::Missing { .. }));
+    }
+
+    #[test]
+    fn a_file_moves_in_one_step_and_takes_nobody_s_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let (from, to) = (folder.path().join("a.csv"), folder.path().join("done/a.csv"));
+        std::fs::write(&from, "1").unwrap();
+        let seen = look_at("quay", &from).unwrap();
+        assert!(move_to(&to, &from, &seen.arrival).unwrap());
+        std::fs::write(&from, "22").unwrap();
+        let newer = look_at("quay", &from).unwrap();
+        assert!(!move_to(&to, &from, &newer.arrival).unwrap(), "the name is taken");
+        assert_eq!(std::fs::read_to_string(&to).unwrap(), "1");
+        let other = folder.path().join("done/b.csv");
+        assert!(matches!(move_to(&other, &from, &seen.arrival), Err(PlaceError::Changed { .. })));
+        assert!(from.exists() && !other.exists(), "nothing was touched");
     }
 }

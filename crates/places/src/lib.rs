@@ -15,6 +15,7 @@ mod private;
 mod seen;
 pub mod sftp;
 mod spool;
+mod version;
 
 pub use after::PutAway;
 pub use backend::{Backend, Identity, Listed, ShownKey};

@@ -11,12 +11,10 @@ use crate::error::PlaceError;
 use crate::folder::Folder;
 use crate::seen::{Listing, Seen, SpooledFile};
 use crate::spool::{Spool, SpoolSettings};
+use crate::version::SECOND;
 
 /// Names that files bear while they are still being written.
 const UNFINISHED: [&str; 4] = [".part", ".tmp", ".filepart", ".partial"];
-
-/// In microseconds.
-pub(crate) const SECOND: i64 = 1_000_000;
 
 /// Systems keep the time of a change no finer than this, in microseconds, whatever digits they give.
 const TICK: i64 = 20_000;

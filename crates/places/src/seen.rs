@@ -6,8 +6,8 @@ use std::sync::Arc;
 use hypodoke_core::arrival::Arrival;
 
 use crate::error::PlaceError;
-use crate::folder::version;
 use crate::spool::{Pin, Spool};
+use crate::version::is_as_listed;
 
 /// A file seen, and where it can be opened.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -91,7 +91,7 @@ impl Seen {
             return Ok(());
         }
         let about = std::fs::metadata(&self.file).map_err(|error| PlaceError::of(&self.file, error))?;
-        match version(&about).looks_like(&self.arrival) {
+        match is_as_listed(&about, &self.arrival) {
             true => Ok(()),
             false => Err(PlaceError::Changed { path: self.file.clone() }),
         }

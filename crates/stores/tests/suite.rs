@@ -13,7 +13,8 @@ use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
-    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Store, StoreUrl, TablePlan,
+    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Store, StoreError, StoreUrl,
+    TablePlan,
 };
 use hypodoke_testkit::Server;
 use rstest::rstest;
@@ -286,6 +287,46 @@ fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres)] kind: Kind) {
     load(store.as_mut(), &plan, &[&["1"]]);
     assert!(store.begin_load(&plan).expect("a look").is_none());
     assert_eq!(store.count_rows("movements").expect("a count"), 1);
+}
+
+/// A plan is made anew where its table was made or changed after it was made.
+#[rstest]
+fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres)] kind: Kind) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    let based_on = |mut plan: LoadPlan, version| {
+        plan.tables[0].based_on = Some(version);
+        plan
+    };
+    let made = layout(&[("id", Type::Integer)]);
+    let first = based_on(plan(store.as_mut(), "a.csv", made.clone(), Vec::new()), 0);
+    let late = based_on(plan(store.as_mut(), "b.csv", made.clone(), Vec::new()), 0);
+    load(store.as_mut(), &first, &[&["1"]]);
+    assert!(matches!(store.begin_load(&late).err(), Some(StoreError::Changed { .. })));
+    let anew = based_on(late, 1);
+    load(store.as_mut(), &anew, &[&["2"]]);
+    assert_eq!(store.count_rows("movements").expect("a count"), 2);
+}
+
+/// What another process did with the file since it was decided is asked under the claim.
+#[rstest]
+fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgres)] kind: Kind) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    let made = layout(&[("id", Type::Integer)]);
+    let decided = plan(store.as_mut(), "a.csv", made.clone(), Vec::new());
+    let first = load(store.as_mut(), &decided, &[&["1"]]);
+    let mut taking = plan(store.as_mut(), "a.csv", made, Vec::new());
+    (taking.replaces, taking.retracts) = (Some(first), true);
+    let writer = store.begin_load(&taking).expect("begun").expect("no other");
+    writer.finish(&FileSummary { ended: NOON, ..FileSummary::default() }).expect("taken out");
+    assert_eq!(store.count_rows("movements").expect("a count"), 0);
+    // Decided when nothing was known of it, or when its rows were in the table.
+    for known in [0, first] {
+        let stale = LoadPlan { known_until: Some(known), ..decided.clone() };
+        assert!(matches!(store.begin_load(&stale).err(), Some(StoreError::Changed { .. })));
+    }
+    assert_eq!(store.count_rows("movements").expect("a count"), 0);
 }
 
 #[rstest]

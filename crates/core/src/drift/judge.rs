@@ -5,25 +5,10 @@ use super::{
     Action, Change, Drift, HeldChange, MissingColumn, NewColumn, Policy, Rename, RenamedColumn, WiderType,
 };
 use crate::evidence::FormatHint;
-use crate::layout::{Column, Format, Layout, Reading};
+use crate::layout::{Column, EXTRAS_COLUMN, EXTRAS_SOURCE, Format, Layout, Reading};
 use crate::names::match_key;
 use crate::reconcile::{Fit, reconcile};
 use crate::types::{Domain, Type};
-
-/// The column that values of columns without one are kept in.
-const EXTRAS_COLUMN: &str = "extras";
-
-/// What that column is made of, in place of a name in a file: nothing that a header can say.
-pub const EXTRAS_SOURCE: &str = "\u{1}extras";
-
-impl Column {
-    /// Whether it holds the values of columns that the table has not. In earlier versions its source was its
-    /// name; a file may have such a column itself, which fills it then.
-    pub fn holds_extras(&self) -> bool {
-        let of_earlier = self.source == EXTRAS_COLUMN && self.name == EXTRAS_COLUMN;
-        self.source == EXTRAS_SOURCE || of_earlier && self.domain == Domain::Json
-    }
-}
 
 /// What a policy makes of a file.
 #[derive(Clone, Debug, Default, PartialEq)]

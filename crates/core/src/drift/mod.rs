@@ -10,6 +10,6 @@ pub use crate::change::{Action, Change, Drift};
 
 pub use between::{Difference, between};
 pub use held::{HeldChange, Remedy};
-pub use judge::{EXTRAS_SOURCE, Judged, judge};
+pub use judge::{Judged, judge};
 pub use policy::{HeaderPolicy, MissingColumn, MissingSheet, NewColumn, Policy, RenamedColumn, WiderType};
 pub use rename::{Alike, Rename, likeliest, name_likeness, same_kind};

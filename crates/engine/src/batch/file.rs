@@ -242,6 +242,10 @@ impl Batch<'_> {
             has_lineage: target.main.lineage(false).is_kept() || !target.parts.is_empty(),
         });
         if let FileDecision::Skip(reason) = decision {
+            // It may be loaded by this batch, just before the connection broke.
+            if reason == SkipReason::Known && self.known.has_learnt(&file.seen.arrival, &feed.table) {
+                return self.loaded_meanwhile(feed, file);
+            }
             return self.skip(FileInBatch { feed, ..one }, &reason, ledger, began);
         }
         let terms = NotLoaded::by(decision, file, HeldFile::default)?;

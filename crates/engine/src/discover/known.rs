@@ -56,6 +56,8 @@ pub struct KnownFiles {
     /// The entries whose rows are in the table, of each place, path and table, the newest last: each
     /// with the file as it was then.
     rows_of: HashMap<Path, Vec<(Arrival, i64)>>,
+    /// The paths of which something was learnt that came to be during the batch.
+    learnt: HashSet<Path>,
     /// The number of the newest entry of each.
     newest: HashMap<Path, i64>,
     /// Loaded content, per table: the newest last.
@@ -113,6 +115,11 @@ impl KnownFiles {
         self.newest.get(&path_of(arrival, table)).copied().unwrap_or(0)
     }
 
+    /// Whether more was learnt of a file after the batch had begun.
+    pub fn has_learnt(&self, arrival: &Arrival, table: &str) -> bool {
+        self.learnt.contains(&path_of(arrival, table))
+    }
+
     /// Takes in those entries of a file's path that were not known yet.
     pub fn learn_newer(&mut self, entries: Vec<FileEntry>, arrival: &Arrival) {
         let is_of_path = |entry: &FileEntry| {
@@ -121,6 +128,7 @@ impl KnownFiles {
         for entry in entries.into_iter().filter(is_of_path) {
             let table = entry.table.clone().unwrap_or_default();
             if entry.file > self.newest(arrival, &table) {
+                self.learnt.insert(path_of(arrival, &table));
                 if entry.outcome == Outcome::Retracted {
                     // Whatever of it was in the table is not any more.
                     self.rows_of.remove(&path_of(arrival, &table));

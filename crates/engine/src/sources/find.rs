@@ -87,7 +87,7 @@ fn in_archive(
         let mut seen = seen.clone();
         seen.arrival.path = own;
         // Moving it was a change, though not of what is in it.
-        seen.arrival.token = None;
+        seen.arrival.token.clone_from(&wanted.token);
         let members = unfold(Candidate::of(seen))?;
         let is_wanted =
             |file: &Candidate| file.seen.arrival.path == wanted.path && file.seen.arrival.looks_like(wanted);

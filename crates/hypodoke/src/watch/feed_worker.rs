@@ -213,6 +213,8 @@ impl<'a> FeedWorker<'a> {
                 Some(outcome @ (Outcome::Failed | Outcome::Held)) => {
                     self.retries.put_off(file, *outcome == Outcome::Held, now);
                 }
+                // It is another by now, or its delivery is not all there.
+                Some(Outcome::Waiting) => {}
                 Some(_) if stays => self.retries.settle(file),
                 None if stays && whole => self.retries.settle(file),
                 _ => {}

@@ -88,6 +88,7 @@ async fn answer(stream: TcpStream, status: Arc<Status>) -> Result<(), hyper::Err
         .header_read_timeout(HEADER_WAIT)
         .max_buf_size(MOST_READ)
         .keep_alive(false)
+        .title_case_headers(true)
         .serve_connection(TokioIo::new(stream), service)
         .await
 }

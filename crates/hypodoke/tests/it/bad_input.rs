@@ -102,18 +102,6 @@ fn bytes_that_are_no_text_cost_their_row() {
 }
 
 #[test]
-fn a_nul_byte_costs_its_row() {
-    let shop = workshop();
-    shop.write("a.csv", b"id,name\n1,fine\n2,a\0b\n3,fine too\n");
-    shop.ok("load a.csv");
-    assert_eq!(shop.query("hypodoke.db", "SELECT id FROM a"), ["1", "3"]);
-    assert_eq!(
-        shop.query("hypodoke.db", "SELECT line, column_name, reason FROM hd_rejects"),
-        ["3|name|holds a NUL byte, which text cannot"]
-    );
-}
-
-#[test]
 fn an_unclosed_quote_at_the_end_costs_its_row() {
     let shop = workshop();
     shop.write("a.csv", "id,name\n1,x\n2,\"never closed\n");

@@ -303,3 +303,71 @@ fn a_large_file_in_hand_is_broken_off() {
     shop.ok("load -q");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["4000000"]);
 }
+
+/// A workbook that is cut off anywhere is one failed file, and nothing is said of a panic.
+#[test]
+fn a_workbook_that_is_cut_off_is_one_failed_file() {
+    let whole =
+        std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/it/workbooks/tariff.xls")).expect("a file");
+    let shop = workshop();
+    for part in 1..40 {
+        let cut = &whole[..whole.len() * part / 40];
+        shop.write(&format!("in/cut_{}.xls", "x".repeat(part)), cut);
+    }
+    shop.write("in/zz_good.csv", "id,berth\n1,N1\n");
+    let run = shop.run("load in --into sqlite:h.db");
+    assert_eq!(run.code, Some(1), "{}{}", run.out, run.err);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM zz_good"), ["1"]);
+    let said = format!("{}{}", run.out, run.err);
+    assert!(!said.contains("panicked") && !said.contains("unexpectedly"), "{said}");
+}
+
+/// Where the account's files may not grow further, the load fails and says so; the process lives.
+#[test]
+fn a_limit_on_the_size_of_files_is_an_error() {
+    let shop = workshop();
+    let rows: String = (0..200_000).map(|row| format!("{row},some words to read\n")).collect();
+    shop.write("a.csv", format!("id,words\n{rows}"));
+    let limited =
+        format!("ulimit -f 500; exec {} load a.csv --into sqlite:h.db", env!("CARGO_BIN_EXE_hypodoke"));
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", &limited]).current_dir(shop.path(".")).env("HOME", shop.path("."));
+    let run = finish(shell);
+    assert!(matches!(run.code, Some(1 | 4)), "{:?} {}{}", run.code, run.out, run.err);
+    shop.ok("load a.csv --into sqlite:h.db");
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM a"), ["200000"]);
+}
+
+/// A folder that goes away and comes back is a place again.
+#[test]
+fn a_folder_that_comes_back_is_watched_again() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write(
+        "hypodoke.toml",
+        text.replace("path = \"in\"", "path = \"in\"\npoll = \"500ms\"\nquiet_for = \"100ms\""),
+    );
+    shop.write("in/f_20260302.csv", "id\n1\n");
+    let watch = Watch::start(&shop, "");
+    wait_for("the first", || watch.log().contains("f_20260302.csv"));
+    std::fs::remove_dir_all(shop.path("in")).expect("removed");
+    wait_for("the trouble", || watch.log().contains("out of reach"));
+    shop.write("in/f_20260303.csv", "id\n2\n");
+    wait_for("the second", || watch.log().contains("f_20260303.csv"));
+    watch.signal("TERM");
+    assert!(watch.end().success());
+    assert_eq!(staging.query(&shop, "SELECT id FROM f ORDER BY id"), ["1", "2"]);
+}
+
+/// A record is never longer than a field can be.
+#[test]
+fn a_record_has_a_most_that_nobody_can_raise() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "max_record = 2000000000");
+    let run = shop.run("load");
+    assert!(run.code == Some(2) && run.err.contains("a record has at most 1073741823 bytes"), "{}", run.err);
+    shop.write("a.csv", "id\n1\n");
+    let run = shop.run("load a.csv --into sqlite:g.db --max-record 2000000000");
+    assert!(run.code == Some(2) && run.err.contains("a record has at most 1073741823 bytes"), "{}", run.err);
+}

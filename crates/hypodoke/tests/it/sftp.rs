@@ -221,6 +221,29 @@ fn two_at_once_do_not_spoil_each_others_files() {
     assert_eq!(left.len(), 1, "a spare folder goes with its owner: {left:?}");
 }
 
+/// An RSA key lets us in, signed with a library whose time says nothing of the key; one too short does not.
+#[rstest]
+#[case::usual(3072, 0, "1 file loaded")]
+#[case::too_short(1024, 4, "not safe to use")]
+fn an_rsa_key_lets_us_in(#[case] bits: u32, #[case] code: i32, #[case] words: &str) {
+    let (shop, sshd) = (workshop(), Sshd::start());
+    std::fs::create_dir_all(sshd.path("out")).expect("folders");
+    std::fs::write(shop.path("known"), sshd.known_host()).expect("a file");
+    let key = shop.path("rsa_key");
+    let made = std::process::Command::new("ssh-keygen")
+        .args(["-q", "-t", "rsa", "-b", &bits.to_string(), "-N", "", "-f"])
+        .arg(&key)
+        .status();
+    assert!(made.expect("ssh-keygen").success());
+    let public = std::fs::read_to_string(shop.path("rsa_key.pub")).expect("a key");
+    std::fs::write(sshd.path("authorized_keys"), public).expect("keys");
+    configure(&shop, &sshd, &format!("key_file = \"{}\"\nknown_hosts = \"known\"", key.display()));
+    put(&sshd, "gauge_1.csv", "at\n1\n");
+    let run = shop.run("load");
+    let said = format!("{}{}", run.out, run.err);
+    assert!(run.code == Some(code) && said.contains(words), "{:?} {said}", run.code);
+}
+
 #[test]
 fn files_are_put_away_on_the_server_where_the_place_says_so() {
     let (shop, sshd) = begun(&format!("{KEY}\nafter = \"move\""));

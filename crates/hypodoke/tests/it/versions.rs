@@ -30,6 +30,25 @@ fn two_versions_of_one_size_and_one_whole_second_are_two(#[values(Sqlite, Postgr
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["1"]);
 }
 
+/// In the archive, such versions are told apart by what is in them.
+#[rstest]
+fn versions_alike_are_found_again_where_they_were_put_away(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "changed_file = \"append\"");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text.replace("path = \"in\"", "path = \"in\"\nafter = \"move\""));
+    for id in ["1", "2", "3"] {
+        let path = shop.write("in/f_20260302.csv", format!("id\n{id}\n"));
+        set_modified(&path, 1_772_452_800);
+        shop.ok("load");
+    }
+    let tally = shop.ok("tally").out;
+    assert!(tally.contains("3 in the tables; all figures agree"), "{tally}");
+    staging.run(&shop, "UPDATE f SET id = 9");
+    shop.ok("replay f --yes");
+    assert_eq!(staging.query(&shop, "SELECT id FROM f ORDER BY id"), ["1", "2", "3"]);
+}
+
 #[test]
 fn two_members_of_one_name_are_not_one() {
     let shop = workshop();

@@ -5,9 +5,10 @@ use std::sync::Arc;
 use russh::MethodKind;
 use russh::client::{AuthResult, Handle, Handler, KeyboardInteractiveAuthResponse as Answer};
 use russh::keys::agent::client::AgentClient;
-use russh::keys::{PrivateKeyWithHashAlg, load_secret_key};
+use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, load_secret_key};
 
 use super::address::SftpAddress;
+use super::rsa_key::RsaKey;
 use super::runtime::one_line;
 use crate::error::RemoteTrouble;
 
@@ -30,9 +31,15 @@ pub async fn log_in<H: Handler>(address: &SftpAddress, handle: &mut Handle<H>) -
                 other => other.to_string(),
             },
         })?;
-        let hash = handle.best_supported_rsa_hash().await.map_err(lost)?.flatten();
-        let key = PrivateKeyWithHashAlg::new(Arc::new(key), hash);
-        if handle.authenticate_publickey(&address.user, key).await.map_err(lost)?.success() {
+        let wrong = |why: String| RemoteTrouble::BadKeyFile { file: file.clone(), why };
+        let let_in = match RsaKey::of(&key).map_err(wrong)? {
+            Some(mut rsa) => by_rsa_key(address, handle, key.public_key().clone(), &mut rsa).await?,
+            None => {
+                let key = PrivateKeyWithHashAlg::new(Arc::new(key), None);
+                handle.authenticate_publickey(&address.user, key).await.map_err(lost)?.success()
+            }
+        };
+        if let_in {
             return Ok(());
         }
         tried.push(format!("the key {}", file.display()));
@@ -54,9 +61,22 @@ pub async fn log_in<H: Handler>(address: &SftpAddress, handle: &mut Handle<H>) -
     Err(RemoteTrouble::NotLetIn { user: address.user.clone(), tried: tried.join(", ") })
 }
 
+async fn by_rsa_key<H: Handler>(
+    address: &SftpAddress,
+    handle: &mut Handle<H>,
+    public: PublicKey,
+    key: &mut RsaKey,
+) -> Result<bool, RemoteTrouble> {
+    let hash = handle.best_supported_rsa_hash().await.map_err(lost)?.flatten().unwrap_or(HashAlg::Sha512);
+    let answer = handle.authenticate_publickey_with(&address.user, public, Some(hash), key).await;
+    answer.map(|answer| answer.success()).map_err(|error| RemoteTrouble::Lost(error.to_string()))
+}
+
 async fn by_agent<H: Handler>(address: &SftpAddress, handle: &mut Handle<H>) -> bool {
     let Ok(mut agent) = AgentClient::connect_env().await else { return false };
-    let Ok(identities) = agent.request_identities().await else { return false };
+    let Ok(mut identities) = agent.request_identities().await else { return false };
+    // RSA last: keys of other kinds are quicker, and how long they take says nothing of them.
+    identities.sort_by_key(|identity| identity.public_key().algorithm().is_rsa());
     for identity in identities {
         let key = identity.public_key().into_owned();
         let answer = handle.authenticate_publickey_with(&address.user, key, None, &mut agent).await;

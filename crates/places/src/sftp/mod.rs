@@ -10,6 +10,7 @@ mod fetch;
 mod host;
 mod list;
 mod login;
+mod rsa_key;
 mod runtime;
 
 pub use address::{AddressError, Secret, SftpAddress};
