@@ -77,6 +77,8 @@ pub struct Totals {
     pub files_failed: u64,
     /// Files that are held.
     pub files_held: u64,
+    /// Files that are looked at again later: they changed while they were read, or were gone.
+    pub files_waiting: u64,
     /// Records read.
     pub rows_read: u64,
     /// Rows loaded.
@@ -190,9 +192,9 @@ impl Receipt {
                 }
                 Outcome::Failed => totals.files_failed += 1,
                 Outcome::Held => totals.files_held += 1,
+                Outcome::Waiting => totals.files_waiting += 1,
                 Outcome::Known
                 | Outcome::Same
-                | Outcome::Waiting
                 | Outcome::Discarded
                 | Outcome::Retracted
                 | Outcome::Unmatched => {}

@@ -301,6 +301,10 @@ pub struct ManArguments {
     pub folder: PathBuf,
 }
 
+fn free_table_of(name: &str) -> Result<String, String> {
+    free_table(name).map(|()| name.to_owned())
+}
+
 #[cfg(test)]
 mod tests {
     use clap::CommandFactory;
@@ -320,8 +324,4 @@ mod tests {
             assert!(command.get_about().is_some());
         }
     }
-}
-
-fn free_table_of(name: &str) -> Result<String, String> {
-    free_table(name).map(|()| name.to_owned())
 }

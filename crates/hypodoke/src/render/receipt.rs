@@ -184,6 +184,10 @@ pub fn summary(receipt: &Receipt, screen: Screen) -> String {
     if totals.files_failed > 0 {
         parts.push(screen.paint(Tone::Bad, &format!("{} failed", count::files(totals.files_failed))));
     }
+    if totals.files_waiting > 0 {
+        let waiting = format!("{} waiting", count::files(totals.files_waiting));
+        parts.push(screen.paint(Tone::Warning, &waiting));
+    }
     if totals.files_held > 0 {
         parts.push(screen.paint(Tone::Warning, &format!("{} held", count::files(totals.files_held))));
     }
