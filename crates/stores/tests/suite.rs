@@ -13,8 +13,8 @@ use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
-    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Store, StoreError, StoreUrl,
-    TablePlan,
+    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry, PartSummary, Store,
+    StoreError, StoreUrl, TablePlan,
 };
 use hypodoke_testkit::Server;
 use rstest::rstest;
@@ -327,6 +327,36 @@ fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgre
         assert!(matches!(store.begin_load(&stale).err(), Some(StoreError::Changed { .. })));
     }
     assert_eq!(store.count_rows("movements").expect("a count"), 0);
+}
+
+fn notice(content: &str, at: i64) -> NoticeEntry {
+    NoticeEntry { notice: 0, to: "office".into(), content: content.into(), at }
+}
+
+/// Two processes meet the same at the same time: one of them tells of it, and it is sent by one.
+#[rstest]
+fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres)] kind: Kind) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    store.open_ledger().expect("a ledger");
+    let (first, both) = (["held a".to_owned()], ["held a".to_owned(), "held b".to_owned()]);
+    // Both have asked what is new before either writes.
+    assert_eq!(store.new_events("office", &both).expect("events").len(), 2);
+    assert!(store.add_notice(&notice("a", NOON), &first).expect("added"));
+    assert!(!store.add_notice(&notice("a and b", NOON), &both).expect("asked"), "one of them is told of");
+    assert_eq!(
+        store.new_events("office", &both).expect("events").into_iter().collect::<Vec<_>>(),
+        ["held b"]
+    );
+
+    const MINUTE: i64 = 60_000_000;
+    let mut take = |at: i64| store.take_notices(at, at, NOON).expect("notices").len();
+    assert_eq!(take(NOON + 1), 1);
+    assert_eq!(take(NOON + MINUTE), 0, "it is in somebody's hands");
+    assert_eq!(take(NOON + 10 * MINUTE), 1, "who had it is gone");
+    let number = store.take_notices(NOON + 20 * MINUTE, NOON + 20 * MINUTE, NOON).expect("notices")[0].notice;
+    store.finish_notice(number, NOON + 20 * MINUTE, Some("no answer")).expect("finished");
+    assert_eq!(store.take_notices(NOON + 21 * MINUTE, NOON + 21 * MINUTE, NOON).expect("notices").len(), 1);
 }
 
 #[rstest]
