@@ -165,7 +165,7 @@ mod tests {
         let plan: String = connection
             .query_row(
                 &format!("EXPLAIN QUERY PLAN {}", write::WHAT_CAME_OF_IT),
-                rusqlite::params!["quay", "a.csv", 1, "2026-03-02", "a", 1, ""],
+                rusqlite::params!["quay", "a.csv", 1, "2026-03-02", "a", 1, "", 0],
                 |row| row.get(3),
             )
             .expect("a plan");
