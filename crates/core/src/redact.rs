@@ -12,7 +12,7 @@ fn without_user_parts(text: &str) -> String {
     while let Some(at) = rest.find("://") {
         let (before, authority) = rest.split_at(at + 3);
         out.push_str(before);
-        // A password may hold any sign: the last `@` before the path ends it, or the last there is.
+        // A password may hold any sign but a blank, an `@` and a `/` too: the last `@` of the word ends it.
         let end = authority.find(char::is_whitespace).unwrap_or(authority.len());
         let user_part = authority[..end].rfind('@');
         match user_part.and_then(|end| Some((authority[..end].find(':')?, end))) {

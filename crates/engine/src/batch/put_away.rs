@@ -34,7 +34,7 @@ pub struct PutAwayFiles<'a> {
 /// A file that may be put away: an archive is one file, whatever its members are.
 struct Container<'a> {
     file: &'a Candidate,
-    /// It is all that this container is for: its move waits for nothing else.
+    /// No other file is in it and no other feed takes it: its move waits for nothing else.
     is_alone: bool,
 }
 
@@ -74,11 +74,11 @@ impl<'a> PutAwayFiles<'a> {
                 let path = file.seen.file.as_path();
                 let at = *by_file.entry(path).or_insert_with(|| {
                     containers.push(Container { file, is_alone: !shared.contains(path) });
-                    containers.len()
+                    containers.len() - 1
                 });
-                of_line.insert((feed.name.clone(), file.shown.clone()), at - 1);
+                of_line.insert((feed.name.clone(), file.shown.clone()), at);
                 // One of several, or of several feeds.
-                if let Some(container) = containers.get_mut(at - 1) {
+                if let Some(container) = containers.get_mut(at) {
                     container.is_alone &= std::ptr::eq(container.file, file);
                 }
             }
@@ -92,7 +92,10 @@ impl<'a> PutAwayFiles<'a> {
     pub fn finish(self, store: &mut dyn Store, whole: bool) -> Vec<EngineError> {
         let waited_for = match waited_for(store, &self.found.others) {
             Ok(files) => files,
-            Err(error) => return vec![error],
+            Err(error) => {
+                self.lock().errors.push(error);
+                return self.errors();
+            }
         };
         let fates = self.lock().fates.clone();
         for (container, fate) in self.containers.iter().zip(fates) {
@@ -102,6 +105,10 @@ impl<'a> PutAwayFiles<'a> {
                 self.move_file(container.file.container(), fate.failed);
             }
         }
+        self.errors()
+    }
+
+    fn errors(self) -> Vec<EngineError> {
         self.state.into_inner().unwrap_or_else(PoisonError::into_inner).errors
     }
 

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::spelling::temporal;
 use hypodoke_places::Seen;
 use hypodoke_stores::FileEntry;
 
@@ -19,9 +20,6 @@ pub struct FoundFile {
     /// The file.
     pub file: Candidate,
 }
-
-/// In microseconds.
-const SECOND: i64 = 1_000_000;
 
 /// Finds files that the ledger knows, listing each place once.
 pub struct Finder {
@@ -94,7 +92,7 @@ fn in_archive(
         let Some(file) = members.into_iter().find(is_wanted) else { continue };
         // Two versions may have one size and one whole second: the content tells which this is.
         let is_other = |hash: &String| content_hash(&file).is_ok_and(|found| found != *hash);
-        if wanted.modified % SECOND == 0 && entry.hash.as_ref().is_some_and(is_other) {
+        if wanted.modified % temporal::SECOND == 0 && entry.hash.as_ref().is_some_and(is_other) {
             continue;
         }
         let takers = job.feeds_for(wanted).into_iter();

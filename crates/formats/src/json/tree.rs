@@ -8,7 +8,8 @@ use crate::reader::TableHead;
 /// The name of the column of values that are not in an object.
 pub const VALUE: &str = "value";
 
-/// The most columns that one table may have before keys are taken for data: more than any database holds.
+/// The most columns that one table may have before keys are taken for data: no database that is
+/// loaded into holds as many.
 const MOST_COLUMNS: usize = 2048;
 
 /// The most keys of all objects, and the most tables of lists, likewise.

@@ -95,8 +95,7 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
     } else {
         blocks = join_all(blocks);
     }
-    let Some(main) = blocks.iter().max_by_key(|block| (block.cells, std::cmp::Reverse(block.left))).cloned()
-    else {
+    let Some(main) = blocks.iter().max_by_key(|block| fullness(block)).cloned() else {
         return Region { first_row: within.top, last_row: bottom_of(within), ..Region::default() };
     };
     let mut columns = filled_columns(head, &main, within);
@@ -214,9 +213,14 @@ fn join_spaced(blocks: Vec<Block>, head: &Head) -> Vec<Block> {
     joined
 }
 
+/// How full a block is; of two that are as full, the left one is the table.
+fn fullness(block: &Block) -> (usize, std::cmp::Reverse<u32>) {
+    (block.cells, std::cmp::Reverse(block.left))
+}
+
 /// The fullest block takes in the columns that stand by themselves beside its rows.
 fn with_far_columns(mut blocks: Vec<Block>) -> Vec<Block> {
-    let fullest = (0..blocks.len()).max_by_key(|at| blocks.get(*at).map(|block| block.cells));
+    let fullest = (0..blocks.len()).max_by_key(|at| blocks.get(*at).map(fullness));
     let Some(mut main) = fullest.map(|at| blocks.remove(at)) else { return blocks };
     let (columns, mut others): (Vec<Block>, Vec<Block>) =
         blocks.into_iter().partition(|block| is_column_of(block, &main));

@@ -18,7 +18,7 @@ use crate::sql::{SqlConnection, SqlValue, in_transaction};
 
 /// Whether a version of a file is loaded, except by one entry; and how many entries there are of the file that
 /// are newer than one.
-pub const WHAT_CAME_OF_IT: &str = "SELECT
+pub const LOADED_AND_NEWER: &str = "SELECT
        CAST(coalesce(sum(CASE WHEN outcome IN ('loaded', 'superseded') AND replaced_by IS NULL AND file <> ?6
          AND bytes = ?3 AND modified_at = ?4 AND (?7 = '' OR coalesce(version_token, ?7) = ?7)
          THEN 1 ELSE 0 END), 0) AS bigint),
@@ -172,7 +172,7 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
         SqlValue::Integer(plan.known_until.unwrap_or(i64::MAX)),
     ];
     let counts = |row: &crate::sql::SqlRow| Ok((row.integer(0)?, row.integer(1)?));
-    let found = connection.entries(WHAT_CAME_OF_IT, &parameters, counts)?;
+    let found = connection.entries(LOADED_AND_NEWER, &parameters, counts)?;
     match found.first() {
         Some((loaded, _)) if *loaded > 0 => Ok(true),
         Some((_, newer)) if *newer > 0 => Err(StoreError::Changed { table: plan.table().to_owned() }),

@@ -44,7 +44,7 @@ impl Address {
     /// Reads `postgres://user@host:port/database?sslmode=…`.
     pub fn parse(text: &str) -> Result<Address, String> {
         let (base, query) = text.split_once('?').unwrap_or((text, ""));
-        let (mut mode, mut roots) = (from("PGSSLMODE"), from("PGSSLROOTCERT"));
+        let (mut mode, mut roots) = (environment("PGSSLMODE"), environment("PGSSLROOTCERT"));
         let mut rest: Vec<&str> = Vec::new();
         let mut own = (None, None);
         for pair in query.split('&').filter(|pair| !pair.is_empty()) {
@@ -164,7 +164,7 @@ fn verification(
 }
 
 /// A variable of the environment that says something.
-fn from(name: &str) -> Option<String> {
+fn environment(name: &str) -> Option<String> {
     std::env::var(name).ok().filter(|value| !value.is_empty())
 }
 
@@ -193,15 +193,15 @@ pub fn words(error: &tokio_postgres::Error) -> String {
 /// What the address leaves out comes from the environment, as for any client of PostgreSQL's.
 fn complete(config: &mut Config) {
     if config.get_user().is_none()
-        && let Some(user) = from("PGUSER").or_else(|| from("USER"))
+        && let Some(user) = environment("PGUSER").or_else(|| environment("USER"))
     {
         config.user(user);
     }
     if config.get_hosts().is_empty() {
-        config.host(from("PGHOST").unwrap_or_else(|| "/var/run/postgresql".to_owned()));
+        config.host(environment("PGHOST").unwrap_or_else(|| "/var/run/postgresql".to_owned()));
     }
     if config.get_password().is_none() {
-        if let Some(password) = from("PGPASSWORD") {
+        if let Some(password) = environment("PGPASSWORD") {
             config.password(password);
         } else if let Some(password) = kept_password(config) {
             config.password(password);

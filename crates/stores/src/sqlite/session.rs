@@ -164,7 +164,7 @@ mod tests {
         schema::make(&mut session).expect("the ledger's tables");
         let plan: String = connection
             .query_row(
-                &format!("EXPLAIN QUERY PLAN {}", write::WHAT_CAME_OF_IT),
+                &format!("EXPLAIN QUERY PLAN {}", write::LOADED_AND_NEWER),
                 rusqlite::params!["quay", "a.csv", 1, "2026-03-02", "a", 1, "", 0],
                 |row| row.get(3),
             )
