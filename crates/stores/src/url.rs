@@ -87,11 +87,11 @@ impl StoreUrl {
         }
     }
 
-    /// The same address with rights for a file that is made; a server's is as it was.
-    pub fn with_rights(self, rights: u32) -> StoreUrl {
+    /// The same address with rights for a file that is made; what is no file is given back as it is.
+    pub fn with_rights(self, rights: u32) -> Result<StoreUrl, StoreUrl> {
         match self {
-            StoreUrl::Sqlite { path, wait, .. } => StoreUrl::Sqlite { path, wait, rights },
-            other => other,
+            StoreUrl::Sqlite { path, wait, .. } => Ok(StoreUrl::Sqlite { path, wait, rights }),
+            other => Err(other),
         }
     }
 

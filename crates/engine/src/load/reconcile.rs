@@ -364,10 +364,13 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
 /// The columns that cannot have the names which the header gives them, and that nothing tells was there
 /// before.
 fn renamed(table: &TableProfile, state: &TableState, feed: &Feed) -> Vec<String> {
-    let is_known = |column: &Column| {
-        state.layout().is_some_and(|layout| layout.find(&column.name).is_some())
-            && matches!(state, TableState::Managed { .. })
+    let before = match state {
+        TableState::New { .. } => &[],
+        TableState::Managed { layout, .. } => layout.columns.as_slice(),
+        // Its columns are called as whoever made it wanted.
+        TableState::External(_) => return Vec::new(),
     };
+    let is_known = |column: &Column| before.iter().any(|known| known.source == column.source);
     let renamed = table.layout.columns.iter().filter(|column| feed.namer.renames(&column.source));
     let told = renamed.filter(|column| !is_known(column));
     told.map(|column| {

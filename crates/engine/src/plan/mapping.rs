@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use hypodoke_core::cast::{Caster, Limit, Source as CellSource, Target};
 use hypodoke_core::drift::{Drift, Judged, NewColumn, judge};
 use hypodoke_core::layout::{Column, Expected, Format, Layout, Otherwise, rule_for};
-use hypodoke_core::names::{Lineage, match_key};
+use hypodoke_core::names::{Lineage, is_reserved_table, match_key};
 use hypodoke_core::pattern::PartValue;
 use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
@@ -191,7 +191,10 @@ impl TableMapping {
             // What the database numbers or works out itself is left to it.
             let taken = || shape.columns.iter().filter(|c| !c.generated);
             let by_key = || taken().find(|c| match_key(&c.name) == key);
-            taken().find(|c| c.name == column.name).or_else(by_key)
+            // A name that databases keep may be one of a table of theirs all the same.
+            let by_source =
+                || taken().find(|c| c.name == column.source).filter(|_| !is_reserved_table(&column.source));
+            taken().find(|c| c.name == column.name).or_else(by_key).or_else(by_source)
         };
         let policy = feed.policy_of(&head.path);
         let is_ignored =

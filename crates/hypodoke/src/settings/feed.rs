@@ -112,8 +112,10 @@ fn table_name(feed: &str, namer: Namer, section: &mut Section<'_>) -> Result<Str
             Ok(()) => Ok(table.value),
             Err(why) => Err(section.wrong(&table, format!("`table`: {why}"))),
         },
-        None if is_reserved_table(feed) => Ok(format!("t_{}", namer.name(feed))),
-        None => Ok(namer.name(feed)),
+        None => {
+            let name = namer.name(feed);
+            Ok(if is_reserved_table(&name) { format!("t_{name}") } else { name })
+        }
     }
 }
 

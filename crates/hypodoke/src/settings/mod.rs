@@ -162,9 +162,13 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
         })?),
         None => None,
     };
-    let store = match section.word("readable_by", &READERS)? {
-        Some(rights) => store.with_rights(rights),
-        None => store,
+    let readers_at = section.text("readable_by")?;
+    let store = match (section.word("readable_by", &READERS)?, readers_at) {
+        (Some(rights), Some(at)) => store.with_rights(rights).map_err(|_| {
+            section
+                .wrong(&at, "who may read a server's tables is said there; `readable_by` goes with sqlite:")
+        })?,
+        _ => store,
     };
     let store = match section.text("schema")? {
         Some(schema) => store

@@ -190,6 +190,10 @@ fn what_is_written_is_for_its_owner() {
     shop.write("hypodoke.toml", text.replace("h.db\"", "g.db\"\nreadable_by = \"group\""));
     shop.ok("load");
     assert_eq!(rights(&shop.path("g.db")), 0o640);
+    let text = text.replace("sqlite:h.db\"", "postgres://clerk@127.0.0.1/d\"\nreadable_by = \"group\"");
+    shop.write("hypodoke.toml", text);
+    let run = shop.run("load");
+    assert!(run.code == Some(2) && run.err.contains("`readable_by` goes with sqlite:"), "{}", run.err);
 }
 
 /// Names and values from files move no cursor, and turn no writing round.

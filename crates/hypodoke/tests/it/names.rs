@@ -82,6 +82,29 @@ fn headers_that_name_what_databases_keep_are_renamed_and_told(#[values(Sqlite, P
     assert_eq!(staging.query(&shop, "SELECT c_rowid FROM f WHERE hd_valid_to IS NULL"), ["20"]);
 }
 
+/// Where somebody else made the table, its columns are called as they are.
+#[rstest]
+fn a_table_of_others_may_have_columns_so_called(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    staging.run(&shop, "CREATE TABLE f (id bigint, oid bigint, day date)");
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "id,oid\n1,7\n");
+    let run = shop.ok("load");
+    assert!(!run.out.contains("c_oid"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT id, oid FROM f"), ["1|7"]);
+}
+
+#[test]
+fn a_feed_called_as_the_ledger_has_another_table() {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text.replace("[feed.f]", "[feed.hd-files]").replace("table = \"f\"\n", ""));
+    shop.write("in/f_20260302.csv", "id\n1\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT id FROM t_hd_files"), ["1"]);
+}
+
 /// A helper of the load has a name that nobody else's table has.
 #[test]
 fn what_others_have_in_the_database_stays() {
