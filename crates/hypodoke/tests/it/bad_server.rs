@@ -14,12 +14,13 @@ fn gauge(rows: usize) -> Vec<u8> {
 const ROWS: usize = 12_000;
 
 fn begun(fault: Fault) -> (Workshop, BadServer) {
+    let wait = if matches!(fault, Fault::Stalls | Fault::Ponders) { 1 } else { 20 };
     let shop = workshop();
     let server = BadServer::start(&[("gauge_1.csv", gauge(ROWS)), ("gauge_2.csv", gauge(10))], fault);
     shop.write(
         "hypodoke.toml",
         format!(
-            "[staging]\nurl = \"sqlite:h.db\"\n[place.office]\npath = \"{}\"\npassword = \"${{WORDS}}\"\nknown_hosts = \"known\"\nwait = \"1s\"\n\
+            "[staging]\nurl = \"sqlite:h.db\"\n[place.office]\npath = \"{}\"\npassword = \"${{WORDS}}\"\nknown_hosts = \"known\"\nwait = \"{wait}s\"\n\
              [feed.gauge]\nplace = \"office\"\nfiles = \"gauge_*.csv\"\n",
             server.url()
         ),

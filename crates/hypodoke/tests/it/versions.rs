@@ -61,6 +61,20 @@ fn two_members_of_one_name_are_not_one() {
     assert!(run.err.contains("two of its members have the same name"), "{}", run.err);
 }
 
+/// A member that is larger than its archive says costs itself, and is not expanded to its end.
+#[test]
+fn a_member_that_lies_about_its_size_costs_itself() {
+    let shop = workshop();
+    let script = "import struct, zipfile\ntext = 'id\\n' + '1\\n' * 500000\nz = zipfile.ZipFile('lies.zip', 'w', zipfile.ZIP_DEFLATED)\nz.writestr('a.csv', text)\nz.writestr('b.csv', 'id\\n2\\n')\nz.close()\ndata = open('lies.zip', 'rb').read()\nopen('lies.zip', 'wb').write(data.replace(struct.pack('<I', len(text)), struct.pack('<I', 100)))";
+    let status =
+        std::process::Command::new("python3").current_dir(shop.path(".")).args(["-c", script]).status();
+    assert!(status.expect("python3").success());
+    let run = shop.run("load lies.zip --into sqlite:h.db --table t");
+    assert_eq!(run.code, Some(1), "{}", run.out);
+    assert!(run.out.contains("lies.zip/a.csv: the zip archive cannot be read"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT id FROM t"), ["2"]);
+}
+
 fn begun(shop: &Workshop, staging: &Staging) {
     configure(shop, staging, "[feed.f.drift]\nheader = \"hold\"");
     for day in 10..22 {

@@ -15,7 +15,7 @@ use super::runtime::{one_line, runtime};
 use crate::error::RemoteTrouble;
 
 /// How long a server that speaks is listened to, and how much of it.
-const LISTENING: Duration = Duration::from_secs(2);
+const LISTENING: Duration = Duration::from_secs(4);
 const MOST_WORDS: usize = 2048;
 
 /// A server that we are connected to.
@@ -90,27 +90,32 @@ impl SftpSession {
                 return Err(found.unwrap_or(trouble));
             }
         };
-        match tokio::time::timeout(address.wait, begin(address, &mut handle)).await {
-            Ok(begun) => begun.map(|sftp| SftpSession { sftp, _handle: handle }),
-            Err(_) => Err(RemoteTrouble::Silent),
+        within(address, log_in(address, &mut handle)).await??;
+        match within(address, begin(address, &handle)).await?? {
+            Some(sftp) => Ok(SftpSession { sftp, _handle: handle }),
+            None => Err(no_sftp(&handle).await),
         }
     }
 }
 
-/// Lets a server know who we are, and begins to speak SFTP with it.
-async fn begin(address: &SftpAddress, handle: &mut Handle<Watcher>) -> Result<RawSftpSession, RemoteTrouble> {
-    log_in(address, handle).await?;
+/// What comes of a step before the server has been silent for as long as it may.
+async fn within<T>(address: &SftpAddress, step: impl Future<Output = T>) -> Result<T, RemoteTrouble> {
+    tokio::time::timeout(address.wait, step).await.map_err(|_| RemoteTrouble::Silent)
+}
+
+/// Begins to speak SFTP with a server that let us in; nothing where it does not.
+async fn begin(
+    address: &SftpAddress,
+    handle: &Handle<Watcher>,
+) -> Result<Option<RawSftpSession>, RemoteTrouble> {
     let lost = |error: russh::Error| RemoteTrouble::Lost(error.to_string());
     let channel = handle.channel_open_session().await.map_err(lost)?;
     if channel.request_subsystem(true, "sftp").await.is_err() {
-        return Err(no_sftp(handle).await);
+        return Ok(None);
     }
     let sftp = RawSftpSession::new(channel.into_stream());
     sftp.set_timeout(address.wait.as_secs().max(1));
-    match sftp.init().await {
-        Ok(_) => Ok(sftp),
-        Err(_) => Err(no_sftp(handle).await),
-    }
+    Ok(sftp.init().await.is_ok().then_some(sftp))
 }
 
 /// Why a server that lets us in has no files for us: it may say so in words, as where a password
@@ -133,22 +138,26 @@ async fn no_sftp(handle: &Handle<Watcher>) -> RemoteTrouble {
 /// What a server says of its own when asked for SFTP, or else for a command.
 async fn heard(handle: &Handle<Watcher>, for_sftp: bool) -> Vec<u8> {
     let mut said = Vec::new();
-    let Ok(mut channel) = handle.channel_open_session().await else { return said };
-    let asked = if for_sftp {
-        channel.request_subsystem(true, "sftp").await
-    } else {
-        channel.exec(true, "true").await
-    };
-    let until = tokio::time::Instant::now() + LISTENING;
-    while asked.is_ok() && said.len() < MOST_WORDS {
-        match tokio::time::timeout_at(until, channel.wait()).await {
-            Ok(Some(ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. })) => {
-                said.extend_from_slice(&data);
-            }
-            Ok(Some(ChannelMsg::Close) | None) | Err(_) => break,
-            Ok(Some(_)) => {}
+    let listening = async {
+        let mut channel = handle.channel_open_session().await?;
+        if for_sftp {
+            channel.request_subsystem(true, "sftp").await?;
+        } else {
+            channel.exec(true, "true").await?;
         }
-    }
+        while said.len() < MOST_WORDS {
+            match channel.wait().await {
+                Some(ChannelMsg::Data { data } | ChannelMsg::ExtendedData { data, .. }) => {
+                    said.extend_from_slice(&data);
+                }
+                Some(ChannelMsg::Close) | None => break,
+                Some(_) => {}
+            }
+        }
+        Ok::<(), russh::Error>(())
+    };
+    // What was heard until then counts, whatever ended it.
+    let _ = tokio::time::timeout(LISTENING, listening).await;
     said
 }
 
