@@ -167,8 +167,18 @@ mod tests {
 
     fn domain() -> impl Strategy<Value = Domain> {
         let unit = prop_oneof![Just(Unit::Bare), Just(Unit::Percent), Just(Unit::Currency('€'))];
-        let digits = (0u16..25, 0u16..20, any::<bool>(), any::<bool>(), unit)
-            .prop_map(|(int, scale, beyond_i64, float, unit)| Digits { int, scale, beyond_i64, float, unit });
+        let digits = (0u16..25, 0u16..20, any::<[bool; 5]>(), unit).prop_map(
+            |(int, scale, [beyond_i64, float, infinite, binary, exact], unit)| Digits {
+                int,
+                scale,
+                beyond_i64,
+                float,
+                infinite,
+                binary,
+                exact,
+                unit,
+            },
+        );
         prop_oneof![
             Just(Domain::Unknown),
             Just(Domain::Boolean),

@@ -12,9 +12,6 @@ use serde::{Deserialize, Serialize};
 /// The widest decimal that is stored exactly, in digits. Mantissas travel as `i128`.
 pub const MAX_DIGITS: u16 = 38;
 
-/// The significant digits a 64-bit float gives back as they were written.
-pub const FLOAT_DIGITS: u16 = 17;
-
 /// The type of a column.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
 pub enum Type {
@@ -128,8 +125,9 @@ impl<'de> Deserialize<'de> for Type {
     }
 }
 
-/// The digits that numbers of a column need.
+/// The digits that numbers of a column need, and what they tell of the program that wrote them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(from = "StoredDigits")]
 pub struct Digits {
     /// Digits before the decimal mark, without leading zeros; 0 for values below one.
     pub int: u16,
@@ -137,11 +135,47 @@ pub struct Digits {
     pub scale: u16,
     /// Some whole number lies beyond 64 bits.
     pub beyond_i64: bool,
-    /// Some value was written with an exponent, or is infinite.
+    /// Some value was written with an exponent.
     pub float: bool,
+    /// Some value is infinite, or beyond any number of digits.
+    pub infinite: bool,
+    /// Some value has the 16 or more digits by which programs print a 64-bit float.
+    pub binary: bool,
+    /// Some value is not what its nearest 64-bit float prints as: no float holds it.
+    pub exact: bool,
     /// The sign that every value carries.
-    #[serde(default)]
     pub unit: Unit,
+}
+
+/// Digits as they stand in a layout, some written before all of this was asked.
+#[derive(Deserialize)]
+struct StoredDigits {
+    int: u16,
+    scale: u16,
+    beyond_i64: bool,
+    float: bool,
+    infinite: Option<bool>,
+    #[serde(default)]
+    binary: bool,
+    exact: Option<bool>,
+    #[serde(default)]
+    unit: Unit,
+}
+
+impl From<StoredDigits> for Digits {
+    fn from(stored: StoredDigits) -> Digits {
+        let StoredDigits { int, scale, beyond_i64, float, infinite, binary, exact, unit } = stored;
+        Digits {
+            int,
+            scale,
+            beyond_i64,
+            float,
+            infinite: infinite.unwrap_or(float),
+            binary,
+            exact: exact.unwrap_or(!float && int + scale > 15),
+            unit,
+        }
+    }
 }
 
 /// The sign that the numbers of a column carry. It is taken off only where every value of
@@ -166,6 +200,9 @@ impl Digits {
             scale: self.scale.max(other.scale),
             beyond_i64: self.beyond_i64 || other.beyond_i64,
             float: self.float || other.float,
+            infinite: self.infinite || other.infinite,
+            binary: self.binary || other.binary,
+            exact: self.exact || other.exact,
             unit: self.unit,
         }
     }
@@ -175,10 +212,10 @@ impl Digits {
         match ty {
             Type::Decimal { precision, scale } => {
                 let beyond_i64 = scale == 0;
-                Digits { int: precision - scale, scale, beyond_i64, ..Digits::default() }
+                Digits { int: precision - scale, scale, beyond_i64, exact: true, ..Digits::default() }
             }
-            Type::Integer => Digits { int: 19, ..Digits::default() },
-            Type::Float => Digits { float: true, ..Digits::default() },
+            Type::Integer => Digits { int: 19, exact: true, ..Digits::default() },
+            Type::Float => Digits { float: true, infinite: true, ..Digits::default() },
             _ => Digits::default(),
         }
     }
@@ -267,17 +304,16 @@ impl Domain {
     }
 }
 
-/// Numbers that no numeric type holds exactly become text.
+/// Numbers that no numeric type holds exactly become text. Where floats hold all of them, those that
+/// only a float is written as make them floats.
 fn number_type(digits: Digits) -> Type {
-    let all = digits.int + digits.scale;
-    if digits.float {
-        if all <= FLOAT_DIGITS { Type::Float } else { Type::Text }
-    } else if digits.scale == 0 && !digits.beyond_i64 && digits.int <= 19 {
-        Type::Integer
-    } else if all <= MAX_DIGITS {
-        Type::Decimal { precision: all.max(1), scale: digits.scale }
-    } else {
-        Type::Text
+    let all = digits.int.saturating_add(digits.scale);
+    let has_decimals = !digits.infinite && all <= MAX_DIGITS;
+    match digits.exact {
+        false if digits.float || digits.binary || !has_decimals => Type::Float,
+        true if !has_decimals => Type::Text,
+        _ if digits.scale == 0 && !digits.beyond_i64 && digits.int <= 19 => Type::Integer,
+        _ => Type::Decimal { precision: all.max(1), scale: digits.scale },
     }
 }
 

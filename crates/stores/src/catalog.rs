@@ -36,6 +36,12 @@ pub trait Catalog {
     /// How many rows a table has.
     fn count_rows(&mut self, table: &str) -> Result<u64, StoreError>;
 
+    /// The columns of decimals in which some values are texts, because no number of the database holds
+    /// them: there a text comes after every number.
+    fn texts_among_numbers(&mut self, _table: &str) -> Result<Vec<String>, StoreError> {
+        Ok(Vec::new())
+    }
+
     /// The first rows of a table, every value as text, with the names of its columns.
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError>;
 }

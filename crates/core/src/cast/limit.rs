@@ -12,6 +12,8 @@ pub enum Limit {
     Bits(u8),
     /// Floats of 32 bits.
     SingleFloat,
+    /// Numbers of so many significant digits.
+    Digits(u8),
 }
 
 impl Limit {
@@ -29,10 +31,23 @@ impl Limit {
                 let beyond = 1i64 << (bits - 1);
                 (-beyond..beyond).contains(&value)
             }
+            (Limit::Digits(most), Cell::Decimal { mantissa, .. }) => {
+                has_digits(mantissa.unsigned_abs().into(), most)
+            }
+            // No number of more than 64 bits has so few, but for its zeros, which are left in.
+            (Limit::Digits(_), Cell::Wide { .. }) => false,
             (Limit::SingleFloat, Cell::Float(value)) => !value.is_finite() || (value as f32).is_finite(),
             _ => true,
         }
     }
+}
+
+fn has_digits(mut mantissa: u128, most: u8) -> bool {
+    let beyond = 10u128.checked_pow(most.into()).unwrap_or(u128::MAX);
+    while mantissa >= beyond && mantissa % 10 == 0 {
+        mantissa /= 10;
+    }
+    mantissa < beyond
 }
 
 impl std::fmt::Display for Limit {
@@ -40,6 +55,7 @@ impl std::fmt::Display for Limit {
         match self {
             Limit::Characters(most) => write!(f, "longer than the column's {most} characters"),
             Limit::Bits(bits) => write!(f, "too large for the column's {bits} bits"),
+            Limit::Digits(most) => write!(f, "of more than the {most} digits that the column keeps"),
             Limit::SingleFloat => f.write_str("too large for the column's 32-bit float"),
         }
     }

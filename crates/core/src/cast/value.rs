@@ -253,8 +253,15 @@ impl<'a> Reader<'a> {
     }
 
     #[inline]
-    fn number(&self, bytes: &[u8]) -> Result<Number, Reason> {
-        number::read(bytes, self.format.number, self.known.unit).ok_or(Reason::NotA(self.ty))
+    fn number(&mut self, bytes: &[u8]) -> Result<Number, Reason> {
+        let (style, unit) = (self.format.number, self.known.unit);
+        if let Some(number) = number::read(bytes, style, unit) {
+            return Ok(number);
+        }
+        let shifted = number::read_shifted(bytes, style, unit).ok_or(Reason::NotA(self.ty))?;
+        // An exponent makes floats of a column, unless no float holds the others.
+        self.met.wider += u64::from(!self.known.exact);
+        Ok(shifted)
     }
 
     #[inline(always)]
@@ -266,6 +273,8 @@ impl<'a> Reader<'a> {
     #[inline(always)]
     fn decimal_of(&mut self, number: Number, scale: u16, limit: u128) -> Result<Cell, Reason> {
         let mantissa = self.exact(number, scale)?;
+        // Whether a float prints so many digits is for evidence to find out.
+        self.met.wider += u64::from(number::is_long(number.mantissa) && !self.known.exact);
         if mantissa.unsigned_abs() >= limit {
             return Err(Reason::TooLarge(self.ty));
         }
@@ -333,7 +342,8 @@ impl SeenValues {
             _ => 0,
         };
         let int = digit_count(self.greatest as i128).saturating_sub(scale);
-        Digits { int, scale, ..Digits::default() }
+        let exact = ty == Type::Integer && number::is_beyond_floats(self.greatest);
+        Digits { int, scale, exact, ..Digits::default() }
     }
 }
 

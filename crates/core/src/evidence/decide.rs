@@ -328,7 +328,7 @@ impl ColumnEvidence {
         self.number_classes().fold(Digits::default(), |all, class| {
             let mut digits = self.digits[class as usize];
             if reads_as_group(class, style) {
-                digits = Digits { int: digits.int + digits.scale, scale: 0, ..digits };
+                digits = Digits { int: digits.int + digits.scale, scale: 0, binary: false, ..digits };
             }
             all.join(digits)
         })
@@ -384,6 +384,8 @@ fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
         column.classes().filter(|(class, _)| wanted(*class)).for_each(|(_, tally)| all.merge(tally));
         all
     };
+    let numbers = of(&|class| class.family() == Family::Number);
+    let but = |outside: &Tally| Tally { count: numbers.count - outside.count, first: numbers.first.clone() };
     let mut found = Vec::new();
     let mut step = |narrower: &str, inside: Tally, outside: Tally| {
         if let Some(first) = outside.first
@@ -396,10 +398,18 @@ fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
     };
     let whole = |class: Class| matches!(class, Class::Integer | Class::SpaceWhole | Class::ApostropheWhole);
     match ty {
-        Type::Decimal { .. } => step("integer", of(&whole), of(&|c| !whole(c))),
+        Type::Decimal { .. } => {
+            step("integer", of(&whole), of(&|c| !whole(c)));
+            if matches!(domain, Domain::Number(digits) if digits.float || digits.binary) {
+                step("float", but(&column.unprinted), column.unprinted.clone());
+            }
+        }
         Type::Float => {
-            let float = |c: Class| c.type_word() == "float";
-            step("decimal", of(&|c| !float(c)), of(&float));
+            let mut floats = of(&|class| class.type_word() == "float");
+            floats.merge(&column.printed);
+            // A number with an exponent may have the digits of a printed float as well.
+            floats.count = floats.count.min(numbers.count);
+            step("decimal", but(&floats), floats);
         }
         Type::Timestamp => step("date", of(&|c| c == Class::Date), of(&|c| c != Class::Date)),
         Type::Text => against_text(column, &of, &mut step),

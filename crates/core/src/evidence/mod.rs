@@ -27,6 +27,7 @@ pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 pub use together::{FormatHint, decide_all};
 
 use crate::record::{Cell, Fault, Field, Origin, Records, TypedColumns};
+use crate::spelling::number::{is_beyond_floats, is_long};
 use crate::spelling::{
     Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, trim, words,
 };
@@ -57,6 +58,11 @@ pub struct ColumnEvidence {
     /// The extremes of whole numbers that fit 64 bits, which are kept apart for speed.
     integers: Extremes<i64>,
     units: BTreeMap<UnitKey, Tally>,
+    /// Numbers that have the digits of a printed float, and those that no float prints as.
+    printed: Tally,
+    unprinted: Tally,
+    /// Decimals of more than 15 digits.
+    pub long: u64,
     /// Numbers in parentheses or with their minus behind them.
     pub accounting: u64,
     /// Dates with a year of two digits.
@@ -98,6 +104,9 @@ impl Default for ColumnEvidence {
             numbers: [Extremes(None); NUMBERS],
             integers: Extremes(None),
             units: BTreeMap::new(),
+            printed: Tally::default(),
+            unprinted: Tally::default(),
+            long: 0,
             accounting: 0,
             short_years: 0,
             orders: vec![Tally::default(); 8],
@@ -190,8 +199,10 @@ impl ColumnEvidence {
             }
             Recognised::Number(number) => {
                 // What is counted besides the class cannot be remembered.
-                let bare = number.digits.unit == Unit::Bare && !number.accounting;
-                remembered = remembered.filter(|_| bare);
+                let Digits { unit, binary, exact, .. } = number.digits;
+                let is_long = is_long(number.number.mantissa);
+                let is_counted = unit != Unit::Bare || number.accounting || binary || exact || is_long;
+                remembered = remembered.filter(|_| !is_counted);
                 self.add_number(&number, &spot, value)
             }
             Recognised::Temporal(temporal) => {
@@ -217,14 +228,21 @@ impl ColumnEvidence {
     fn add_integer(&mut self, value: i64, digits: u16) {
         let seen = &mut self.digits[Class::Integer as usize];
         seen.int = seen.int.max(digits);
+        seen.exact |= is_beyond_floats(value.unsigned_abs());
         self.integers.add(value);
     }
 
-    fn add_number(&mut self, found: &RecognisedNumber, spot: impl FnOnce() -> Spot, value: &[u8]) -> Class {
+    fn add_number(&mut self, found: &RecognisedNumber, spot: impl Fn() -> Spot, value: &[u8]) -> Class {
         let at = found.class as usize;
         self.digits[at] = self.digits[at].join(found.digits);
         self.numbers[at].add(found.number);
         self.accounting += found.accounting as u64;
+        self.long += u64::from(is_long(found.number.mantissa));
+        if found.digits.binary {
+            self.printed.add(&spot, value);
+        } else if found.digits.exact {
+            self.unprinted.add(&spot, value);
+        }
         let unit = match found.digits.unit {
             Unit::Bare => return found.class,
             Unit::Percent => UnitKey::Percent,
@@ -279,6 +297,9 @@ impl ColumnEvidence {
         for (unit, tally) in &other.units {
             self.units.entry(*unit).or_default().merge(tally);
         }
+        self.printed.merge(&other.printed);
+        self.unprinted.merge(&other.unprinted);
+        self.long += other.long;
         self.accounting += other.accounting;
         self.short_years += other.short_years;
         for order in 0..3 {

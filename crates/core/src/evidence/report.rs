@@ -191,6 +191,13 @@ fn remarks(column: &ColumnEvidence, decision: &Decision) -> Vec<String> {
         let values = if column.padded == 1 { "value has" } else { "values have" };
         remarks.push(format!("{} {values} blanks around, which are kept", column.padded));
     }
+    if column.long > 0 && matches!(decision.domain.ty(), Type::Decimal { .. }) {
+        let (values, are) = if column.long == 1 { ("value has", "is") } else { ("values have", "are") };
+        remarks.push(format!(
+            "{} {values} more than 15 digits, which {are} text in SQLite and come after all numbers there",
+            column.long
+        ));
+    }
     if column.with_unit() > 0 && decision.domain == Domain::Text {
         remarks.push(format!(
             "{} values carry a percent or currency sign, the others none or another",

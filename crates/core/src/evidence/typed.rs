@@ -1,10 +1,10 @@
 //! What a typed value shows by being what it is.
 
 use crate::record::Cell;
-use crate::spelling::number::digit_count;
+use crate::spelling::number::{digit_count, digits_of};
 use crate::spelling::temporal::{ANY_ORDER, DAY};
 use crate::spelling::{BoolWords, Class, Recognised, RecognisedNumber, RecognisedTemporal, recognise};
-use crate::types::Digits;
+use crate::types::Unit;
 
 /// What a value is. Texts may be anything, and a float is what its digits are.
 pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
@@ -12,8 +12,7 @@ pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
         Cell::Integer(value) => Recognised::Integer(value, digit_count(value.into())),
         Cell::Decimal { .. } | Cell::Wide { .. } => match cell.number(wide) {
             Some(number) if number.scale > 0 => {
-                let int = digit_count(number.mantissa).saturating_sub(number.scale);
-                let digits = Digits { int, scale: number.scale, ..Digits::default() };
+                let digits = digits_of(number, Unit::Bare);
                 Recognised::Number(RecognisedNumber {
                     class: Class::Point,
                     number,

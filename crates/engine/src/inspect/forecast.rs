@@ -21,6 +21,8 @@ pub struct Forecast {
     /// Tables whose rows do not lead back to their files, so that a corrected file cannot replace the
     /// first version.
     pub without_lineage: Vec<String>,
+    /// Columns of decimals, with their tables, in which some values are texts.
+    pub texts_among_numbers: Vec<(String, String)>,
     /// The SQL that would make or change tables, where it was asked for.
     pub ddl: Vec<String>,
 }
@@ -47,8 +49,12 @@ pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<F
     if let Some(file) = new.iter().find(|file| file.seen.is_local()).filter(|_| feed.mode.has_key()) {
         check_keys(file, feed, &target)?;
     }
-    let mut forecast =
-        Forecast { new: new.len() as u64, without_lineage: without_lineage(&target, feed), ddl: Vec::new() };
+    let mut forecast = Forecast {
+        new: new.len() as u64,
+        without_lineage: without_lineage(&target, feed),
+        texts_among_numbers: texts_among_numbers(store, &target, feed)?,
+        ddl: Vec::new(),
+    };
     if !ddl || new.is_empty() {
         return Ok(forecast);
     }
@@ -166,6 +172,21 @@ fn check_header(file: &Candidate, feed: &Feed, shape: &TableShape) -> Result<(),
     let named = Layout::named(&source.header(0), &feed.namer, &feed.rules_of(&head.path));
     let failed = |reason: FailReason| EngineError::unloadable(&file.shown, reason);
     TableMapping::to_external(head, shape, &named, feed).map(drop).map_err(failed)
+}
+
+/// The columns of decimals of the feed's tables in which some values are texts.
+fn texts_among_numbers(
+    store: &mut dyn Store,
+    target: &TargetState,
+    feed: &Feed,
+) -> Result<Vec<(String, String)>, EngineError> {
+    let mut found = Vec::new();
+    let parts = target.parts.iter().map(|(part, _)| &part.table);
+    for table in std::iter::once(&feed.table).chain(parts) {
+        let columns = store.texts_among_numbers(table)?;
+        found.extend(columns.into_iter().map(|column| (table.clone(), column)));
+    }
+    Ok(found)
 }
 
 /// The feed's table, where somebody else made it or a part of it without lineage columns.

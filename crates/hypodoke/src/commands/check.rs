@@ -210,9 +210,10 @@ fn feed_line(store: &mut dyn Store, files: &FeedFiles, key_at: Option<&str>, ddl
     let forecast = forecast(store, files, ddl);
     let is_of_key = matches!(&forecast, Err(EngineError::Unloadable { reason, .. }) if is_about_key(reason));
     match forecast.map_err(Failure::from) {
-        Ok(Forecast { new, without_lineage, ddl }) => {
+        Ok(Forecast { new, without_lineage, texts_among_numbers, ddl }) => {
             (line.new, line.ddl) = (new, ddl);
-            line.limits = without_lineage.iter().map(|table| limit(table)).collect();
+            let texts = texts_among_numbers.iter().map(|(table, column)| text_limit(table, column));
+            line.limits = without_lineage.iter().map(|table| limit(table)).chain(texts).collect();
         }
         Err(failure) => {
             let at = key_at.filter(|_| is_of_key).map(|at| format!("{at}: ")).unwrap_or_default();
@@ -234,6 +235,13 @@ fn is_about_key(reason: &FailReason) -> bool {
 fn limit(table: &str) -> String {
     format!(
         "`{table}` has no columns hd_file and hd_line: its rows do not lead back to their files, and a corrected file cannot take the place of the first"
+    )
+}
+
+/// What is to be known of a column in which some numbers have more digits than the database's have.
+fn text_limit(table: &str, column: &str) -> String {
+    format!(
+        "`{table}.{column}` has values of more than 15 digits, which SQLite can only keep as text: they compare and sort after all the others"
     )
 }
 

@@ -18,6 +18,7 @@ mod manual;
 mod morning;
 mod names;
 mod nested;
+mod numbers;
 mod older;
 mod open;
 mod order;

@@ -193,6 +193,8 @@ fn converted(column: &str, from: Type, to: Type) -> String {
             format!("to_char({column} AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS.US') || '+00:00'")
         }
         (_, Type::Text) => format!("{column}::text"),
+        // Without the text, only 15 digits of a float would come along.
+        (Type::Float, _) => format!("{column}::text::{}", declared(to)),
         _ => format!("{column}::{}", declared(to)),
     }
 }

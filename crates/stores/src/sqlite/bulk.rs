@@ -14,6 +14,8 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::spelling::{Number, temporal};
 use rusqlite::{Connection, ffi};
 
+use super::decimals;
+
 /// The most bytes that a value takes which is written out to be bound.
 const WRITTEN: usize = 48;
 
@@ -24,8 +26,6 @@ pub struct BulkInsert<'c> {
     /// Values that are written out (dates, long decimals) for the row in hand. It never grows
     /// beyond its first capacity, so what is bound stays where it is until the step is done.
     scratch: Vec<u8>,
-    /// Per column, whether its decimals are kept as text.
-    texts: Vec<bool>,
     /// The table has triggers, which may leave rows out.
     guarded: bool,
     connection: PhantomData<&'c Connection>,
@@ -42,12 +42,12 @@ pub enum Stepped {
 }
 
 impl<'c> BulkInsert<'c> {
-    /// Prepares the statement, whose parameters are the cells, then file and line. `texts` says
-    /// per column whether its decimals are kept as text; `guarded`, that the table has triggers.
+    /// Prepares the statement, whose parameters are so many cells, then file and line. `guarded` says
+    /// that the table has triggers.
     pub fn prepare(
         connection: &'c Connection,
         sql: &str,
-        texts: Vec<bool>,
+        cells: usize,
         guarded: bool,
     ) -> rusqlite::Result<BulkInsert<'c>> {
         let mut statement = ptr::null_mut();
@@ -71,8 +71,8 @@ impl<'c> BulkInsert<'c> {
         };
         match NonNull::new(statement) {
             Some(statement) if code == ffi::SQLITE_OK => {
-                let scratch = Vec::with_capacity(texts.len() * WRITTEN);
-                Ok(BulkInsert { statement, database, scratch, texts, guarded, connection: PhantomData })
+                let scratch = Vec::with_capacity(cells * WRITTEN);
+                Ok(BulkInsert { statement, database, scratch, guarded, connection: PhantomData })
             }
             _ => Err(failure(database, code)),
         }
@@ -138,7 +138,7 @@ impl<'c> BulkInsert<'c> {
                 Cell::Boolean(value) => return ffi::sqlite3_bind_int64(statement, parameter, value as i64),
                 Cell::Integer(value) => return ffi::sqlite3_bind_int64(statement, parameter, value),
                 Cell::Float(value) => return ffi::sqlite3_bind_double(statement, parameter, value),
-                Cell::Decimal { mantissa, scale } if !self.texts[parameter as usize - 1] => {
+                Cell::Decimal { mantissa, scale } if decimals::is_real(mantissa.into()) => {
                     let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
                     return ffi::sqlite3_bind_double(statement, parameter, number.to_f64());
                 }
@@ -146,6 +146,11 @@ impl<'c> BulkInsert<'c> {
             }
         }
         match cell {
+            Cell::Wide { index, scale } if decimals::is_real(rows.wide(index, scale).mantissa) => {
+                let value = rows.wide(index, scale).to_f64();
+                // SAFETY: the statement is live; a float is passed by value.
+                unsafe { ffi::sqlite3_bind_double(statement, parameter, value) }
+            }
             Cell::Text { start, len } => self.bind_text(parameter, rows.bytes(start, len)),
             Cell::Uuid { start } => self.bind_text(parameter, rows.bytes(start, 36)),
             other => self.bind_written(parameter, other, rows),

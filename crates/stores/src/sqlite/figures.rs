@@ -4,7 +4,7 @@ use hypodoke_core::names::FILE_COLUMN;
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, Row};
 
-use super::tables::REAL_DIGITS;
+use super::decimals::REAL_DIGITS;
 use crate::catalog::{ColumnSample, FileFigures};
 use crate::sql::quote;
 

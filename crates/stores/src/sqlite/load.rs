@@ -277,9 +277,8 @@ impl<'a> SqliteWriter<'a> {
             quote(&table.table)
         };
         let sql = format!("INSERT INTO {into} ({}) VALUES ({marks})", all.join(", "));
-        let texts = table.layout.columns.iter().map(|column| tables::is_text_decimal(column.ty())).collect();
         let guarded = !table.mode.has_key() && tables::has_triggers(self.connection, &table.table)?;
-        let mut insert = BulkInsert::prepare(self.connection, &sql, texts, guarded)?;
+        let mut insert = BulkInsert::prepare(self.connection, &sql, table.layout.columns.len(), guarded)?;
         if table.lineage.is_kept() {
             insert.bind_file(table.layout.columns.len() + 1, self.file)?;
         }

@@ -1,6 +1,7 @@
 //! SQLite: a staging database in a file.
 
 mod bulk;
+mod decimals;
 mod figures;
 mod load;
 mod rebuild_target;
@@ -70,6 +71,7 @@ impl SqliteStore {
 
     fn prepare(&self, wait: Duration) -> rusqlite::Result<()> {
         self.connection.busy_timeout(wait)?;
+        decimals::register(&self.connection)?;
         self.connection.set_prepared_statement_cache_capacity(STATEMENTS);
         self.connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
         // A table written anew takes its old name without a look at the views that use it.
@@ -236,6 +238,10 @@ impl Catalog for SqliteStore {
         let sql = format!("SELECT count(*) FROM {}", quote(table));
         self.read(|connection| connection.query_row(&sql, [], |row| row.get::<_, i64>(0)))
             .map(|count| count as u64)
+    }
+
+    fn texts_among_numbers(&mut self, table: &str) -> Result<Vec<String>, StoreError> {
+        self.read(|connection| tables::texts_among_numbers(connection, table))
     }
 
     fn first_rows(&mut self, table: &str, most: usize) -> Result<SampleRows, StoreError> {

@@ -4,7 +4,6 @@ use hypodoke_core::cast::{Cell, Rows};
 
 use super::bulk::{BulkInsert, Stepped};
 use super::session::{SqliteSession, fail};
-use super::tables;
 use crate::error::StoreError;
 use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
 use crate::sql::{SqlConnection, SqlRow, moment_text, quote};
@@ -71,12 +70,10 @@ impl RebuildTarget for SqliteSession<'_> {
 
 impl SqliteSession<'_> {
     fn insert(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
-        let StagedRows { stage, columns, lineage, rows, files, table } = staged;
+        let StagedRows { stage, columns, lineage, rows, files, .. } = staged;
         let marks = vec!["?"; columns.len()].join(", ");
         let sql = format!("INSERT INTO {stage} ({}) VALUES ({marks})", columns.join(", "));
-        let own = table.columns.iter().map(|(_, ty)| tables::is_text_decimal(*ty));
-        let texts = own.chain(std::iter::repeat(false)).take(columns.len()).collect();
-        let mut insert = BulkInsert::prepare(self.connection, &sql, texts, false)?;
+        let mut insert = BulkInsert::prepare(self.connection, &sql, columns.len(), false)?;
         for (index, file) in files.iter().enumerate() {
             if lineage.is_kept() {
                 insert.bind_file(rows.width + 1, *file)?;

@@ -2,19 +2,19 @@
 //!
 //! SQLite gives a column an affinity by its declared type. The declarations below are chosen
 //! so that every value is kept exactly: a decimal of up to 15 digits is a REAL that gives the
-//! same digits back; a longer one is text; and nothing that is text can pass for a number.
+//! same digits back; a longer one is text, in a column that takes both as they are; and nothing
+//! that is text can pass for a number.
 
+use hypodoke_core::cast::Limit;
 use hypodoke_core::drift::Change;
 use hypodoke_core::names::{Lineage, VALID_FROM_COLUMN, is_own};
 use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
+use super::decimals::{self, REAL_DIGITS};
 use crate::catalog::{SampleRows, TableColumn, TableShape, Takes};
 use crate::plan::TablePlan;
 use crate::sql::quote;
-
-/// The most digits of a decimal that a REAL gives back as they were.
-pub const REAL_DIGITS: u16 = 15;
 
 /// How a column of a type is declared.
 pub fn declared(ty: Type) -> String {
@@ -25,7 +25,8 @@ pub fn declared(ty: Type) -> String {
         Type::Decimal { precision, scale } if precision <= REAL_DIGITS => {
             format!("DECIMAL({precision},{scale})")
         }
-        Type::Decimal { precision, scale } => format!("DECIMAL_TEXT({precision},{scale})"),
+        // A column of this affinity leaves numbers numbers and texts texts.
+        Type::Decimal { precision, scale } => format!("DECIMAL_BLOB({precision},{scale})"),
         Type::Float => "REAL".to_owned(),
         Type::Date => "DATE".to_owned(),
         Type::Time => "TIME".to_owned(),
@@ -37,11 +38,6 @@ pub fn declared(ty: Type) -> String {
     }
 }
 
-/// Whether a column keeps its decimals as text, because a REAL would not give them back.
-pub fn is_text_decimal(ty: Type) -> bool {
-    matches!(ty, Type::Decimal { precision, .. } if precision > REAL_DIGITS)
-}
-
 /// What a declaration comes to, ours or anybody's.
 pub fn understood(declaration: &str) -> Type {
     let upper = declaration.trim().to_ascii_uppercase();
@@ -50,12 +46,14 @@ pub fn understood(declaration: &str) -> Type {
     match word.trim() {
         "" => Type::Unknown,
         "BOOLEAN" | "BOOL" => Type::Boolean,
-        "DECIMAL" | "NUMERIC" | "DECIMAL_TEXT" | "NUMBER" => match (sizes.next(), sizes.next()) {
-            (Some(precision), scale) if (1..=38).contains(&precision) => {
-                Type::Decimal { precision, scale: scale.unwrap_or(0).min(precision) }
+        "DECIMAL" | "NUMERIC" | "DECIMAL_BLOB" | "DECIMAL_TEXT" | "NUMBER" => {
+            match (sizes.next(), sizes.next()) {
+                (Some(precision), scale) if (1..=38).contains(&precision) => {
+                    Type::Decimal { precision, scale: scale.unwrap_or(0).min(precision) }
+                }
+                _ => Type::Float,
             }
-            _ => Type::Float,
-        },
+        }
         "DATE" => Type::Date,
         "TIME" => Type::Time,
         "TIMESTAMP" | "DATETIME" => Type::Timestamp,
@@ -95,11 +93,18 @@ pub fn shape(connection: &Connection, name: &str) -> Result<Option<TableShape>> 
             required: not_null,
             filled,
             generated: hidden >= 2,
-            limit: None,
+            limit: limit(&declaration),
         });
     }
     found.lineage = Lineage::of(&lineage.iter().map(String::as_str).collect::<Vec<_>>());
     Ok((!lineage.is_empty() || !found.columns.is_empty()).then_some(found))
+}
+
+/// What a column of somebody else's keeps of the numbers of its type: it makes a REAL of every text of digits.
+fn limit(declaration: &str) -> Option<Limit> {
+    let is_ours = declaration.to_ascii_uppercase().starts_with("DECIMAL_");
+    let is_long = decimals::may_be_text(understood(declaration));
+    (is_long && !is_ours).then_some(Limit::Digits(REAL_DIGITS as u8))
 }
 
 /// How rows get in: into a view, where a trigger says how.
@@ -138,7 +143,9 @@ pub fn create_sql(name: &str, plan: &TablePlan) -> String {
 /// since SQLite cannot change a column's type in place.
 pub fn alter(connection: &Connection, plan: &TablePlan) -> Result<()> {
     let TablePlan { table, changes, .. } = plan;
-    if changes.iter().any(|change| matches!(change, Change::Widened { .. })) {
+    if changes.iter().any(|change| matches!(change, Change::Widened { .. }))
+        || has_decimals_as_text(connection, plan)?
+    {
         return rebuild(connection, plan);
     }
     for change in changes {
@@ -152,6 +159,16 @@ pub fn alter(connection: &Connection, plan: &TablePlan) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Whether a column was declared when every long decimal was kept as text.
+fn has_decimals_as_text(connection: &Connection, plan: &TablePlan) -> Result<bool> {
+    if !plan.layout.columns.iter().any(|column| decimals::may_be_text(column.ty())) {
+        return Ok(false);
+    }
+    let there = declarations(connection, &plan.table)?;
+    let is_fixed = there.iter().any(|column| column.is_generated);
+    Ok(!is_fixed && there.iter().any(|column| column.words.starts_with("DECIMAL_TEXT")))
 }
 
 /// A column of a table as it stands in its declaration.
@@ -242,6 +259,7 @@ fn rebuild(connection: &Connection, plan: &TablePlan) -> Result<()> {
         names.push(quote(&column.name));
         values.push(match widened {
             Some((from, to)) => converted(&quote(&column.name), from, to),
+            None if decimals::may_be_text(column.ty()) => decimals::decimal_sql(&quote(&column.name)),
             None => quote(&column.name),
         });
     }
@@ -299,33 +317,32 @@ fn create_with_others(name: &str, plan: &TablePlan, others: &[Declared]) -> Stri
 
 /// An expression that gives a column's values in a wider type, none of them changed.
 fn converted(column: &str, from: Type, to: Type) -> String {
-    let as_text = match from {
-        Type::Decimal { precision, scale } if precision <= REAL_DIGITS => {
-            format!("CASE WHEN {column} IS NULL THEN NULL ELSE printf('%.{scale}f', {column}) END")
+    match (from, to) {
+        (Type::Boolean, Type::Text) => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
+        (Type::Decimal { scale, .. }, Type::Text) => decimals::digits_sql(column, Some(scale)),
+        (Type::Integer | Type::Float, Type::Text) => decimals::digits_sql(column, None),
+        (_, Type::Decimal { scale, .. }) if decimals::may_be_text(to) => {
+            decimals::decimal_sql(&decimals::digits_sql(column, Some(scale)))
         }
-        Type::Float => format!("CASE WHEN {column} IS NULL THEN NULL ELSE printf('%!.17g', {column}) END"),
-        Type::Boolean => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
-        Type::Integer => format!("CAST({column} AS TEXT)"),
-        _ => column.to_owned(),
-    };
-    match to {
-        Type::Text => as_text,
-        Type::Decimal { precision, scale } if precision > REAL_DIGITS => match from {
-            Type::Integer if scale > 0 => format!("{column} || '.{}'", "0".repeat(scale as usize)),
-            Type::Decimal { precision: p, scale: s } if p <= REAL_DIGITS => {
-                let zeros = "0".repeat((scale - s.min(scale)) as usize);
-                let point = if s == 0 && scale > 0 { "." } else { "" };
-                format!("{as_text} || '{point}{zeros}'")
-            }
-            Type::Decimal { scale: s, .. } => {
-                let point = if s == 0 && scale > 0 { "." } else { "" };
-                format!("{column} || '{point}{}'", "0".repeat((scale - s.min(scale)) as usize))
-            }
-            _ => as_text,
-        },
-        Type::Timestamp if from == Type::Date => format!("{column} || ' 00:00:00'"),
+        // Floats hold what was kept as text as well.
+        (_, Type::Float) => format!("CAST({column} AS REAL)"),
+        (Type::Date, Type::Timestamp) => format!("{column} || ' 00:00:00'"),
         _ => column.to_owned(),
     }
+}
+
+/// The columns of long decimals in which some values are texts.
+pub fn texts_among_numbers(connection: &Connection, table: &str) -> Result<Vec<String>> {
+    let Some(shape) = shape(connection, table)? else { return Ok(Vec::new()) };
+    let mut found = Vec::new();
+    for column in shape.columns.into_iter().filter(|column| decimals::may_be_text(column.ty)) {
+        let (name, table) = (quote(&column.name), quote(table));
+        let sql = format!("SELECT EXISTS (SELECT 1 FROM {table} WHERE typeof({name}) = 'text')");
+        if connection.query_row(&sql, [], |row| row.get(0))? {
+            found.push(column.name);
+        }
+    }
+    Ok(found)
 }
 
 /// The first rows of a table in the order they came, values as people read them.

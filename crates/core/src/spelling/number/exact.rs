@@ -27,7 +27,7 @@ impl Number {
             // Both operands are exact, so the quotient is correctly rounded.
             return self.mantissa as f64 / POWERS_F64[self.scale as usize];
         }
-        self.to_string().parse().unwrap_or(f64::NAN)
+        super::float::nearest(self.mantissa, self.scale, 0).unwrap_or(f64::NAN)
     }
 }
 

@@ -1,11 +1,13 @@
 //! Numbers: every usual way of writing one, recognised and read without losing a digit.
 
 mod exact;
+mod float;
 mod style;
 
 use super::{Class, Recognised, RecognisedNumber, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
 pub use exact::{Number, power_of_ten};
+pub use float::{digits_of, is_beyond_floats, is_long};
 pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
 
 /// A whole number in plain digits that fits 64 bits, and how many digits it has. No leading
@@ -54,9 +56,13 @@ pub fn plain_point(bytes: &[u8], point: usize) -> Option<RecognisedNumber> {
     }
     let grouped = whole && scale == 3 && point <= 3;
     let class = if grouped { Class::PointOrGroup } else { Class::Point };
+    let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
+    if is_long(number.mantissa) {
+        let digits = digits_of(number, Unit::Bare);
+        return Some(RecognisedNumber { class, number, digits, accounting: false });
+    }
     let int = if whole { point as u16 } else { 0 };
     let digits = Digits { int, scale: scale as u16, ..Digits::default() };
-    let number = Number { mantissa: mantissa as i128, scale: scale as u16 };
     Some(RecognisedNumber { class, number, digits, accounting: false })
 }
 
@@ -264,7 +270,7 @@ impl Runs {
 pub fn recognise(bytes: &[u8]) -> Option<Recognised> {
     let bare = strip(bytes)?;
     if words::is_infinite(bare.core) && bare.unit == Unit::Bare {
-        let digits = Digits { float: true, ..Digits::default() };
+        let digits = Digits { float: true, infinite: true, ..Digits::default() };
         let number = Number { mantissa: if bare.negative { i128::MIN } else { i128::MAX }, scale: 0 };
         return Some(Recognised::Number(RecognisedNumber {
             class: Class::Infinite,
@@ -275,7 +281,8 @@ pub fn recognise(bytes: &[u8]) -> Option<Recognised> {
     }
     let runs = walk(bare.core)?;
     let (mut class, scale) = runs.class()?;
-    let mut digits = digits_of(&runs, scale, class, bare.unit);
+    let mut number = Number { mantissa: runs.mantissa, scale };
+    let digits;
     if runs.used < bare.core.len() {
         class = match class {
             Class::Integer => Class::ExponentWhole,
@@ -283,43 +290,34 @@ pub fn recognise(bytes: &[u8]) -> Option<Recognised> {
             Class::Comma | Class::CommaOrGroup => Class::ExponentComma,
             _ => return None,
         };
-        read_exponent(bare.core, runs.used, class == Class::ExponentComma)?;
-        digits.float = true;
-        digits.beyond_i64 = false;
+        let shifted = Shifted::of(number, exponent(bare.core, runs.used)?)?;
+        (number, digits) = (shifted.number(), Digits { unit: bare.unit, ..shifted.digits() });
     } else if runs.leading_zero {
         return Some(Recognised::LeadingZero);
+    } else {
+        digits = digits_of(number, bare.unit);
     }
-    let number = Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale };
+    if bare.negative {
+        number.mantissa = -number.mantissa;
+    }
     if class == Class::Integer && bare.unit == Unit::Bare && !bare.accounting && !digits.beyond_i64 {
         return Some(Recognised::Integer(i64::try_from(number.mantissa).ok()?, digits.int));
     }
     Some(Recognised::Number(RecognisedNumber { class, number, digits, accounting: bare.accounting }))
 }
 
-fn digits_of(runs: &Runs, scale: u16, class: Class, unit: Unit) -> Digits {
-    let beyond = scale == 0 && class != Class::Exponent && i64::try_from(runs.mantissa).is_err();
-    Digits { int: runs.digits.saturating_sub(scale), scale, beyond_i64: beyond, float: false, unit }
-}
-
-/// Reads `1.5e3` as a float; `None` where it overflows, or vanishes without being zero.
-fn read_exponent(core: &[u8], at: usize, comma: bool) -> Option<f64> {
+/// The number behind the `e` of `1.5e3`.
+fn exponent(core: &[u8], at: usize) -> Option<i32> {
     let exponent = core.get(at + 1..)?;
-    let digits = match exponent {
-        [b'+' | b'-', rest @ ..] => rest,
-        _ => exponent,
+    let (sign, digits) = match exponent {
+        [b'-', rest @ ..] => (-1, rest),
+        [b'+', rest @ ..] => (1, rest),
+        _ => (1, exponent),
     };
     if digits.is_empty() || digits.len() > 4 || !digits.iter().all(u8::is_ascii_digit) {
         return None;
     }
-    let mut text = [0u8; 64];
-    let text = text.get_mut(..core.len())?;
-    text.copy_from_slice(core);
-    if comma {
-        text.iter_mut().filter(|b| **b == b',').for_each(|b| *b = b'.');
-    }
-    let value: f64 = std::str::from_utf8(text).ok()?.parse().ok()?;
-    let zero = core[..at].iter().all(|b| !(b'1'..=b'9').contains(b));
-    (value.is_finite() && (value != 0.0 || zero)).then_some(value)
+    Some(sign * digits.iter().fold(0, |all, digit| all * 10 + i32::from(digit - b'0')))
 }
 
 /// Reads an exact number in a known style. `None` where it is not one.
@@ -372,8 +370,8 @@ fn read_marked(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
     let bare = strip(bytes)?;
     let runs = walk(bare.core)?;
     let (class, mut scale) = runs.class()?;
-    let exact = runs.used == bare.core.len() && !runs.leading_zero && bare.unit == unit;
-    if !exact || class.styles() & style.bit() == 0 {
+    let is_plain = runs.used == bare.core.len() && !runs.leading_zero && bare.unit == unit;
+    if !is_plain || class.styles() & style.bit() == 0 {
         return None;
     }
     let grouped = match class {
@@ -387,44 +385,102 @@ fn read_marked(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
     Some(Number { mantissa: if bare.negative { -runs.mantissa } else { runs.mantissa }, scale })
 }
 
+/// Reads a number that is written with an exponent, exactly. `None` where it is none, or has more
+/// digits than are kept.
+pub fn read_shifted(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
+    let (shifted, is_negative) = shifted(bytes, style, unit)?;
+    let number = shifted.exact?;
+    Some(Number { mantissa: if is_negative { -number.mantissa } else { number.mantissa }, ..number })
+}
+
 /// Reads a 64-bit float in a known style, and the digits that it is written with: exponents and
 /// infinities too. `None` where the float could not give the digits back.
 pub fn read_float(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(f64, Digits)> {
     if let Some(number) = read(bytes, style, unit) {
         return as_float(number, unit);
     }
+    if let Some((shifted, is_negative)) = shifted(bytes, style, unit) {
+        let digits = Digits { unit, ..shifted.digits() };
+        let value = if is_negative { -shifted.value } else { shifted.value };
+        return (!digits.exact).then_some((value, digits));
+    }
     let bare = strip(bytes)?;
-    let sign = if bare.negative { -1.0 } else { 1.0 };
-    if bare.unit != unit {
-        return None;
-    }
-    if words::is_infinite(bare.core) {
-        return Some((sign * f64::INFINITY, float_digits(0, 0, unit)));
-    }
+    let digits = Digits { float: true, infinite: true, unit, ..Digits::default() };
+    let value = if bare.negative { f64::NEG_INFINITY } else { f64::INFINITY };
+    (bare.unit == unit && words::is_infinite(bare.core)).then_some((value, digits))
+}
+
+fn shifted(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(Shifted, bool)> {
+    let bare = strip(bytes)?;
     let runs = walk(bare.core)?;
-    if runs.used == bare.core.len() || runs.digits > crate::types::FLOAT_DIGITS {
+    if runs.used == bare.core.len() || bare.unit != unit {
         return None;
     }
     let (class, scale) = runs.class()?;
-    let comma = matches!(class, Class::Comma | Class::CommaOrGroup);
-    let plain = class == Class::Integer || comma == style.comma;
-    if !plain || !matches!(class, Class::Integer | Class::Point | Class::PointOrGroup) && !comma {
-        return None;
+    let is_of_style = match class {
+        Class::Integer => true,
+        Class::Point | Class::PointOrGroup => !style.comma,
+        Class::Comma | Class::CommaOrGroup => style.comma,
+        _ => false,
+    };
+    let number = Number { mantissa: runs.mantissa, scale };
+    let shifted = Shifted::of(number, exponent(bare.core, runs.used)?)?;
+    is_of_style.then_some((shifted, bare.negative))
+}
+
+/// A number with an exponent.
+struct Shifted {
+    /// Its 64-bit float.
+    value: f64,
+    /// What stands before the exponent, all digits taken as one whole number.
+    mantissa: i128,
+    /// By how many digits the mark stands left of its end; below zero, right of it.
+    scale: i32,
+    /// The number without its exponent, where that is not too long.
+    exact: Option<Number>,
+}
+
+impl Shifted {
+    /// `None` where no 64-bit float is near it.
+    fn of(number: Number, exponent: i32) -> Option<Shifted> {
+        let value = float::nearest(number.mantissa, number.scale, exponent)?;
+        let scale = i32::from(number.scale) - exponent;
+        let exact = match u16::try_from(scale) {
+            Ok(scale) => Some(Number { mantissa: number.mantissa, scale }),
+            Err(_) => u16::try_from(-scale)
+                .ok()
+                .and_then(power_of_ten)
+                .and_then(|power| number.mantissa.checked_mul(power))
+                .filter(|mantissa| digit_count(*mantissa) <= MAX_DIGITS)
+                .map(|mantissa| Number { mantissa, scale: 0 }),
+        };
+        Some(Shifted { value, mantissa: number.mantissa, scale, exact })
     }
-    let digits = float_digits(runs.digits.saturating_sub(scale), scale, unit);
-    read_exponent(bare.core, runs.used, comma).map(|value| (sign * value, digits))
+
+    /// The number, or where it is too long the greatest there is.
+    fn number(&self) -> Number {
+        self.exact.unwrap_or(Number { mantissa: i128::MAX - 1, scale: 0 })
+    }
+
+    fn digits(&self) -> Digits {
+        let count = i32::from(digit_count(self.mantissa));
+        let within = |digits: i32| u16::try_from(digits.max(0)).unwrap_or(u16::MAX);
+        Digits {
+            int: within(count - self.scale),
+            scale: within(self.scale),
+            beyond_i64: self.scale <= 0 && self.exact.is_none_or(|n| i64::try_from(n.mantissa).is_err()),
+            float: true,
+            exact: !float::prints(self.value, self.mantissa),
+            ..Digits::default()
+        }
+    }
 }
 
 /// The 64-bit float of a number, and the digits that it is written with; `None` where the float could
 /// not give the digits back.
 pub fn as_float(number: Number, unit: Unit) -> Option<(f64, Digits)> {
-    let count = digit_count(number.mantissa);
-    let digits = float_digits(count.saturating_sub(number.scale), number.scale, unit);
-    (count <= crate::types::FLOAT_DIGITS).then(|| (number.to_f64(), digits))
-}
-
-fn float_digits(int: u16, scale: u16, unit: Unit) -> Digits {
-    Digits { int, scale, beyond_i64: false, float: true, unit }
+    let digits = digits_of(number, unit);
+    (!digits.exact).then(|| (number.to_f64(), digits))
 }
 
 /// How many digits a mantissa has; 0 for zero.

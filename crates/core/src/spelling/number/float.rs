@@ -1,0 +1,149 @@
+//! Decimal digits and the 64-bit floats that print them.
+
+use std::fmt::Write;
+
+use super::{Number, digit_count};
+use crate::types::{Digits, Unit};
+
+/// Decimal numbers of so many digits are all told apart by 64-bit floats.
+const SAFE_DIGITS: u16 = 15;
+
+/// The greatest whole number up to which a 64-bit float holds every one.
+const SAFE_WHOLE: u64 = 1 << 53;
+
+/// Digits after the mark from which a number of 16 or more digits looks like a printed float.
+const FINE: u16 = 9;
+
+/// Text of bounded length, without an allocation.
+struct Short {
+    bytes: [u8; 96],
+    len: usize,
+}
+
+impl Short {
+    fn new() -> Short {
+        Short { bytes: [0; 96], len: 0 }
+    }
+
+    fn text(&self) -> &str {
+        self.bytes.get(..self.len).and_then(|bytes| std::str::from_utf8(bytes).ok()).unwrap_or_default()
+    }
+}
+
+impl Write for Short {
+    fn write_str(&mut self, text: &str) -> std::fmt::Result {
+        let room = self.bytes.get_mut(self.len..self.len + text.len()).ok_or(std::fmt::Error)?;
+        room.copy_from_slice(text.as_bytes());
+        self.len += text.len();
+        Ok(())
+    }
+}
+
+/// The 64-bit float nearest to `mantissa / 10^(scale - exponent)`; `None` where it overflows, or
+/// vanishes without being zero.
+pub(super) fn nearest(mantissa: i128, scale: u16, exponent: i32) -> Option<f64> {
+    let mut text = Short::new();
+    write!(text, "{mantissa}e{}", exponent - i32::from(scale)).ok()?;
+    let value: f64 = text.text().parse().ok()?;
+    (value.is_finite() && (value != 0.0 || mantissa == 0)).then_some(value)
+}
+
+/// Whether a 64-bit float prints as these digits: all of them, or no more than it takes to tell it from
+/// its neighbours. Up to 15 digits one always does.
+pub(super) fn prints(value: f64, mantissa: i128) -> bool {
+    let digits = digit_count(mantissa);
+    digits <= SAFE_DIGITS || prints_long(value.abs(), mantissa.unsigned_abs(), digits)
+}
+
+fn prints_long(value: f64, mantissa: u128, digits: u16) -> bool {
+    let wanted = significant(mantissa);
+    let mut shortest = Short::new();
+    let mut all = Short::new();
+    let is_written = write!(shortest, "{value:e}").is_ok()
+        && write!(all, "{value:.*e}", usize::from(digits).saturating_sub(1)).is_ok();
+    is_written && [shortest, all].iter().any(|text| mantissa_of(text.text()) == Some(wanted))
+}
+
+/// The digits of a number in scientific notation, as a whole number without zeros at its end.
+fn mantissa_of(text: &str) -> Option<u128> {
+    let digits = text.split('e').next()?.bytes().filter(u8::is_ascii_digit);
+    let whole =
+        digits.fold(Some(0u128), |all, digit| all?.checked_mul(10)?.checked_add(u128::from(digit - b'0')))?;
+    Some(significant(whole))
+}
+
+fn significant(mut mantissa: u128) -> u128 {
+    while mantissa != 0 && mantissa % 10 == 0 {
+        mantissa /= 10;
+    }
+    mantissa
+}
+
+/// Whether a whole number of 64 bits may lie between two neighbouring floats.
+pub fn is_beyond_floats(magnitude: u64) -> bool {
+    magnitude > SAFE_WHOLE
+}
+
+/// The digits that a number needs which stands without an exponent, and what they tell of the program
+/// that wrote it.
+pub fn digits_of(number: Number, unit: Unit) -> Digits {
+    let count = digit_count(number.mantissa);
+    let is_whole = number.scale == 0;
+    let mut digits =
+        Digits { int: count.saturating_sub(number.scale), scale: number.scale, unit, ..Digits::default() };
+    digits.beyond_i64 = is_whole && i64::try_from(number.mantissa).is_err();
+    if count <= SAFE_DIGITS {
+        return digits;
+    }
+    digits.exact = match u64::try_from(number.mantissa.unsigned_abs()) {
+        Ok(magnitude) if is_whole && !digits.beyond_i64 => is_beyond_floats(magnitude),
+        _ => !nearest(number.mantissa, number.scale, 0).is_some_and(|value| prints(value, number.mantissa)),
+    };
+    digits.binary = !digits.exact && number.scale >= FINE;
+    digits
+}
+
+/// Whether a number of this many digits has to be asked which float prints it.
+pub fn is_long(mantissa: i128) -> bool {
+    mantissa.unsigned_abs() >= 1_000_000_000_000_000
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::shortest(31302260289310702, 17, true)]
+    #[case::fifteen_digits(467699143493002, 15, true)]
+    #[case::sum(30000000000000004, 17, true)]
+    #[case::padded(15000000000000000, 16, true)]
+    #[case::of_twenty_digits(10000000000000000555, 20, true)]
+    #[case::between_two_floats(31302260289310704, 17, false)]
+    #[case::eighteen(123456789012345678, 18, false)]
+    fn the_digits_of_a_float_are_told_from_others(
+        #[case] mantissa: i128,
+        #[case] scale: u16,
+        #[case] is_printed: bool,
+    ) {
+        let value = nearest(mantissa, scale, 0).expect("a float");
+        assert_eq!(prints(value, mantissa), is_printed);
+    }
+
+    #[rstest]
+    #[case::money(1234567890123456, 2, false, false)]
+    #[case::ratio(31302260289310702, 17, true, false)]
+    #[case::eighteen_digits(123456789012345678, 18, false, true)]
+    #[case::whole(12345678901234567, 0, false, true)]
+    #[case::short(125, 2, false, false)]
+    fn digits_tell_what_wrote_them(
+        #[case] mantissa: i128,
+        #[case] scale: u16,
+        #[case] binary: bool,
+        #[case] exact: bool,
+    ) {
+        let digits = digits_of(Number { mantissa, scale }, Unit::Bare);
+        assert_eq!((digits.binary, digits.exact), (binary, exact));
+    }
+}
