@@ -11,6 +11,9 @@ pub enum ReadError {
     /// Nothing in it.
     #[error("the file is empty")]
     Empty,
+    /// A file of another kind, which holds no table.
+    #[error("it is {0}, and holds no table that can be read")]
+    Foreign(String),
     /// Bytes that are no text and no kind of file that is known.
     #[error("not a text file: {what}")]
     Binary {

@@ -92,7 +92,6 @@ impl TextFacts {
         }
         let mut remark = |is_so: bool, words: &str| remarks.extend(is_so.then(|| words.to_owned()));
         remark(self.dialect.escape == Escape::Backslash, "backslash escapes");
-        remark(self.dialect.lone_cr, "lines end in CR");
         remark(self.dialect.trailing_delimiter, "a delimiter ends every row");
         remark(self.short_rows, "rows that end early are filled up with nulls");
         if self.skipped_lines > 0 {

@@ -9,6 +9,7 @@ pub mod bytes;
 mod dialect;
 mod error;
 mod facts;
+mod foreign;
 pub mod json;
 pub mod reader;
 pub mod registry;

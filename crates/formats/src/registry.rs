@@ -7,6 +7,7 @@ use crate::bytes::archive::is_archive;
 use crate::bytes::source::{ByteSource, MOST_UNPACKED};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
+use crate::foreign;
 use crate::json::{JsonFile, JsonOptions, JsonReader, looks_like_json};
 use crate::reader::{RecordReader, TableHead};
 use crate::text::{TextOptions, TextReader};
@@ -169,13 +170,25 @@ pub fn open<'a>(
     if head.is_empty() {
         return Err(ReadError::Empty);
     }
+    if let Some(kind) = foreign::kind_of(&head) {
+        return Err(ReadError::Foreign(kind.to_owned()));
+    }
     let format = format_of(&FileHead { head: &head, name, options }).ok_or(ReadError::Empty)?;
+    let markup = foreign::markup_of(&narrow(&head));
+    let is_plain = (format.sniff)(&FileHead { head: &head, name, options }) == Some(Certainty::Possible);
+    if let (Some(markup), true) = (&markup, is_plain) {
+        return Err(ReadError::Foreign(markup.clone()));
+    }
     let other = promised(name).filter(|promised| !std::ptr::eq(*promised, format));
     let remark = other.map(|other| {
         let (called, found) = (other.words, format.words);
         format!("it is called as if it were {called}, but is {found}, and is read as that")
     });
-    let reader = (format.open)(bytes, &OpenRequest { name, options, known })?;
+    let opened = (format.open)(bytes, &OpenRequest { name, options, known });
+    let reader = opened.map_err(|error| match (error, markup) {
+        (ReadError::NoTable(_), Some(markup)) => ReadError::Foreign(markup),
+        (error, _) => error,
+    })?;
     Ok(OpenedFile { reader, remark })
 }
 

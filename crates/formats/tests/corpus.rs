@@ -36,6 +36,7 @@ fn look(bytes: &[u8]) -> Found {
     Found {
         delimiter: match shape.dialect.delimiter {
             Delimiter::Char(c) => c.to_string(),
+            Delimiter::Several(marks) => marks.text().to_owned(),
             Delimiter::Blanks => "blanks".to_owned(),
         },
         escape: if shape.dialect.escape == Escape::Backslash { "backslash" } else { "doubled" },

@@ -7,7 +7,7 @@ use hypodoke_core::names::{RESERVED, is_reserved_table};
 use hypodoke_core::record::Field;
 use hypodoke_core::spelling::{DateOrder, NumberStyle};
 use hypodoke_formats::json::{Nested, PlainLists};
-use hypodoke_formats::text::{Delimiter, FixedField};
+use hypodoke_formats::text::{Delimiter, FixedField, Marks};
 use hypodoke_formats::workbook::{ErrorCells, SheetPick};
 
 /// What may become of nested objects.
@@ -58,9 +58,13 @@ pub fn delimiter(text: &str) -> Result<Delimiter, String> {
         ("blanks", ..) => Delimiter::Blanks,
         (_, Some(c), None) if !matches!(c, '\n' | '\r' | '"') => Delimiter::Char(c),
         _ => {
-            return Err(format!(
-                "`{text}` is not a delimiter; write one character, or comma, semicolon, tab, pipe, space or blanks"
-            ));
+            let marks = Marks::new(&text.replace("\\t", "\t"));
+            let marks = marks.filter(|_| !text.contains(['\n', '\r', '"']));
+            return marks.map(Delimiter::Several).ok_or_else(|| {
+                format!(
+                    "`{text}` is not a delimiter; write one to eight characters, or comma, semicolon, tab, pipe, space or blanks"
+                )
+            });
         }
     })
 }

@@ -4,19 +4,19 @@ use super::{Cell, Reason};
 use crate::layout::Format;
 use crate::record::{Field, Origin, Records};
 use crate::spelling::number::{self, digit_count};
-use crate::spelling::words::{self, BoolWords, Word};
+use crate::spelling::words::{self, ALL_PAIRS, BoolWords, Pairs};
 use crate::spelling::{Number, is_json, is_uuid, temporal, trim};
 use crate::types::{Digits, Domain, Type, Unit};
 
 /// What was met among the values of one column, as far as evidence would have asked about it.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug)]
 pub struct SeenValues {
     /// The greatest magnitude of a whole number or decimal, at the column's scale.
     greatest: u64,
     /// The digits that floats were written with.
     floats: Digits,
-    /// The pair of truth words that came first.
-    truths: Option<BoolWords>,
+    /// The pairs that all truth words may belong to.
+    pairs: Pairs,
     /// Values that are exact in the column and by their spelling are of a wider type: `5.00` among
     /// whole numbers, `1` among truth words.
     pub wider: u64,
@@ -118,8 +118,8 @@ impl<'a> Reader<'a> {
             | (Type::TimestampTz, Cell::TimestampTz(_)) => Some(Ok(cell)),
             (Type::Float, Cell::Float(value)) if value.is_finite() => Some(Ok(cell)),
             (Type::Boolean, Cell::Boolean(_)) => {
-                let first = *self.met.truths.get_or_insert(BoolWords::TrueFalse);
-                self.met.wider += u64::from(first != BoolWords::TrueFalse);
+                self.met.pairs &= BoolWords::TrueFalse.bit();
+                self.met.wider += u64::from(self.met.pairs == 0);
                 Some(Ok(cell))
             }
             (Type::Float, _) if self.known.unit == Unit::Bare => {
@@ -210,8 +210,11 @@ impl<'a> Reader<'a> {
             self.met.wider += 1;
         }
         let exact = TEXT && raw.origin == Origin::Text;
+        // A typed source has nulls of its own: of its strings only the empty one is none.
+        let is_word = raw.origin == Origin::Text && !bytes.is_empty();
         if let Some(index) = words::null_index_in(bytes, self.format.nulls)
             && !exact
+            && !is_word
         {
             // A quoted blank in a text column is a text of no characters, written down as one.
             let blank = TEXT && raw.origin == Origin::Quoted && index == words::EMPTY;
@@ -320,16 +323,25 @@ impl<'a> Reader<'a> {
     }
 
     fn truth(&mut self, bytes: &[u8], origin: Origin) -> Result<Cell, Reason> {
-        let (pair, value) = match (bytes, words::truth(bytes)) {
-            (b"0", _) => (None, false),
-            (b"1", _) => (None, true),
-            (_, Some(Word::Boolean(pair, value))) => (Some(pair), value),
+        let (pairs, value) = match (bytes, words::truth(bytes)) {
+            (b"0", _) => (0, false),
+            (b"1", _) => (0, true),
+            (_, Some(found)) => found,
             _ => return Err(Reason::NotA(Type::Boolean)),
         };
+        let in_common = self.met.pairs & pairs;
+        if in_common != 0 {
+            self.met.pairs = in_common;
+        }
         // A typed source has truth values of its own: its strings are texts.
-        let is_like_the_first = pair.is_some_and(|pair| *self.met.truths.get_or_insert(pair) == pair);
-        self.met.wider += u64::from(!is_like_the_first || origin == Origin::Text);
+        self.met.wider += u64::from(in_common == 0 || origin == Origin::Text);
         Ok(Cell::Boolean(value))
+    }
+}
+
+impl Default for SeenValues {
+    fn default() -> Self {
+        SeenValues { greatest: 0, floats: Digits::default(), pairs: ALL_PAIRS, wider: 0 }
     }
 }
 

@@ -157,18 +157,8 @@ fn narrowest(
 }
 
 fn truths(column: &ColumnEvidence, format: &mut Format) -> Domain {
-    let mut pairs = column.classes().map(|(class, _)| class);
-    let pair = pairs.next();
-    if pairs.next().is_some() {
-        return Domain::Text;
-    }
-    format.truth = match pair {
-        Some(Class::YesNo) => BoolWords::YesNo,
-        Some(Class::Yn) => BoolWords::Yn,
-        Some(Class::Tf) => BoolWords::Tf,
-        Some(Class::OnOff) => BoolWords::OnOff,
-        _ => BoolWords::TrueFalse,
-    };
+    let Some(pair) = BoolWords::first_of(column.pairs) else { return Domain::Text };
+    format.truth = pair;
     Domain::Boolean
 }
 

@@ -29,7 +29,8 @@ pub use together::{FormatHint, decide_all};
 use crate::record::{Cell, Fault, Field, Origin, Records, TypedColumns};
 use crate::spelling::number::{is_beyond_floats, is_long};
 use crate::spelling::{
-    Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, trim, words,
+    Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, trim,
+    words::{self, ALL_PAIRS, Pairs, Word},
 };
 use crate::types::{Digits, Unit};
 
@@ -72,6 +73,8 @@ pub struct ColumnEvidence {
     instants: [Extremes<i64>; 3],
     /// Which numbers up to 31 stood first and second in dates whose order is not plain.
     stood: (u32, u32),
+    /// The pairs that all truth words may belong to.
+    pairs: Pairs,
     times: Extremes<i64>,
     texts: TextExtremes,
     /// The longest value, in characters.
@@ -112,6 +115,7 @@ impl Default for ColumnEvidence {
             orders: vec![Tally::default(); 8],
             instants: [Extremes(None); 3],
             stood: (0, 0),
+            pairs: ALL_PAIRS,
             times: Extremes(None),
             texts: TextExtremes::default(),
             max_length: 0,
@@ -127,8 +131,8 @@ impl ColumnEvidence {
     fn add_field(&mut self, records: &Records, field: Field, spot: impl Fn() -> Spot) {
         match field.origin() {
             Origin::Missing => self.missing += 1,
-            // A typed source has truth values of its own: a string that reads like one is a word.
-            Origin::Text if self.strings_are_text || is_truth_word(records.value(field)) => {
+            // A typed source has nulls and truth values of its own: a string that reads like one is a word.
+            Origin::Text if self.strings_are_text || is_plain_word(records.value(field)) => {
                 self.add_text_as_such(records.value(field), spot)
             }
             _ => self.add(records.value(field), spot),
@@ -213,6 +217,10 @@ impl ColumnEvidence {
             Recognised::Time(micros) => {
                 self.times.add(micros);
                 Class::Time
+            }
+            Recognised::Boolean(pairs) => {
+                self.pairs &= pairs;
+                found.class().unwrap_or(Class::Text)
             }
             ref other => other.class().unwrap_or(Class::Text),
         };
@@ -306,6 +314,7 @@ impl ColumnEvidence {
             self.instants[order].merge(&other.instants[order]);
         }
         self.stood = (self.stood.0 | other.stood.0, self.stood.1 | other.stood.1);
+        self.pairs &= other.pairs;
         self.times.merge(&other.times);
         self.texts.merge(&other.texts);
         self.max_length = self.max_length.max(other.max_length);
@@ -343,10 +352,10 @@ fn merge_all(ours: &mut [Tally], theirs: &[Tally]) {
     ours.iter_mut().zip(theirs).for_each(|(a, b)| a.merge(b));
 }
 
-fn is_truth_word(value: &[u8]) -> bool {
-    value.len() <= words::LONGEST
-        && value.first().is_some_and(u8::is_ascii_alphabetic)
-        && matches!(recognise(value), Recognised::Boolean(_))
+/// Whether a text would be read as a truth value or a null in a file of text.
+fn is_plain_word(value: &[u8]) -> bool {
+    let is_short = (1..=words::LONGEST_TRUTH).contains(&value.len());
+    is_short && matches!(words::look_up(trim(value)), Some(Word::Boolean(..) | Word::Null(1..)))
 }
 
 fn characters(value: &[u8]) -> u64 {

@@ -26,7 +26,7 @@ pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
         Cell::Timestamp(micros) => moment(Class::Timestamp, micros),
         Cell::TimestampTz(micros) => moment(Class::TimestampTz, micros),
         Cell::Time(micros) => Recognised::Time(micros),
-        Cell::Boolean(_) => Recognised::Boolean(BoolWords::TrueFalse),
+        Cell::Boolean(_) => Recognised::Boolean(BoolWords::TrueFalse.bit()),
         Cell::Uuid { .. } => Recognised::Uuid,
         Cell::Null | Cell::Float(_) | Cell::Text { .. } => recognise(text),
     }

@@ -49,6 +49,8 @@ pub enum Class {
     Tf,
     /// `on`, `off`
     OnOff,
+    /// `ja`, `nein` and the like.
+    OtherTruth,
     /// A date.
     Date,
     /// A timestamp without a zone.
@@ -114,6 +116,7 @@ impl Class {
         Class::Yn,
         Class::Tf,
         Class::OnOff,
+        Class::OtherTruth,
         Class::Date,
         Class::Timestamp,
         Class::TimestampTz,
@@ -128,7 +131,7 @@ impl Class {
     pub fn family(self) -> Family {
         match self {
             c if c <= Class::Infinite => Family::Number,
-            c if c <= Class::OnOff => Family::Boolean,
+            c if c <= Class::OtherTruth => Family::Boolean,
             Class::Date | Class::Timestamp | Class::TimestampTz => Family::Temporal,
             Class::Time => Family::Time,
             Class::Uuid => Family::Uuid,
@@ -162,6 +165,7 @@ impl Class {
             Class::Yn => "y/n",
             Class::Tf => "t/f",
             Class::OnOff => "on/off",
+            Class::OtherTruth => "truth words of another language",
             Class::Date => "dates",
             Class::Timestamp => "timestamps",
             Class::TimestampTz => "timestamps with a zone",

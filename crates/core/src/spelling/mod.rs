@@ -65,7 +65,7 @@ fn recognise_digits(bytes: &[u8]) -> Recognised {
 #[inline]
 fn recognise_word(bytes: &[u8]) -> Recognised {
     let initial = bytes[0] | 0x20;
-    if bytes.len() <= words::LONGEST && matches!(initial, b't' | b'f' | b'y' | b'n' | b'o') {
+    if bytes.len() <= words::LONGEST_TRUTH && (initial == b'y' || words::may_be_foreign(initial)) {
         match words::look_up(bytes) {
             Some(Word::Null(index)) => return Recognised::Null(index),
             Some(Word::Boolean(pair, _)) => return Recognised::Boolean(pair),
@@ -95,10 +95,12 @@ fn recognise_bracket(bytes: &[u8]) -> Recognised {
 }
 
 fn recognise_other(bytes: &[u8]) -> Recognised {
-    if bytes.len() <= words::LONGEST
-        && let Some(Word::Null(index)) = words::look_up(bytes)
-    {
-        return Recognised::Null(index);
+    if bytes.len() <= words::LONGEST_TRUTH {
+        match words::look_up(bytes) {
+            Some(Word::Null(index)) => return Recognised::Null(index),
+            Some(Word::Boolean(pairs, _)) => return Recognised::Boolean(pairs),
+            None => {}
+        }
     }
     number::recognise(bytes).unwrap_or(Recognised::Text)
 }

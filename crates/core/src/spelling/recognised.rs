@@ -3,7 +3,7 @@
 use super::class::Class;
 use super::number::Number;
 use super::temporal::Orders;
-use super::words::BoolWords;
+use super::words::{BoolWords, Pairs};
 use crate::types::Digits;
 
 /// What one value could be.
@@ -19,8 +19,8 @@ pub enum Recognised {
     Temporal(RecognisedTemporal),
     /// A time of day, in microseconds.
     Time(i64),
-    /// One of a pair of truth words.
-    Boolean(BoolWords),
+    /// A truth word of one of these pairs.
+    Boolean(Pairs),
     /// A UUID.
     Uuid,
     /// A JSON object or array.
@@ -68,12 +68,13 @@ impl Recognised {
             Recognised::Number(number) => number.class,
             Recognised::Temporal(temporal) => temporal.class,
             Recognised::Time(_) => Class::Time,
-            Recognised::Boolean(pair) => match pair {
-                BoolWords::TrueFalse => Class::TrueFalse,
-                BoolWords::YesNo => Class::YesNo,
-                BoolWords::Yn => Class::Yn,
-                BoolWords::Tf => Class::Tf,
-                BoolWords::OnOff => Class::OnOff,
+            Recognised::Boolean(pairs) => match BoolWords::first_of(*pairs) {
+                Some(BoolWords::TrueFalse) => Class::TrueFalse,
+                Some(BoolWords::YesNo) => Class::YesNo,
+                Some(BoolWords::Yn) => Class::Yn,
+                Some(BoolWords::Tf) => Class::Tf,
+                Some(BoolWords::OnOff) => Class::OnOff,
+                _ => Class::OtherTruth,
             },
             Recognised::Uuid => Class::Uuid,
             Recognised::Json => Class::Json,

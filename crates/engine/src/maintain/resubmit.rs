@@ -199,7 +199,7 @@ impl OfFile<'_> {
         };
         let (part, state) = self.target.parts.iter().find(|(part, _)| part.path == sheet)?;
         let names = self.format.sheets.get(&sheet)?.clone();
-        let head = TableHead { path: sheet, names, is_child: false };
+        let head = TableHead { path: sheet, names, ..TableHead::default() };
         Some(OfTable { table: part.table.clone(), state, head })
     }
 

@@ -241,7 +241,9 @@ impl TargetState {
             let own = columns
                 .iter()
                 .filter(|column| is_child && !feed.appends_children || !is_part(&column.source));
-            TableHead { path: path.to_owned(), names: own.map(|c| c.source.clone()).collect(), is_child }
+            let names: Vec<String> = own.map(|column| column.source.clone()).collect();
+            let objects = if is_child { Vec::new() } else { TableHead::objects_in(&names) };
+            TableHead { path: path.to_owned(), names, is_child, objects }
         };
         let main = head("", &self.main, false);
         let parts = self.parts.iter();

@@ -15,6 +15,8 @@ use super::{FileProfile, TableProfile};
 pub struct FormatHints {
     /// Lists that other files have: an object in the place of one is a list of one.
     pub lists: Vec<TableHead>,
+    /// Keys of the main table's records that were objects until now.
+    objects: Vec<String>,
     /// How columns are written, by the path of their table and their name without case and blanks.
     by_table: HashMap<String, HashMap<String, FormatHint>>,
 }
@@ -43,14 +45,21 @@ impl FormatHints {
         let mut paths: Vec<String> = paths.into_iter().collect();
         paths.sort();
         paths.dedup();
-        let list = |path| TableHead { path, names: Vec::new(), is_child: true };
-        self.lists = std::iter::once(TableHead::default()).chain(paths.into_iter().map(list)).collect();
+        let list = |path| TableHead { path, is_child: true, ..TableHead::default() };
+        let main = TableHead { objects: self.objects.clone(), ..TableHead::default() };
+        self.lists = std::iter::once(main).chain(paths.into_iter().map(list)).collect();
+        self
+    }
+
+    /// The same, knowing that these keys of the main table's records are objects, whose columns stay.
+    pub fn with_objects(mut self, objects: Vec<String>) -> FormatHints {
+        self.objects = objects;
         self
     }
 
     /// The same, knowing these sheets that other files have, by their paths.
     pub fn with_sheets(mut self, paths: impl IntoIterator<Item = String>) -> FormatHints {
-        let sheet = |path| TableHead { path, names: Vec::new(), is_child: false };
+        let sheet = |path| TableHead { path, ..TableHead::default() };
         let sheets: Vec<TableHead> = paths.into_iter().map(sheet).collect();
         if self.lists.is_empty() && !sheets.is_empty() {
             self.lists.push(TableHead::default());

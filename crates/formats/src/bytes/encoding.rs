@@ -9,27 +9,45 @@ use std::io::Read;
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{Decoder, DecoderResult, UTF_8, UTF_16BE, UTF_16LE};
 
+use super::code_page::{Candidate, CodePage, best_of};
 use crate::error::ReadError;
 
-/// An encoding, by the label of the WHATWG Encoding Standard.
+/// An encoding, by the label of the WHATWG Encoding Standard, or a code page of DOS.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Encoding(&'static encoding_rs::Encoding);
+pub struct Encoding(Candidate);
 
 impl Encoding {
     /// UTF-8.
-    pub const UTF8: Encoding = Encoding(UTF_8);
+    pub const UTF8: Encoding = Encoding(Candidate::Standard(UTF_8));
 
     /// The encoding of that name or label.
     pub fn named(label: &str) -> Result<Encoding, ReadError> {
         // The standard reads `iso-8859-1` as windows-1252, of which it is a part.
-        encoding_rs::Encoding::for_label(label.as_bytes())
-            .map(Encoding)
-            .ok_or_else(|| ReadError::Encoding(label.to_owned()))
+        let standard = match label.to_ascii_lowercase().as_str() {
+            "macroman" | "mac-roman" | "mac_roman" => Some(encoding_rs::MACINTOSH),
+            label => encoding_rs::Encoding::for_label(label.as_bytes()),
+        };
+        let page = || CodePage::named(label).map(Candidate::Page);
+        let found = standard.map(Candidate::Standard).or_else(page);
+        found.map(Encoding).ok_or_else(|| ReadError::Encoding(label.to_owned()))
     }
 
     /// Its name.
     pub fn name(self) -> &'static str {
-        self.0.name()
+        match self.0 {
+            Candidate::Standard(encoding) => encoding.name(),
+            Candidate::Page(page) => page.name,
+        }
+    }
+
+    fn state(self) -> State {
+        match self.0 {
+            Candidate::Standard(encoding) if encoding == UTF_8 => State::Utf8,
+            Candidate::Standard(encoding) => {
+                State::Other(Box::new(encoding.new_decoder_without_bom_handling()))
+            }
+            Candidate::Page(page) => State::Page(page),
+        }
     }
 }
 
@@ -45,6 +63,7 @@ enum State {
     /// UTF-8: bytes go through as they are, and records are checked later.
     Utf8,
     Other(Box<Decoder>),
+    Page(&'static CodePage),
 }
 
 /// Text in UTF-8 from bytes in any encoding.
@@ -72,19 +91,17 @@ impl<'a> Utf8Source<'a> {
         let mut raw = Vec::new();
         read_some(&mut reader, &mut raw, 4096)?;
         let marked = encoding_rs::Encoding::for_bom(&raw);
-        let found =
-            wished.map(|e| e.0).or(marked.map(|(encoding, _)| encoding)).or_else(|| unmarked_utf16(&raw));
+        let standard = |encoding| Encoding(Candidate::Standard(encoding));
+        let found = wished
+            .or(marked.map(|(encoding, _)| standard(encoding)))
+            .or_else(|| unmarked_utf16(&raw).map(standard));
         let skip = marked.map_or(0, |(_, length)| length);
         raw.drain(..skip);
-        let state = match found {
-            None => State::Ascii,
-            Some(encoding) if encoding == UTF_8 => State::Utf8,
-            Some(encoding) => State::Other(Box::new(encoding.new_decoder_without_bom_handling())),
-        };
+        let state = found.map_or(State::Ascii, Encoding::state);
         Ok(Utf8Source {
             reader,
             state,
-            encoding: Encoding(found.unwrap_or(UTF_8)),
+            encoding: found.unwrap_or(Encoding::UTF8),
             marked: marked.is_some(),
             raw,
             ended: false,
@@ -126,7 +143,7 @@ impl<'a> Utf8Source<'a> {
         while out.len() < goal {
             if self.raw.is_empty() && !self.ended {
                 match self.state {
-                    State::Ascii | State::Other(_) => {
+                    State::Ascii | State::Other(_) | State::Page(_) => {
                         self.ended =
                             !read_some(&mut self.reader, &mut self.raw, (goal - out.len()).clamp(4096, RAW))?;
                     }
@@ -146,6 +163,15 @@ impl<'a> Utf8Source<'a> {
                 State::Utf8 => {
                     self.given += self.raw.len() as u64;
                     out.append(&mut self.raw);
+                }
+                State::Page(page) => {
+                    let (page, mut utf8) = (*page, [0; 4]);
+                    let before = out.len();
+                    for byte in self.raw.drain(..) {
+                        out.extend_from_slice(page.character(byte).encode_utf8(&mut utf8).as_bytes());
+                        self.decoded += 1;
+                    }
+                    self.given += (out.len() - before) as u64;
                 }
                 State::Other(_) => {
                     if self.decode(out) {
@@ -170,13 +196,8 @@ impl<'a> Utf8Source<'a> {
         if missing > 0 && !self.ended {
             self.ended = !read_some(&mut self.reader, &mut self.raw, missing)?;
         }
-        let encoding = guess(&self.raw, self.ended);
-        self.encoding = Encoding(encoding);
-        self.state = if encoding == UTF_8 {
-            State::Utf8
-        } else {
-            State::Other(Box::new(encoding.new_decoder_without_bom_handling()))
-        };
+        self.encoding = Encoding(guess(&self.raw, self.ended));
+        self.state = self.encoding.state();
         Ok(())
     }
 
@@ -244,21 +265,31 @@ fn unmarked_utf16(head: &[u8]) -> Option<&'static encoding_rs::Encoding> {
 }
 
 /// Decides an encoding by text that begins with a byte beyond ASCII.
-fn guess(text: &[u8], whole: bool) -> &'static encoding_rs::Encoding {
+fn guess(text: &[u8], whole: bool) -> Candidate {
     let (good, bad) = utf8_sequences(text, whole);
     // In other encodings bytes hardly ever line up to UTF-8 by chance.
     if good >= bad {
-        return UTF_8;
+        return Candidate::Standard(UTF_8);
     }
     if text.windows(2).any(|pair| pair[0] == 0xA4 && pair[1].is_ascii_digit())
         && !text.iter().any(|b| (0x80..0xA0).contains(b))
     {
         // A euro sign before a number, and none of what sets windows-1252 apart.
-        return encoding_rs::ISO_8859_15;
+        return Candidate::Standard(encoding_rs::ISO_8859_15);
     }
     let mut detector = EncodingDetector::new(Iso2022JpDetection::Deny);
     detector.feed(text, whole);
-    detector.guess(None, Utf8Detection::Deny)
+    let likely = detector.guess(None, Utf8Detection::Deny);
+    // Western and Central European text may come from DOS or an old Mac, which the detector does not know.
+    let is_latin = [
+        encoding_rs::WINDOWS_1252,
+        encoding_rs::WINDOWS_1250,
+        encoding_rs::WINDOWS_1254,
+        encoding_rs::WINDOWS_1257,
+        encoding_rs::ISO_8859_2,
+        encoding_rs::ISO_8859_4,
+    ];
+    if is_latin.contains(&likely) { best_of(text, likely) } else { Candidate::Standard(likely) }
 }
 
 /// How many sequences beyond ASCII are well-formed UTF-8, and how many bytes are not.

@@ -104,7 +104,9 @@ pub fn plan(head: &[u8], whole: bool, lines: bool) -> Plan {
         if follows && first.end <= line_end && first.end + blanks(&head[first.end..]) > line_end {
             return Plan::Lines;
         }
-        if follows {
+        let opener = |at: usize| head.get(at).filter(|byte| matches!(byte, b'{' | b'['));
+        let next = first.end + blanks(&head[first.end..]);
+        if follows && (opener(start).is_none() || opener(next) == opener(start)) {
             return Plan::Walk { path: JsonPath::default(), others: Vec::new(), beside: Vec::new() };
         }
         if lines && first.end <= line_end && head.get(start) == Some(&b'{') {
@@ -289,6 +291,7 @@ mod tests {
     #[case::over_lines_though_named("{\"rows\":[\n{\"b\":1}\n]}", "x.jsonl", "$.rows[*]")]
     #[case::array("[{\"a\":1},{\"a\":2}]", "x.jsonl", "$[*]")]
     #[case::documents("{\n\"a\":1}\n{\n\"a\":2}", "x.json", "$")]
+    #[case::rubbish_behind("[{\"a\":1}] and more", "x.json", "$[*]")]
     #[case::envelope("{\"status\":\"ok\",\"berths\":[{\"a\":1}]}", "x.json", "$.berths[*]")]
     #[case::record_with_a_list("{\"ship\":\"Iduna\",\"calls\":[{\"a\":1}]}", "x.json", "$")]
     #[case::usual_name("{\"ship\":\"Iduna\",\"rows\":[{\"a\":1}]}", "x.json", "$.rows[*]")]

@@ -314,7 +314,8 @@ impl Flattener {
                 self.subtree(jiter, peek, node, member, ground)
             }
             Peek::Object => {
-                if let Some(list) = self.tree.nodes[node as usize].members[member].list {
+                let found = &self.tree.nodes[node as usize].members[member];
+                if let Some(list) = found.list.filter(|_| !found.was_object) {
                     // An object where others have a list is a list of one.
                     return self.child(jiter, peek, list, 1, ground);
                 }

@@ -166,11 +166,34 @@ impl<'a> JsonReader<'a> {
         }
     }
 
-    fn flatten(&mut self, bytes: &[u8], found: Vec<Place>, batch: &mut Vec<Records>) {
+    /// Makes rows of the records. One that is no JSON breaks the document that it stands in, but in a file
+    /// of lines only its line.
+    fn flatten(
+        &mut self,
+        bytes: &[u8],
+        found: Vec<Place>,
+        batch: &mut Vec<Records>,
+    ) -> Result<(), ReadError> {
         for (place, key, line) in found {
             let start = place.start;
             if let Err(broken) = self.flattener.record(bytes, place.clone(), key, line, batch) {
                 let byte = self.offset + (start + broken.at) as u64;
+                if let Some(rows_at) = &self.facts.rows_at
+                    && !is_beyond_text(&broken.what)
+                {
+                    let before = bytes.get(..start + broken.at).unwrap_or(bytes);
+                    let path = match rows_at.strip_suffix("[*]") {
+                        Some(list) => format!("{list}[{}]", line.saturating_sub(1)),
+                        None => rows_at.clone(),
+                    };
+                    return Err(ReadError::Json {
+                        byte,
+                        line: self.line + memchr::memchr_iter(b'\n', before).count() as u64,
+                        path,
+                        what: broken.what,
+                        records: line - 1,
+                    });
+                }
                 batch[0].drop_open_fields();
                 batch[0].end_record(place, line);
                 batch[0]
@@ -178,9 +201,10 @@ impl<'a> JsonReader<'a> {
             }
             self.records += 1;
             if self.flattener.tree.overgrown.is_some() {
-                return;
+                break;
             }
         }
+        Ok(())
     }
 
     fn next_batch(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
@@ -203,7 +227,7 @@ impl<'a> JsonReader<'a> {
         self.carry.extend_from_slice(&bytes[taken..]);
         bytes.truncate(taken);
         self.flattener.decoded.clear();
-        self.flatten(&bytes, found, batch);
+        self.flatten(&bytes, found, batch)?;
         self.check_width()?;
         batch[0].offset = Some(self.offset);
         self.offset += taken as u64;
@@ -226,6 +250,11 @@ impl<'a> JsonReader<'a> {
             None => Ok(()),
         }
     }
+}
+
+/// Whether what was met is JSON all the same, and no text can hold it.
+fn is_beyond_text(what: &str) -> bool {
+    worded(what) != what
 }
 
 /// The tokeniser's words in ours.

@@ -46,6 +46,8 @@ pub struct Member {
     pub object: Option<NodeId>,
     /// The child table of its list.
     pub list: Option<u32>,
+    /// Files before this one had objects in it: their columns stay, whatever else it holds.
+    pub was_object: bool,
     /// It was null, and nothing else yet.
     pub was_null: bool,
     /// The number of the object in which it was met last.
@@ -115,6 +117,9 @@ impl Tree {
             for name in &head.names {
                 tree.know_column(table, name);
             }
+            for path in &head.objects {
+                tree.know_object(table, path);
+            }
         }
         tree
     }
@@ -155,6 +160,16 @@ impl Tree {
         self.column_of(node, member);
     }
 
+    fn know_object(&mut self, table: usize, path: &str) {
+        let mut node = self.tables[table].node;
+        for key in path::keys(path) {
+            let member = self.member(node, key.as_bytes());
+            let object = self.object_of(node, member);
+            self.nodes[node as usize].members[member].was_object = true;
+            node = object;
+        }
+    }
+
     fn add_table(&mut self, path: String, is_child: bool) -> u32 {
         let table = self.tables.len() as u32;
         let node = self.add_node(table, String::new());
@@ -162,7 +177,7 @@ impl Tree {
         if self.heads.len() >= MOST_TABLES {
             self.overgrown = Some(path.clone());
         }
-        self.heads.push(TableHead { path, names: Vec::new(), is_child });
+        self.heads.push(TableHead { path, is_child, ..TableHead::default() });
         table
     }
 
@@ -212,6 +227,7 @@ impl Tree {
             column: None,
             object: None,
             list: None,
+            was_object: false,
             was_null: false,
             met_in: 0,
         });
@@ -325,7 +341,7 @@ impl Tree {
     pub fn torn(&self) -> Vec<String> {
         let members = self.nodes.iter().flat_map(|node| &node.members);
         members
-            .filter(|member| member.object.is_some())
+            .filter(|member| member.object.is_some() && !member.was_object)
             .filter_map(|member| Some(self.heads[member.list? as usize].path.clone()))
             .collect()
     }

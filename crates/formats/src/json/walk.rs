@@ -175,6 +175,11 @@ impl Walker {
             Step::Name(_) => byte == b'{',
             Step::Index(_) | Step::Slice(..) => byte == b'[',
         };
+        if depth == 0 && self.documents > 0 && !on_path {
+            let what =
+                format!("the document is over, and `{}` stands behind it", (byte as char).escape_debug());
+            return Some(WalkStep::Broken(self.at, what));
+        }
         if on_path {
             self.levels.push(Level {
                 is_object: byte == b'{',
@@ -412,6 +417,7 @@ mod tests {
     #[case("$.a[*]", "{\"a\":[1,2}", 9, "$.a[1]")]
     #[case("$.a[*]", "{\"a\" [1]}", 5, "$")]
     #[case("$[*]", "[1", 2, "$[0]")]
+    #[case("$[*]", "[1] and more", 4, "$")]
     fn what_is_broken_is_told_with_its_place(
         #[case] path: &str,
         #[case] text: &str,

@@ -8,7 +8,7 @@ use hypodoke_core::record::{Origin, Records};
 use hypodoke_core::spelling::{Recognised, recognise};
 
 use super::tokenise::{End, Tokeniser};
-use crate::dialect::{Delimiter, Dialect, Escape};
+use crate::dialect::{Delimiter, Dialect, Escape, Marks};
 
 /// The most text that is tried, and the most records of it that are weighed.
 const SAMPLE_BYTES: usize = 48 * 1024;
@@ -30,34 +30,58 @@ pub struct DialectOptions {
 /// Finds the dialect of a text by its beginning; `whole` if that is all of it.
 pub fn detect(text: &[u8], whole: bool, options: DialectOptions) -> Dialect {
     let (sample, whole) = cut(text, whole);
-    let base = Dialect {
-        lone_cr: has_lone_cr(sample),
-        comment: options.comment.unwrap_or_else(|| comment_mark(sample)),
-        ..Dialect::default()
-    };
+    let base =
+        Dialect { comment: options.comment.unwrap_or_else(|| comment_mark(sample)), ..Dialect::default() };
     let mut best =
         (f64::MIN, Dialect { delimiter: options.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
+    // A carriage return in the middle of a line ends it, unless the lines are more even without.
+    let line_ends: &[bool] = if has_stray_cr(sample) { &[true, false] } else { &[true] };
     for (delimiter, prior) in delimiters(sample, options.delimiter) {
         for (quote, escape) in quotes(sample, &options) {
-            let dialect = Dialect { delimiter, quote, escape, ..base };
-            let score = weigh(sample, whole, dialect) * prior * if quote.is_none() { 0.97 } else { 1.0 };
-            if score > best.0 {
-                best = (score, dialect);
+            for blanks_before in before_fields(sample, delimiter, quote) {
+                for lone_cr in line_ends {
+                    let dialect =
+                        Dialect { delimiter, quote, escape, blanks_before, lone_cr: *lone_cr, ..base };
+                    let score =
+                        weigh(sample, whole, dialect) * prior * if quote.is_none() { 0.97 } else { 1.0 };
+                    if score > best.0 {
+                        best = (score, dialect);
+                    }
+                }
             }
         }
     }
     best.1
 }
 
+/// Whether blanks before fields may be no part of them: both are tried where quotes follow blanks, and
+/// where every delimiter has a blank behind it they are not.
+fn before_fields(sample: &[u8], delimiter: Delimiter, quote: Option<u8>) -> Vec<bool> {
+    let Delimiter::Char(mark @ (',' | ';' | '|' | ':')) = delimiter else { return vec![false] };
+    let mark = mark as u8;
+    let (mut spaced, mut all, mut before_quotes) = (0, 0, false);
+    for pair in sample.windows(2).filter(|pair| pair[0] == mark && !matches!(pair[1], b'\r' | b'\n')) {
+        all += 1;
+        spaced += usize::from(pair[1] == b' ');
+    }
+    if let Some(quote) = quote {
+        before_quotes = sample.windows(3).any(|three| three == [mark, b' ', quote]);
+    }
+    match () {
+        () if spaced > 2 && spaced == all => vec![true],
+        () if before_quotes => vec![false, true],
+        () => vec![false],
+    }
+}
+
 fn cut(text: &[u8], whole: bool) -> (&[u8], bool) {
     if text.len() <= SAMPLE_BYTES { (text, whole) } else { (&text[..SAMPLE_BYTES], false) }
 }
 
-/// Lines end in a carriage return alone where most do.
-fn has_lone_cr(sample: &[u8]) -> bool {
+/// Whether some carriage returns have no line feed behind them, and fewer than there are line feeds.
+fn has_stray_cr(sample: &[u8]) -> bool {
     let returns = sample.windows(2).filter(|pair| pair[0] == b'\r' && pair[1] != b'\n').count();
-    let feeds = memchr::memchr_iter(b'\n', sample).count();
-    returns > 0 && returns > feeds
+    returns > 0 && returns < memchr::memchr_iter(b'\n', sample).count()
 }
 
 /// Lines before the table that begin with `#` make it the comment mark, as `%` and `//` are
@@ -93,6 +117,20 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         .take(60)
         .filter_map(|line| std::str::from_utf8(line).ok())
         .collect();
+    for marks in several(&lines) {
+        // Where the mark never stands alone, it is no delimiter by itself.
+        let Some(delimiter) = Marks::new(&marks) else { continue };
+        let core = marks.trim().chars().next();
+        found.retain(|(other, _)| !matches!(other, Delimiter::Char(c) if Some(*c) == core));
+        found.push((Delimiter::Several(delimiter), 1.0));
+    }
+    let taken: Vec<char> = found
+        .iter()
+        .filter_map(|(delimiter, _)| match delimiter {
+            Delimiter::Several(marks) => marks.text().trim().chars().next(),
+            _ => None,
+        })
+        .collect();
     let often = |c: char| lines.iter().filter(|line| line.contains(c)).count() * 10 >= lines.len() * 7;
     let mut others: Vec<char> =
         lines.iter().skip(lines.len() / 2).take(1).flat_map(|line| line.chars()).collect();
@@ -105,7 +143,12 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         );
         let symbol =
             c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
-        if symbol && !usual && c != '\u{FFFD}' && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@') && often(c)
+        if symbol
+            && !usual
+            && !taken.contains(&c)
+            && c != '\u{FFFD}'
+            && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@')
+            && often(c)
         {
             let prior = match c {
                 ':' => 0.5,
@@ -121,6 +164,51 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         found.push((Delimiter::Blanks, 0.7));
     }
     found
+}
+
+/// Delimiters of several characters that all lines have: a mark that is always doubled, or that always
+/// stands between the same blanks.
+fn several(lines: &[&str]) -> Vec<String> {
+    let mut found = Vec::new();
+    for mark in ['|', ':', ';', ',', '~', '^', '#', '@', '$', '*', '!', '§', '¦'] {
+        let has_all = lines.len() > 1 && lines.iter().all(|line| line.contains(mark));
+        if !has_all {
+            continue;
+        }
+        if is_doubled(lines, mark) {
+            found.push(format!("{mark}{mark}"));
+        } else if mark == '|'
+            && let Some(blank) = [' ', '\t'].into_iter().find(|blank| is_between(lines, mark, *blank))
+        {
+            found.push(format!("{blank}{mark}{blank}"));
+        }
+    }
+    found
+}
+
+/// Whether a mark stands twice as often in all lines, and hardly ever alone.
+fn is_doubled(lines: &[&str], mark: char) -> bool {
+    let (mut doubled, mut alone) = (Vec::new(), 0);
+    for line in lines {
+        let runs = line.split(|c| c != mark).map(|run| run.chars().count()).filter(|length| *length > 0);
+        let (even, odd): (Vec<usize>, Vec<usize>) = runs.partition(|length| length % 2 == 0);
+        doubled.push(even.iter().sum::<usize>() / 2);
+        alone += odd.len();
+    }
+    let first = doubled.first().copied().unwrap_or(0);
+    first > 0 && doubled.iter().all(|count| *count == first) && alone * 4 <= lines.len() * first
+}
+
+/// Whether a mark always has this blank on both sides, but for the ends of lines.
+fn is_between(lines: &[&str], mark: char, blank: char) -> bool {
+    lines.iter().all(|line| {
+        let parts: Vec<&str> = line.split(mark).collect();
+        let last = parts.len() - 1;
+        parts.iter().enumerate().all(|(at, part)| {
+            (at == 0 || part.starts_with(blank) || at == last && part.is_empty())
+                && (at == last || part.ends_with(blank))
+        })
+    })
 }
 
 fn quotes(sample: &[u8], options: &DialectOptions) -> Vec<(Option<u8>, Escape)> {

@@ -2,12 +2,13 @@
 
 pub mod detect;
 mod fixed;
+pub(crate) mod footer;
 mod reader;
 mod scan;
 pub mod table;
 pub mod tokenise;
 
-pub use crate::dialect::{Delimiter, Dialect, Escape};
+pub use crate::dialect::{Delimiter, Dialect, Escape, Marks};
 pub use crate::facts::TextFacts;
 pub use detect::DialectOptions;
 pub use fixed::FixedField;

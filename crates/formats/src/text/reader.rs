@@ -6,6 +6,7 @@ use hypodoke_core::record::{Fault, Field, Records};
 
 use super::detect::{self, DialectOptions};
 use super::fixed::{FixedField, FixedSplitter};
+use super::footer;
 use super::table::{self, TableOptions, TableStart};
 use super::tokenise::{End, Tokeniser};
 use crate::bytes::{Encoding, Utf8Source};
@@ -100,7 +101,11 @@ pub struct TextReader<'a> {
     offset: u64,
     more: bool,
     done: bool,
+    /// Some records were handed out.
+    is_begun: bool,
     record_limit: usize,
+    /// What there is to say of totals.
+    notes: Vec<String>,
 }
 
 impl<'a> TextReader<'a> {
@@ -112,7 +117,7 @@ impl<'a> TextReader<'a> {
         let mut source = Utf8Source::new(reader, options.encoding)?;
         let mut carry = Vec::with_capacity(BLOCK + HELD_BACK);
         let more = source.read_into(&mut carry, LOOK)?;
-        if carry.is_empty() {
+        if carry.is_empty() || !more && carry.trim_ascii().is_empty() {
             return Err(ReadError::Empty);
         }
         refuse_binary(&carry, options.encoding.is_some())?;
@@ -165,7 +170,9 @@ impl<'a> TextReader<'a> {
             offset: taken as u64,
             more,
             done: false,
+            is_begun: false,
             record_limit,
+            notes: Vec::new(),
         })
     }
 
@@ -201,7 +208,9 @@ impl<'a> TextReader<'a> {
             offset: 0,
             more,
             done: false,
+            is_begun: false,
             record_limit,
+            notes: Vec::new(),
         }
     }
 
@@ -235,6 +244,7 @@ impl<'a> TextReader<'a> {
             let taken = self.tokeniser.run(records, end);
             if taken > 0 || !self.more {
                 self.finish(records, taken, length);
+                self.is_begun = true;
                 self.done = !self.more;
                 return Ok(!records.is_empty() || !self.done);
             }
@@ -264,8 +274,10 @@ impl<'a> TextReader<'a> {
         }
         self.offset += taken as u64;
         if !self.more {
-            let footer = table::footer_records(records, self.facts.names.len());
-            let keep = records.len() - footer;
+            let names = &self.facts.names;
+            let found = footer::find(records, names.len(), names, !self.is_begun);
+            let keep = records.len() - found.records;
+            self.notes = found.notes;
             let raw = |at: usize| String::from_utf8_lossy(records.raw(at)).into_owned();
             self.facts.footer = (keep..records.len()).map(raw).collect();
             records.truncate(keep);
@@ -315,30 +327,18 @@ impl RecordReader for TextReader<'_> {
     fn footer(&self) -> Vec<String> {
         self.facts.footer.clone()
     }
+
+    fn notes(&self) -> Vec<String> {
+        self.notes.clone()
+    }
 }
 
 fn heads(facts: &TextFacts) -> Vec<TableHead> {
     vec![TableHead { names: facts.names.clone(), ..TableHead::default() }]
 }
 
-/// Kinds of files that people mistake for text, by their first bytes.
-const KINDS: &[(&[u8], &str)] = &[
-    (b"%PDF-", "it is a PDF document"),
-    (b"\x89PNG", "it is a PNG picture"),
-    (b"\xFF\xD8\xFF", "it is a JPEG picture"),
-    (b"GIF8", "it is a GIF picture"),
-    (b"\x7fELF", "it is a program"),
-    (b"SQLite format 3\0", "it is an SQLite database"),
-    (b"PAR1", "it is a Parquet file"),
-    (b"Rar!", "it is a RAR archive"),
-    (b"7z\xBC\xAF", "it is a 7z archive"),
-];
-
 /// Control characters that no text has, if there are more than a few, make a file no text.
 fn refuse_binary(text: &[u8], wished: bool) -> Result<(), ReadError> {
-    if let Some((_, what)) = KINDS.iter().find(|(magic, _)| text.starts_with(magic)) {
-        return Err(ReadError::Binary { what: (*what).to_owned() });
-    }
     let head = &text[..text.len().min(8192)];
     let fine = |b: u8| matches!(b, b'\t' | b'\n' | b'\r' | 0x0C | 0x1A | 0x1B | 0x01 | 0x02 | 0x1C..=0x1F);
     let strange = |b: &u8| *b < 32 && !fine(*b);
@@ -355,8 +355,10 @@ fn commented_names(before: &[u8], dialect: &Dialect, width: usize) -> Option<Vec
     let (mark, super::Delimiter::Char(delimiter)) = (dialect.comment?, dialect.delimiter) else {
         return None;
     };
-    let comment =
-        before.split(|b| *b == b'\n').rev().find(|line| line.first() == Some(&mark) && line.len() > 2)?;
+    let comment = before
+        .split(|b| matches!(b, b'\n' | b'\r'))
+        .rev()
+        .find(|line| line.first() == Some(&mark) && line.len() > 2)?;
     table::names_in_comment(comment, mark, delimiter, width)
 }
 

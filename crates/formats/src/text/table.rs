@@ -1,7 +1,7 @@
-//! Where the table stands in a text: what comes before it, whether it has a header, over how
-//! many lines, and what comes after it.
+//! Where the table stands in a text: what comes before it, whether it has a header, and over how
+//! many lines.
 
-use hypodoke_core::record::Records;
+use hypodoke_core::record::{Origin, Records};
 use hypodoke_core::spelling::{Class, Family, Recognised, recognise, trim};
 
 use super::detect::usual_width;
@@ -68,10 +68,16 @@ pub fn find(records: &Records, options: &TableOptions) -> TableStart {
                 (_, 0) => view.header(from, start),
                 found => found,
             };
+            let (first, lines) = view.deeper_header(first, lines).unwrap_or((first, lines));
             start = first;
             lines
         }
     };
+    if header == 1 && view.names_one_more(start) {
+        // Its last column is missing in every row.
+        view.width += 1;
+        view.short_rows = true;
+    }
     let names = view.names(start, header);
     TableStart {
         preamble: start,
@@ -79,7 +85,7 @@ pub fn find(records: &Records, options: &TableOptions) -> TableStart {
         width: view.width,
         names,
         trailing_delimiter: view.trailing,
-        short_rows,
+        short_rows: view.short_rows,
     }
 }
 
@@ -191,6 +197,73 @@ impl View<'_> {
             && self.cells(row).take(self.width).all(is_word)
     }
 
+    /// One name more than every row has values.
+    fn names_one_more(&self, row: usize) -> bool {
+        !self.trailing
+            && self.records.fields(row).len() == self.width + 1
+            && is_word(self.cell(row, self.width))
+            && (row + 1..self.count).all(|at| self.records.fields(at).len() <= self.width)
+    }
+
+    /// A row of names further down, from which on the columns keep their kinds: what was taken for the
+    /// header is a note that fills several cells.
+    fn deeper_header(&self, start: usize, lines: usize) -> Option<(usize, usize)> {
+        let first = if self.are_notes(start) { start + 1 } else { start + lines };
+        let full = self.full_row(first);
+        let deeper = (first..self.count.min(first + 30))
+            .find(|row| *row >= full && self.cells(*row).any(is_word) && self.starts_columns(start, *row))?;
+        Some(match self.header(start, deeper) {
+            (at, found) if found > 0 => (at, found),
+            _ => (deeper, 1),
+        })
+    }
+
+    /// Whether a row is filled better than those above it, down from another, and two or more columns are
+    /// of one kind from it on that are not above.
+    fn starts_columns(&self, from: usize, row: usize) -> bool {
+        let filled = self.filled(row);
+        let is_fuller = (from..row).all(|above| self.filled(above) < filled);
+        let is_named = self.cells(row).all(|cell| cell.is_empty() || is_word(cell));
+        if !is_fuller || !is_named || row + 2 >= self.count {
+            return false;
+        }
+        let begins = |column: &usize| {
+            let beneath = (row + 1..self.count).filter(|at| self.has_width(*at));
+            let typed = typed_share(beneath.map(|at| self.cell(at, *column)));
+            let above = (from..row).map(|at| self.cell(at, *column)).filter(|cell| !cell.is_empty());
+            typed > 0.9 && !self.cell(row, *column).is_empty() && typed_share(above) < 0.5
+        };
+        (0..self.width).filter(begins).count() >= 2.min(self.width)
+    }
+
+    /// Whether the row is names though they are numbers: they are quoted and the values beneath are not,
+    /// or they name columns as the first one names rows, or they follow one another.
+    fn is_header_of_numbers(&self, row: usize, body: &[usize]) -> bool {
+        let cells: Vec<&[u8]> = self.cells(row).collect();
+        let numbers = cells.iter().filter(|cell| typed_share(std::iter::once(**cell)) > 0.0).count();
+        if self.width < 2 || numbers < 2 || cells.iter().skip(1).any(|cell| cell.is_empty()) {
+            return false;
+        }
+        let is_quoted = |at: usize, column: usize| {
+            let field = self.records.fields(at).get(column);
+            field.is_some_and(|field| field.origin() == Origin::Quoted)
+        };
+        let are_quoted =
+            (0..self.width).all(|column| is_quoted(row, column) || self.cell(row, column).is_empty());
+        let are_bare = body.iter().all(|at| (0..self.width).any(|column| !is_quoted(*at, column)));
+        if are_quoted && are_bare && !body.is_empty() {
+            return true;
+        }
+        // `,1,2,3` over rows that begin with 1, 2 and 3.
+        let is_blank = cells.first().is_some_and(|cell| cell.is_empty());
+        let firsts = body.iter().map(|at| self.cell(*at, 0));
+        let are_of_rows = is_blank
+            && body.len() + 1 >= self.width
+            && cells.iter().skip(1).copied().eq(firsts.take(self.width - 1));
+        let years = cells.iter().skip(1).filter(|cell| is_year(cell)).count();
+        are_of_rows || is_blank && years + 1 == self.width && self.rises(row)
+    }
+
     fn is_group_row(&self, row: usize) -> bool {
         let filled = self.filled(row);
         self.has_width(row)
@@ -199,10 +272,19 @@ impl View<'_> {
             && self.cells(row).all(|c| c.is_empty() || is_word(c))
     }
 
+    /// Whether a row and the one above it are filled from the left and stop short, as notes do.
+    fn are_notes(&self, row: usize) -> bool {
+        let is_note = |row: usize| {
+            let filled = self.filled(row);
+            filled > 0 && filled < self.width && self.cells(row).take(filled).all(|cell| !cell.is_empty())
+        };
+        is_note(row) && row.checked_sub(1).is_some_and(is_note)
+    }
+
     /// Where the header begins and how many records it takes, group names above it and names
     /// that leave the first column out included.
     fn header(&self, from: usize, start: usize) -> (usize, usize) {
-        if start + 1 < self.count && self.is_group_row(start) {
+        if start + 1 < self.count && self.is_group_row(start) && !self.are_notes(start) {
             let inner = self.header_lines(start + 1);
             let names = self.cells(start + 1).all(|c| is_word(c) || c.is_empty());
             let figures = (0..self.width)
@@ -215,13 +297,23 @@ impl View<'_> {
             return (start - 1, 1);
         }
         match self.header_lines(start) {
-            lines if lines > 0 && start > from && self.is_group_row(start - 1) => (start - 1, lines + 1),
+            lines
+                if lines > 0
+                    && start > from
+                    && self.is_group_row(start - 1)
+                    && !self.are_notes(start - 1) =>
+            {
+                (start - 1, lines + 1)
+            }
             lines => (start, lines),
         }
     }
 
     fn header_lines(&self, start: usize) -> usize {
         let body: Vec<usize> = (start + 1..self.count).filter(|at| self.has_width(*at)).collect();
+        if self.is_header_of_numbers(start, &body) {
+            return 1;
+        }
         if !self.cells(start).any(is_word) {
             return 0;
         }
@@ -417,90 +509,4 @@ pub fn names_in_comment(comment: &[u8], mark: u8, delimiter: char, width: usize)
         names.retain(|name| !name.is_empty());
     }
     (width > 1 && names.len() == width && names.iter().all(|name| is_word(name.as_bytes()))).then_some(names)
-}
-
-/// How many of the last records are no rows but a footer: totals, record counts, closing words.
-pub fn footer_records(records: &Records, width: usize) -> usize {
-    let count = records.len();
-    let mut found = 0;
-    // A footer is at most a few lines, and what stands above a line of it may belong to it.
-    for at in (count.saturating_sub(12)..count).rev() {
-        if records.fault(at).is_some() || !is_footer(records, at, width) {
-            break;
-        }
-        found = count - at;
-    }
-    found
-}
-
-fn is_footer(records: &Records, at: usize, width: usize) -> bool {
-    let fields = records.fields(at);
-    let mut filled = fields.iter().map(|f| trim(records.value(*f))).filter(|v| !v.is_empty());
-    let Some(first) = filled.next() else { return width > 1 };
-    let more = filled.count();
-    let leads = trim(records.value(fields[0])) == first;
-    if fields.len() == width {
-        // As wide as a row: only a total, and only where the columns that name a row are blank.
-        return width > 2 && more + 1 < width && is_total(first);
-    }
-    if width < 2 {
-        return false;
-    }
-    is_total(first) || is_closing(first) || leads && more == 0 && is_note(first)
-}
-
-const TOTALS: &[&str] =
-    &["total", "totals", "grand total", "sum", "subtotal", "sub-total", "summe", "gesamt", "somme", "suma"];
-
-fn is_total(value: &[u8]) -> bool {
-    let text = String::from_utf8_lossy(value).to_lowercase();
-    let text = text.trim_end_matches([':', '.', ' ']);
-    TOTALS.iter().any(|total| {
-        text == *total || text.strip_prefix(total).is_some_and(|rest| rest.starts_with([' ', ':']))
-    })
-}
-
-const CLOSINGS: &[&str] = &[
-    "end of",
-    "eof",
-    "*** end",
-    "-- end",
-    "--- end",
-    "end-of",
-    "records:",
-    "record count",
-    "rows:",
-    "row count",
-    "number of",
-    "count:",
-    "trailer",
-    "trl",
-    "footer",
-    "generated",
-    "exported",
-    "printed",
-    "source:",
-    "note:",
-    "notes:",
-    "lines:",
-    "***",
-    "===",
-    "---",
-    "records",
-    "(end",
-];
-
-fn is_closing(value: &[u8]) -> bool {
-    let text = String::from_utf8_lossy(value).to_lowercase();
-    let counted = text.split_once(' ').is_some_and(|(number, rest)| {
-        number.chars().all(|c| c.is_ascii_digit())
-            && ["record", "row", "line", "entries", "items"].iter().any(|word| rest.starts_with(word))
-    });
-    counted || text == "end" || text == "(end)" || CLOSINGS.iter().any(|word| text.starts_with(word))
-}
-
-/// One field alone, of several words: a remark. A row that was cut short is rarely that.
-fn is_note(value: &[u8]) -> bool {
-    value.iter().filter(|b| **b == b' ').count() >= 2
-        && recognise(value).class().is_some_and(|c| c.family() == Family::Text)
 }

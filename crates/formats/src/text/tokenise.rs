@@ -4,10 +4,10 @@
 use std::ops::Range;
 
 use hypodoke_core::record::{Fault, Field, Records};
-use memchr::{memchr, memchr_iter, memchr2};
+use memchr::{memchr, memchr_iter, memchr2, memchr2_iter};
 
 use super::scan::Scanner;
-use crate::dialect::{Delimiter, Dialect, Escape};
+use crate::dialect::{Delimiter, Dialect, Escape, Marks};
 
 /// How many unclosed quotes are recovered from, line by line, before the rest of the file is
 /// one faulty record: each costs a look ahead to the end.
@@ -17,7 +17,7 @@ const MOST_RECOVERIES: u32 = 64;
 #[derive(Clone, Debug)]
 pub struct Tokeniser {
     dialect: Dialect,
-    delimiter: [u8; 4],
+    delimiter: [u8; Marks::MOST],
     delimiter_len: usize,
     /// The line that the next record starts on, counted from 1.
     line: u64,
@@ -51,9 +51,14 @@ pub enum End {
 impl Tokeniser {
     /// A tokeniser whose first record starts on `line`.
     pub fn new(dialect: Dialect, line: u64) -> Tokeniser {
-        let mut delimiter = [0; 4];
+        let mut delimiter = [0; Marks::MOST];
         let delimiter_len = match dialect.delimiter {
             Delimiter::Char(c) => c.encode_utf8(&mut delimiter).len(),
+            Delimiter::Several(marks) => {
+                let text = marks.text().as_bytes();
+                delimiter.iter_mut().zip(text).for_each(|(byte, mark)| *byte = *mark);
+                text.len()
+            }
             Delimiter::Blanks => {
                 delimiter[0] = b' ';
                 1
@@ -70,7 +75,7 @@ impl Tokeniser {
 
     /// Whether a line ends within these bytes.
     pub fn ends_line(&self, bytes: &[u8]) -> bool {
-        memchr(self.newline(), bytes).is_some()
+        self.line_end(bytes).is_some()
     }
 
     /// The line the next record starts on.
@@ -87,7 +92,7 @@ impl Tokeniser {
         while at < limit {
             let taken = match self.dialect.delimiter {
                 Delimiter::Blanks => self.blank_run(records, at, limit, end),
-                Delimiter::Char(_) => self.plain_run(records, at, limit, end),
+                Delimiter::Char(_) | Delimiter::Several(_) => self.plain_run(records, at, limit, end),
             };
             match taken {
                 Ok(next) => return next,
@@ -114,14 +119,12 @@ impl Tokeniser {
     fn recover(&mut self, records: &mut Records, start: usize, limit: usize) -> usize {
         records.drop_open_fields();
         self.recoveries += 1;
-        let line_end = memchr(self.newline(), &records.bytes[start..limit])
-            .filter(|_| self.recoveries <= MOST_RECOVERIES)
-            .map(|at| start + at);
-        let stop = line_end.unwrap_or(limit);
+        let line_end =
+            self.line_end(&records.bytes[start..limit]).filter(|_| self.recoveries <= MOST_RECOVERIES);
+        let (stop, next) = line_end.map_or((limit, limit), |(stop, next)| (start + stop, start + next));
         records.end_record(start..trim_cr(&records.bytes, start, stop), self.line);
         records.mark_fault(Fault::UnclosedQuote);
-        let next = line_end.map_or(limit, |at| at + 1);
-        self.line += memchr_iter(self.newline(), &records.bytes[start..next]).count().max(1) as u64;
+        self.line += self.count_lines(&records.bytes[start..next]).max(1);
         next
     }
 
@@ -165,6 +168,9 @@ impl Tokeniser {
                     Err(over) => return Ok(over),
                 }
             }
+            while self.dialect.blanks_before && bytes.get(field) == Some(&b' ') {
+                field += 1;
+            }
             let quoted = quote.is_some_and(|quote| bytes.get(field) == Some(&quote));
             let mut pushed = false;
             if quoted {
@@ -179,7 +185,7 @@ impl Tokeniser {
                 }
             }
             let mut at = scanner.next();
-            if !pushed && self.delimiter_len == 1 {
+            if !pushed && self.is_plain() {
                 // Bare fields one after another, the commonest by far: nothing else is asked of them.
                 while let Some(place) = at
                     && bytes[place] == first
@@ -192,7 +198,7 @@ impl Tokeniser {
                     at = scanner.next();
                 }
             }
-            while self.is_part_of_delimiter(bytes, at) {
+            while self.is_part_of_delimiter(bytes, at) || at.is_some_and(|at| at < field) {
                 at = scanner.next();
             }
             if end == End::More && self.may_go_on(bytes, at) {
@@ -207,7 +213,7 @@ impl Tokeniser {
                 records.push_field(Field::new(field..stop, false));
             }
             if !ends_record {
-                field = stop + self.delimiter_len;
+                field = stop + self.delimiter_at(bytes, stop).unwrap_or(self.delimiter_len);
                 continue;
             }
             self.close(records, start..trim_cr(bytes, start, stop));
@@ -242,9 +248,27 @@ impl Tokeniser {
     fn is_part_of_delimiter(&self, bytes: &[u8], at: Option<usize>) -> bool {
         self.delimiter_len > 1
             && at.is_some_and(|place| {
-                bytes[place] == self.delimiter[0]
-                    && !bytes[place..].starts_with(&self.delimiter[..self.delimiter_len])
+                bytes[place] == self.delimiter[0] && self.delimiter_at(bytes, place).is_none()
             })
+    }
+
+    /// How long the delimiter is that stands at a place, if one does. At the end of a line blanks at its
+    /// end may be missing.
+    #[inline]
+    fn delimiter_at(&self, bytes: &[u8], place: usize) -> Option<usize> {
+        let (rest, whole) = (bytes.get(place..)?, self.delimiter.get(..self.delimiter_len)?);
+        if rest.starts_with(whole) {
+            return Some(whole.len());
+        }
+        let short = whole.trim_ascii_end();
+        let follows = rest.strip_prefix(short).filter(|_| !short.is_empty() && short.len() < whole.len())?;
+        matches!(follows.first(), None | Some(b'\n' | b'\r')).then_some(short.len())
+    }
+
+    /// Whether fields begin right behind a delimiter of one byte.
+    #[inline(always)]
+    fn is_plain(&self) -> bool {
+        self.delimiter_len == 1 && !self.dialect.blanks_before
     }
 
     /// Whether more of the record may follow: its end was not found, or is a carriage return that a
@@ -304,8 +328,14 @@ impl Tokeniser {
                 Some(b'\r') if at + 1 == bytes.len() && end == End::More => return Err(at),
                 Some(b'\r') if self.dialect.lone_cr || at + 1 == bytes.len() => at += 1,
                 Some(byte) if self.dialect.comment == Some(*byte) => {
-                    match memchr(self.newline(), &bytes[at..]) {
-                        Some(length) => at += length + 1,
+                    match self.line_end(&bytes[at..]) {
+                        // A line feed may follow.
+                        Some((stop, next))
+                            if at + next == bytes.len() && bytes[at + stop] == b'\r' && end == End::More =>
+                        {
+                            return Err(at);
+                        }
+                        Some((_, next)) => at += next,
                         None if end == End::More => return Err(at),
                         None => return Ok(bytes.len()),
                     }
@@ -320,6 +350,27 @@ impl Tokeniser {
     #[inline]
     fn newline(&self) -> u8 {
         if self.dialect.lone_cr { b'\r' } else { b'\n' }
+    }
+
+    /// Where the first line of some bytes ends, and where the next one begins.
+    #[inline]
+    fn line_end(&self, bytes: &[u8]) -> Option<(usize, usize)> {
+        let stop = match self.dialect.lone_cr {
+            true => memchr2(b'\r', b'\n', bytes)?,
+            false => memchr(b'\n', bytes)?,
+        };
+        let is_pair = bytes.get(stop..stop + 2) == Some(b"\r\n");
+        Some((stop, stop + 1 + usize::from(is_pair)))
+    }
+
+    /// How many lines end within some bytes.
+    #[inline]
+    fn count_lines(&self, bytes: &[u8]) -> u64 {
+        if !self.dialect.lone_cr {
+            return memchr_iter(b'\n', bytes).count() as u64;
+        }
+        let is_end = |at: &usize| bytes.get(*at) == Some(&b'\n') || bytes.get(at + 1) != Some(&b'\n');
+        memchr2_iter(b'\r', b'\n', bytes).filter(is_end).count() as u64
     }
 
     /// A quoted field that begins at `open`. `base` is where unescaped bytes will stand.
@@ -347,7 +398,7 @@ impl Tokeniser {
             match self.after_quote(bytes, found + 1, end) {
                 After::Ends(next) => {
                     let inner = open + 1..found;
-                    let newlines = memchr_iter(self.newline(), &bytes[inner.clone()]).count() as u64;
+                    let newlines = self.count_lines(&bytes[inner.clone()]);
                     let field = if escapes {
                         let start = base + unescaped.len();
                         unescape(&bytes[inner], quote, backslash, unescaped);
@@ -367,7 +418,7 @@ impl Tokeniser {
     /// What follows a quote: the end of the field, blanks before that end aside, or more of it.
     fn after_quote(&self, bytes: &[u8], from: usize, end: End) -> After {
         let mut at = from;
-        while matches!(bytes.get(at), Some(b' ' | b'\t')) && bytes[at] != self.delimiter[0] {
+        while matches!(bytes.get(at), Some(b' ' | b'\t')) && self.delimiter_at(bytes, at).is_none() {
             at += 1;
         }
         match bytes.get(at) {
@@ -382,7 +433,7 @@ impl Tokeniser {
                     After::Ends(at + 1)
                 }
             }
-            Some(_) if bytes[at..].starts_with(&self.delimiter[..self.delimiter_len]) => After::Ends(at),
+            Some(_) if self.delimiter_at(bytes, at).is_some() => After::Ends(at),
             Some(_) => After::GoesOn,
         }
     }
@@ -395,18 +446,23 @@ impl Tokeniser {
         limit: usize,
         end: End,
     ) -> Result<usize, usize> {
-        let newline = self.newline();
         let mut start = from;
         while start < limit {
-            let stop = match memchr(newline, &records.bytes[start..limit]) {
-                Some(length) => start + length,
+            let (stop, next) = match self.line_end(&records.bytes[start..limit]) {
+                // A line feed may follow.
+                Some((stop, next))
+                    if end == End::More && start + next == limit && records.bytes[start + stop] == b'\r' =>
+                {
+                    return Ok(start);
+                }
+                Some((stop, next)) => (start + stop, start + next),
                 None if end == End::More => return Ok(start),
-                None => limit,
+                None => (limit, limit),
             };
             let line_end = trim_cr(&records.bytes, start, stop);
             self.blank_line(records, start, line_end);
             self.line += 1;
-            start = stop + 1;
+            start = next;
         }
         Ok(limit)
     }

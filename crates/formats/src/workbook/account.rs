@@ -5,6 +5,8 @@
 pub struct Account {
     /// Rows beneath the table that are left out of it.
     pub footer: Vec<String>,
+    /// What there is to say of totals among them.
+    pub totals: Vec<String>,
     /// Cells that hold an error.
     pub errors: Occurrences,
     /// Numbers that the spreadsheet program has rounded.
@@ -40,6 +42,7 @@ impl Account {
     /// Takes in what was met on another sheet.
     pub fn merge(&mut self, other: Account) {
         self.footer.extend(other.footer);
+        self.totals.extend(other.totals);
         self.errors.merge(other.errors);
         self.rounded.merge(other.rounded);
         self.errors_rejected |= other.errors_rejected;
@@ -47,7 +50,7 @@ impl Account {
 
     /// The account in sentences.
     pub fn in_words(&self) -> Vec<String> {
-        let mut words = Vec::new();
+        let mut words = self.totals.clone();
         let of = |tally: &Occurrences, one: &str, many: &str| {
             let (place, shown) = tally.first.clone()?;
             let what = if tally.count == 1 { format!("1 {one}") } else { format!("{} {many}", tally.count) };

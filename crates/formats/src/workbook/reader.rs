@@ -223,7 +223,7 @@ impl Plan {
         let head = |path: &str, names: &[String]| TableHead {
             path: path.to_owned(),
             names: names.to_vec(),
-            is_child: false,
+            ..TableHead::default()
         };
         if let ([only], false) = (chosen, options.apart) {
             return Plan { heads: vec![head("", &only.region.names)], places: vec![(0, straight(only))] };
@@ -258,6 +258,6 @@ impl Plan {
             }
             places.push((0, slots));
         }
-        Plan { heads: vec![TableHead { path: String::new(), names, is_child: false }], places }
+        Plan { heads: vec![TableHead { names, ..TableHead::default() }], places }
     }
 }

@@ -8,7 +8,7 @@ use super::account::Account;
 use super::cell::{self, CellAt, CellFormat, Value};
 use super::range::{self, CellRange};
 use super::region::Region;
-use crate::text::table;
+use crate::text::footer;
 
 /// How much makes a batch, in bytes of values and texts.
 const BLOCK: usize = 512 * 1024;
@@ -16,6 +16,9 @@ const BLOCK: usize = 512 * 1024;
 /// How many rows are held back while more are to come, so that what stands beneath the table is
 /// seen whole.
 const HELD_BACK: usize = 24;
+
+/// The most rows that totals are held against.
+const MOST_SUMMED: usize = 50_000;
 
 /// A sheet whose rows are read.
 pub struct SheetRows<'a> {
@@ -57,6 +60,8 @@ pub struct RowMaker<'a> {
     fault: Option<Fault>,
     /// Errors that the row has null for, and their columns.
     nulled: Vec<(usize, Cell)>,
+    /// Some rows were handed out.
+    is_begun: bool,
 }
 
 impl<'a> RowMaker<'a> {
@@ -77,6 +82,7 @@ impl<'a> RowMaker<'a> {
             filled: 0,
             fault: None,
             nulled: Vec::new(),
+            is_begun: false,
         }
     }
 
@@ -184,7 +190,8 @@ impl<'a> RowMaker<'a> {
     }
 
     /// Moves the newest rows to the next batch.
-    pub fn hold_back(&self, full: &mut Records, next: &mut Records) {
+    pub fn hold_back(&mut self, full: &mut Records, next: &mut Records) {
+        self.is_begun = true;
         let keep = full.len() - HELD_BACK;
         let mut row = Vec::with_capacity(self.width);
         for at in keep..full.len() {
@@ -214,7 +221,9 @@ impl<'a> RowMaker<'a> {
     /// Ends the last row, and takes what stands beneath the table out.
     pub fn finish(mut self, records: &mut Records) -> Account {
         self.end_row(records);
-        let keep = records.len() - self.beneath(records);
+        let (beneath, notes) = self.beneath(records);
+        let keep = records.len() - beneath;
+        self.account.totals = notes;
         let shown = |at: usize| {
             let raw = String::from_utf8_lossy(&records.raw_record(at)).into_owned();
             let own = raw.split('\t').skip(usize::from(self.sheet.is_named));
@@ -227,13 +236,20 @@ impl<'a> RowMaker<'a> {
 
     /// How many of the last rows are totals or notes: those that a text's would be, and those
     /// that a blank row divides from the table and that fill few of its columns.
-    fn beneath(&self, records: &Records) -> usize {
+    fn beneath(&self, records: &Records) -> (usize, Vec<String>) {
         let columns = self.sheet.region.columns.len();
+        let width = self.width.max(1);
         let mut last = as_texts(records, HELD_BACK + 1);
+        // Totals are held against all rows, where these are still at hand.
+        let is_all = !self.is_begun && records.len() < MOST_SUMMED && footer::may_have_totals(&last, width);
+        if is_all {
+            last = as_texts(records, records.len());
+        }
         let count = last.len();
-        let mut found = table::footer_records(&last, self.width.max(1));
+        let beneath = footer::find(&last, width, &self.sheet.region.names, is_all);
+        let (mut found, mut notes) = (beneath.records, beneath.notes);
         if columns < 3 || self.sheet.region.last_row.is_some() {
-            return found;
+            return (found, notes);
         }
         let own = |at: usize| last.fields(at).iter().skip(usize::from(self.sheet.is_named));
         let filled = |at: usize| own(at).filter(|field| !field.range().is_empty()).count();
@@ -254,11 +270,13 @@ impl<'a> RowMaker<'a> {
             }
         }
         if found == 0 {
-            return 0;
+            return (0, notes);
         }
         // A total may stand above the notes.
         last.truncate(count - found);
-        found + table::footer_records(&last, self.width.max(1))
+        let above = footer::find(&last, width, &self.sheet.region.names, is_all);
+        notes.extend(above.notes);
+        (found + above.records, notes)
     }
 }
 

@@ -132,6 +132,7 @@ fn dialect(text: &TextFacts, footer_lines: usize) -> DialectLine {
     DialectLine {
         delimiter: match text.dialect.delimiter {
             Delimiter::Char(c) => c.to_string(),
+            Delimiter::Several(marks) => marks.text().to_owned(),
             Delimiter::Blanks => "blanks".to_owned(),
         },
         quote: text.dialect.quote.map(|quote| (quote as char).to_string()),

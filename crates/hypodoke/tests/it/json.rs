@@ -2,6 +2,8 @@
 
 use rstest::rstest;
 
+use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::{Staging, configure};
 use crate::workshop;
 
 /// Two pilotages with manoeuvres, and the tugs of those.
@@ -239,4 +241,68 @@ fn deep_nesting_is_bounded() {
     let document = shop.json("load a.jsonl", 0);
     let line = &document["files"][0];
     assert_eq!((line["rows_read"].as_u64(), line["rows_rejected"].as_u64()), (Some(4), Some(1)), "{line}");
+}
+
+/// An object that is a list once: its columns stay as they were, and the list goes to a table of its own.
+#[rstest]
+#[case::added("", 0, "4|N4|")]
+#[case::held("[feed.f.drift]\nnew_column = \"hold\"", 3, "")]
+fn an_object_that_is_a_list_once_keeps_its_columns(
+    #[case] drift: &str,
+    #[case] code: i32,
+    #[case] fourth: &str,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, drift);
+    let configured = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("settings");
+    shop.write("hypodoke.toml", configured.replace(".csv", ".json"));
+    shop.write("in/f_20260301.json", r#"[{"id":1,"berth":{"no":"N1"}},{"id":2,"berth":{"no":"N2"}}]"#);
+    shop.ok("load");
+    shop.write(
+        "in/f_20260302.json",
+        r#"[{"id":3,"berth":[{"no":"N3"},{"no":"S3"}]},{"id":4,"berth":{"no":"N4"}}]"#,
+    );
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(code), "{}{}", run.out, run.err);
+    assert!(run.out.contains("`berth`"), "{}", run.out);
+    let rows = staging.query(&shop, "SELECT id, berth_no, '' FROM f ORDER BY id");
+    let third: Vec<&str> = if fourth.is_empty() { Vec::new() } else { vec!["3||", fourth] };
+    assert_eq!(rows, [vec!["1|N1|", "2|N2|"], third].concat());
+    if code == 0 {
+        assert_eq!(staging.query(&shop, "SELECT no FROM f_berth ORDER BY no"), ["N3", "S3"]);
+        shop.write("in/f_20260303.json", r#"[{"id":5,"berth":{"no":"N5"}}]"#);
+        shop.ok("load");
+        assert_eq!(staging.query(&shop, "SELECT berth_no FROM f WHERE id = 5"), ["N5"]);
+    }
+}
+
+/// A document that breaks anywhere loads nothing; of a file of lines a bad line is a reject.
+#[rstest]
+#[case::in_a_list("[{\"a\": 1},\n {\"a\": [-]}]", "line 2", "$[1]")]
+#[case::in_a_word("[{\"a\": 1}, {\"a\": [\"x\", truth]}]", "line 1", "$[1]")]
+#[case::behind_its_end("[{\"a\": 1}, {\"a\": 2}]\nand more", "line 2", "$")]
+#[case::cut_off("[{\"a\": 1}, {\"a\": 2", "line 1", "$[1]")]
+fn a_document_that_breaks_loads_nothing(#[case] text: &str, #[case] line: &str, #[case] path: &str) {
+    let shop = workshop();
+    shop.write("a.json", text);
+    let run = shop.run("load a.json --into sqlite:h.db --table t");
+    assert_eq!(run.code, Some(1), "{}", run.out);
+    assert!(run.out.contains(line) && run.out.contains(path), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM sqlite_schema WHERE name = 't'"), ["0"]);
+    shop.write("b.jsonl", "{\"a\": 1}\n{\"a\": \n{\"a\": 3}\n");
+    let run = shop.run("load b.jsonl --into sqlite:h.db --table u");
+    assert_eq!((run.code, shop.query("h.db", "SELECT a FROM u").join(" ").as_str()), (Some(0), "1 3"));
+}
+
+/// JSON has a null of its own: a string is a string.
+#[test]
+fn a_string_of_json_is_no_null() {
+    let shop = workshop();
+    shop.write(
+        "a.json",
+        "[{\"a\": 1, \"b\": \"none\"}, {\"a\": \"NA\", \"b\": null}, {\"a\": \"-\", \"b\": \"NULL\"}]",
+    );
+    shop.ok("load a.json --into sqlite:h.db --table t");
+    assert_eq!(shop.query("h.db", "SELECT a, b, b IS NULL FROM t"), ["1|none|0", "NA||1", "-|NULL|0"]);
 }

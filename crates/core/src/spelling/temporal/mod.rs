@@ -1,11 +1,13 @@
-//! Dates, times and timestamps in the usual orders, with English month names, to the
-//! microsecond. What a microsecond cannot hold exactly is not a timestamp but text.
+//! Dates, times and timestamps in the usual orders, with the names of months in
+//! the languages of Europe, to the microsecond. What a microsecond cannot hold exactly is not a timestamp but text.
 
 mod calendar;
+mod names;
 mod order;
 
 use super::{Class, Recognised, RecognisedTemporal};
 pub use calendar::{DAY, SECOND, civil, days, write_date, write_time, write_timestamp};
+use names::{is_weekday, month};
 pub use order::{ANY_ORDER, DateOrder, Orders};
 
 /// A place in the bytes, moved along as they are read.
@@ -52,39 +54,11 @@ impl<'a> Cursor<'a> {
     }
 
     fn letters(&mut self) -> &'a [u8] {
-        let count = self.0.iter().take_while(|b| b.is_ascii_alphabetic()).count();
+        let count = self.0.iter().take_while(|b| b.is_ascii_alphabetic() || !b.is_ascii()).count();
         let (word, rest) = self.0.split_at(count);
         self.0 = rest;
         word
     }
-}
-
-const MONTHS: [&str; 12] = [
-    "january",
-    "february",
-    "march",
-    "april",
-    "may",
-    "june",
-    "july",
-    "august",
-    "september",
-    "october",
-    "november",
-    "december",
-];
-
-const WEEKDAYS: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
-
-/// A name, its first three letters, or (September) its first four.
-fn name_index(word: &[u8], names: &[&str]) -> Option<usize> {
-    let fits = |name: &&str| {
-        let full = name.as_bytes();
-        word.eq_ignore_ascii_case(full)
-            || word.eq_ignore_ascii_case(&full[..3])
-            || full[0] == b's' && word.eq_ignore_ascii_case(&full[..4])
-    };
-    if word.len() < 3 { None } else { names.iter().position(fits) }
 }
 
 /// Whether a value starts with the name of a month or a weekday, as a date might.
@@ -156,8 +130,13 @@ fn date_part(cursor: &mut Cursor<'_>) -> Option<DatePart> {
     }
     let separator = cursor.peek()?;
     if matches!(separator, b' ' | b'-' | b'.' | b'/') || separator.is_ascii_alphabetic() {
-        let next = cursor.0.get(1).copied().unwrap_or_default();
-        if separator.is_ascii_alphabetic() || next.is_ascii_alphabetic() {
+        // `2. March 2026`
+        let is_ordinal = cursor.0.starts_with(b". ");
+        let next = cursor.0.get(1 + usize::from(is_ordinal)).copied().unwrap_or_default();
+        if separator.is_ascii_alphabetic() || next.is_ascii_alphabetic() || !next.is_ascii() {
+            if is_ordinal {
+                cursor.take(b'.');
+            }
             return named_second(cursor, a, a_count);
         }
     }
@@ -205,7 +184,9 @@ fn named_second(cursor: &mut Cursor<'_>, a: u32, a_count: usize) -> Option<DateP
         cursor.take(separator);
     }
     let word = cursor.letters();
-    if separator.is_none() && matches!(word, b"st" | b"nd" | b"rd" | b"th") {
+    let is_ordinal = separator.is_none() && matches!(word, b"st" | b"nd" | b"rd" | b"th" | b"er");
+    // `2 de marzo de 2026`
+    if is_ordinal || separator == Some(b' ') && word == b"de" {
         cursor.take(b' ');
         return named_second_after(cursor, a, a_count, None);
     }
@@ -229,11 +210,14 @@ fn finish_named(
     a_count: usize,
     separator: Option<u8>,
 ) -> Option<DatePart> {
-    let month = name_index(word, &MONTHS)? as u32 + 1;
+    let month = month(word)?;
     cursor.take(b'.');
     if let Some(separator) = separator {
         cursor.take(b',');
         cursor.take(separator);
+        if let Some(rest) = cursor.0.strip_prefix(b"de ") {
+            cursor.0 = rest;
+        }
     }
     let (c, c_count) = cursor.digits(4)?;
     let (found, short) = if a_count == 4 {
@@ -247,7 +231,7 @@ fn finish_named(
 /// `Mar 2, 2026`, `March 2 2026`, `Mon, 2 Mar 2026`, `Mon Mar 2 2026`
 fn named_first(cursor: &mut Cursor<'_>) -> Option<DatePart> {
     let mut word = cursor.letters();
-    if name_index(word, &WEEKDAYS).is_some() && name_index(word, &MONTHS).is_none() {
+    if is_weekday(word) && month(word).is_none() {
         cursor.take(b'.');
         cursor.take(b',');
         cursor.blanks();
@@ -257,7 +241,7 @@ fn named_first(cursor: &mut Cursor<'_>) -> Option<DatePart> {
         }
         word = cursor.letters();
     }
-    let month = name_index(word, &MONTHS)? as u32 + 1;
+    let month = month(word)?;
     cursor.take(b'.');
     if !cursor.take(b' ') && !cursor.take(b'-') && !cursor.take(b'/') {
         return None;
@@ -356,7 +340,9 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Recognised> {
             let micros = time_part(&mut cursor, false)?;
             return cursor.0.is_empty().then_some(Recognised::Time(micros));
         }
-        b'.' if !bytes[mark + 1..].contains(&b'.') => return None,
+        b'.' if bytes.get(mark + 1).is_none_or(u8::is_ascii_digit) && !bytes[mark + 1..].contains(&b'.') => {
+            return None;
+        }
         b'-' if mark == 4 => {
             if let Some((micros, class)) = iso(bytes) {
                 let sight = RecognisedTemporal {

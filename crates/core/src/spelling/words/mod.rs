@@ -1,6 +1,10 @@
 //! Words with a meaning of their own: nulls and truth values.
 
+mod truth;
+
 use serde::{Deserialize, Serialize};
+
+pub use truth::{ALL_PAIRS, BoolWords, LONGEST_TRUTH, Pairs, may_be_foreign, truth};
 
 /// The longest word looked up, in bytes.
 pub const LONGEST: usize = 7;
@@ -12,13 +16,13 @@ pub const EMPTY: u8 = 0;
 /// of any type; the others only where the column's values are of a type that could not
 /// hold them, because in a column of text they may well be words.
 pub const NULL_SPELLINGS: &[&str] = &[
-    "", "NULL", "null", "Null", "\\N", "(null)", "<null>", "#N/A", "NA", "na", "N/A", "n/a", "N.A.", "n.a.",
+    "", "NULL", "null", "#N/A", "\\N", "(null)", "<null>", "Null", "NA", "na", "N/A", "n/a", "N.A.", "n.a.",
     "-", "--", "---", "NaN", "nan", "NAN", "None", "none", "NONE", "nil", "NaT", "?", ".", "..", "...",
     "n/d", "N/D",
 ];
 
 /// How many of [`NULL_SPELLINGS`] are null whatever the column's type.
-pub const ALWAYS_NULL: usize = 8;
+pub const ALWAYS_NULL: usize = 7;
 
 /// A set of the [`NULL_SPELLINGS`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -44,43 +48,13 @@ impl NullSet {
     }
 }
 
-/// A pair of truth words, in any case.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum BoolWords {
-    /// `true` and `false`
-    #[default]
-    TrueFalse,
-    /// `yes` and `no`
-    YesNo,
-    /// `y` and `n`
-    Yn,
-    /// `t` and `f`
-    Tf,
-    /// `on` and `off`
-    OnOff,
-}
-
-impl BoolWords {
-    /// The two words: true first.
-    pub fn words(self) -> (&'static str, &'static str) {
-        match self {
-            BoolWords::TrueFalse => ("true", "false"),
-            BoolWords::YesNo => ("yes", "no"),
-            BoolWords::Yn => ("y", "n"),
-            BoolWords::Tf => ("t", "f"),
-            BoolWords::OnOff => ("on", "off"),
-        }
-    }
-}
-
 /// A word that was found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Word {
     /// A spelling of null.
     Null(u8),
-    /// A truth word, and its value.
-    Boolean(BoolWords, bool),
+    /// A truth word: the pairs it may belong to, and its value.
+    Boolean(Pairs, bool),
 }
 
 /// Looks a trimmed value up among the words.
@@ -89,11 +63,11 @@ pub fn look_up(bytes: &[u8]) -> Option<Word> {
     if bytes.is_empty() {
         return Some(Word::Null(EMPTY));
     }
+    if let Some((pairs, value)) = truth(bytes) {
+        return Some(Word::Boolean(pairs, value));
+    }
     if bytes.len() > LONGEST {
         return None;
-    }
-    if let Some(word) = truth(bytes) {
-        return Some(word);
     }
     spelling_of(bytes, NullSet::ALL).map(Word::Null)
 }
@@ -167,29 +141,6 @@ pub fn null_index_in(bytes: &[u8], set: NullSet) -> Option<u8> {
         Some(_) if bytes.len() > LONGEST => None,
         Some(_) => spelling_of(bytes, set),
     }
-}
-
-/// Reads a truth word of any pair, in any case.
-#[inline]
-pub fn truth(bytes: &[u8]) -> Option<Word> {
-    let mut lower = [0u8; 5];
-    let lower = lower.get_mut(..bytes.len())?;
-    lower.copy_from_slice(bytes);
-    lower.make_ascii_lowercase();
-    let (pair, value) = match &*lower {
-        b"true" => (BoolWords::TrueFalse, true),
-        b"false" => (BoolWords::TrueFalse, false),
-        b"yes" => (BoolWords::YesNo, true),
-        b"no" => (BoolWords::YesNo, false),
-        b"y" => (BoolWords::Yn, true),
-        b"n" => (BoolWords::Yn, false),
-        b"t" => (BoolWords::Tf, true),
-        b"f" => (BoolWords::Tf, false),
-        b"on" => (BoolWords::OnOff, true),
-        b"off" => (BoolWords::OnOff, false),
-        _ => return None,
-    };
-    Some(Word::Boolean(pair, value))
 }
 
 /// Whether the word means an infinite number, with or without a sign.
