@@ -1,5 +1,7 @@
 //! Feeds in the configuration.
 
+use std::sync::Arc;
+
 use hypodoke_core::names::{Convention, Namer, is_reserved_table};
 use hypodoke_core::pattern::Pattern;
 use hypodoke_engine::job::{ChangedFile, Feed, FeedSource, SameContent};
@@ -55,8 +57,13 @@ const CHANGED_FILE: [(&str, ChangedFile); 4] = [
     ("ignore", ChangedFile::Ignore),
 ];
 
-/// Reads `[feed.NAME]`.
-pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<FeedSettings, Failure> {
+/// Reads `[feed.NAME]`. `replacements` are the words that names have other words for.
+pub fn read(
+    name: String,
+    mut section: Section<'_>,
+    places: &[&str],
+    replacements: Arc<[(String, String)]>,
+) -> Result<FeedSettings, Failure> {
     let place = section.required("place", "\"quay\"")?;
     if !places.contains(&place.value.as_str()) {
         let what = format!("there is no place `{}`; there are {}", place.value, places.join(", "));
@@ -64,10 +71,9 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
     }
     let files = section.required("files", "\"movements_*.csv\"")?;
     let pattern = Pattern::parse(&files.value).map_err(|why| section.wrong(&files, why))?;
-    let convention =
-        section.word("names", &[("snake_case", Convention::SnakeCase), ("as-is", Convention::AsIs)])?;
-    let namer = Namer { convention: convention.unwrap_or_default() };
-    let table = table_name(&name, namer, &mut section)?;
+    let convention = section.word("names", &Convention::WORDS)?;
+    let namer = Namer::new(convention.unwrap_or_default(), replacements);
+    let table = table_name(&name, &namer, &mut section)?;
     let (mode, key) = mode_and_key(&name, &mut section)?;
     let key_at = section.texts("key")?.map(|key| section.position(&key));
     let (vanished, vanished_at_most) = vanished(mode, &mut section)?;
@@ -106,7 +112,7 @@ pub fn read(name: String, mut section: Section<'_>, places: &[&str]) -> Result<F
 }
 
 /// The name of the table; unless it is said, that of the feed.
-fn table_name(feed: &str, namer: Namer, section: &mut Section<'_>) -> Result<String, Failure> {
+fn table_name(feed: &str, namer: &Namer, section: &mut Section<'_>) -> Result<String, Failure> {
     match section.text("table")? {
         Some(table) => match free_table(&table.value) {
             Ok(()) => Ok(table.value),

@@ -13,6 +13,7 @@ mod schedule;
 pub mod watch;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
 use hypodoke_places::SpoolSettings;
@@ -92,7 +93,12 @@ impl Settings {
         let places = places.into_iter().map(|(name, section)| places::read(name, section, &base, &spool));
         let places: Vec<PlaceSettings> = places.collect::<Result<_, _>>()?;
         let names: Vec<&str> = places.iter().map(|place| place.name.as_str()).collect();
-        let feeds = root.inner("feed")?.into_iter().map(|(name, section)| feed::read(name, section, &names));
+        let replacements: Arc<[(String, String)]> = match root.only("names")? {
+            Some(section) => section.pairs()?.into(),
+            None => Arc::default(),
+        };
+        let feeds = root.inner("feed")?.into_iter();
+        let feeds = feeds.map(|(name, section)| feed::read(name, section, &names, replacements.clone()));
         let feeds: Vec<FeedSettings> = feeds.collect::<Result<_, _>>()?;
         let names: Vec<&str> = feeds.iter().map(|feed| feed.name.as_str()).collect();
         let notify = root.inner("notify")?;

@@ -1,9 +1,14 @@
 //! Names made safe, once and here: what a header says becomes a column name that is never
 //! blank, never doubled, never too long and never takes a name that is spoken for.
 
+mod words;
+
 use std::collections::HashSet;
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
+
+use words::{fold, snake_case};
 
 /// The lineage column that holds a row's file, by its number in the ledger.
 pub const FILE_COLUMN: &str = "hd_file";
@@ -105,6 +110,23 @@ pub enum Convention {
     SnakeCase,
     /// Names stay as they are written, as far as that is possible.
     AsIs,
+    /// `Berth No.` becomes `berthNo`.
+    CamelCase,
+    /// `Berth No.` becomes `BerthNo`.
+    PascalCase,
+    /// `Berth No.` becomes `BERTH_NO`.
+    UpperCase,
+}
+
+impl Convention {
+    /// The words of the conventions in the configuration.
+    pub const WORDS: [(&str, Convention); 5] = [
+        ("snake_case", Convention::SnakeCase),
+        ("as-is", Convention::AsIs),
+        ("camelCase", Convention::CamelCase),
+        ("PascalCase", Convention::PascalCase),
+        ("UPPER_CASE", Convention::UpperCase),
+    ];
 }
 
 /// A name that is asked for.
@@ -117,13 +139,19 @@ pub enum Wanted {
 }
 
 /// Makes the names of a table's columns.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Namer {
-    /// How.
-    pub convention: Convention,
+    convention: Convention,
+    /// Words of headers, and what is written for them.
+    replacements: Arc<[(String, String)]>,
 }
 
 impl Namer {
+    /// One that makes names in this way, having put other words in the place of some.
+    pub fn new(convention: Convention, replacements: impl Into<Arc<[(String, String)]>>) -> Namer {
+        Namer { convention, replacements: replacements.into() }
+    }
+
     /// One name for each that is wanted, all different, in the same order.
     pub fn names(&self, wanted: impl IntoIterator<Item = Wanted>) -> Vec<String> {
         let wanted: Vec<Wanted> = wanted.into_iter().collect();
@@ -158,8 +186,12 @@ impl Namer {
     }
 
     fn derive(&self, text: &str) -> String {
+        let text = &*words::replaced(text, &self.replacements);
         match self.convention {
             Convention::SnakeCase => cut(snake_case(text), MAX_NAME),
+            Convention::UpperCase => cut(snake_case(text).to_uppercase(), MAX_NAME),
+            Convention::CamelCase => cut(words::camel_case(text, false), MAX_NAME),
+            Convention::PascalCase => cut(words::camel_case(text, true), MAX_NAME),
             Convention::AsIs => {
                 let kept: String = text.trim().chars().filter(|c| !c.is_control()).collect();
                 cut(kept, MAX_NAME)
@@ -191,80 +223,6 @@ pub fn cut(mut name: String, most: usize) -> String {
     }
     name.truncate(end);
     name
-}
-
-/// `BerthNo (new)` becomes `berth_no_new`; letters of any script stay, `%` and `#` are spelled.
-fn snake_case(text: &str) -> String {
-    let mut out = String::with_capacity(text.len() + 4);
-    let mut previous = ' ';
-    let mut chars = text.trim().chars().peekable();
-    while let Some(c) = chars.next() {
-        let spelled = match c {
-            '%' => Some("pct"),
-            '#' => Some("no"),
-            _ => None,
-        };
-        if let Some(word) = spelled {
-            push_gap(&mut out);
-            out.push_str(word);
-            if chars.peek().is_some() {
-                push_gap(&mut out);
-            }
-        } else if c.is_alphanumeric() {
-            let next_lower = chars.peek().is_some_and(|n| n.is_lowercase());
-            let hump = c.is_uppercase()
-                && (previous.is_lowercase()
-                    || previous.is_numeric()
-                    || previous.is_uppercase() && next_lower);
-            if hump {
-                push_gap(&mut out);
-            }
-            out.extend(fold(c));
-        } else {
-            push_gap(&mut out);
-        }
-        previous = c;
-    }
-    while out.ends_with('_') {
-        out.pop();
-    }
-    if out.starts_with(|c: char| c.is_numeric()) {
-        out.insert(0, '_');
-    }
-    out
-}
-
-fn push_gap(out: &mut String) {
-    if !out.is_empty() && !out.ends_with('_') {
-        out.push('_');
-    }
-}
-
-/// Lower case, and the accents of Latin letters taken off, so that a name can be typed.
-fn fold(c: char) -> impl Iterator<Item = char> {
-    let plain = match c.to_lowercase().next().unwrap_or(c) {
-        'à' | 'á' | 'â' | 'ã' | 'å' | 'ā' | 'ą' => "a",
-        'ä' | 'æ' => "ae",
-        'ç' | 'ć' | 'č' => "c",
-        'ď' | 'đ' | 'ð' => "d",
-        'è' | 'é' | 'ê' | 'ë' | 'ē' | 'ę' | 'ě' => "e",
-        'ì' | 'í' | 'î' | 'ï' | 'ī' => "i",
-        'ł' => "l",
-        'ñ' | 'ń' | 'ň' => "n",
-        'ò' | 'ó' | 'ô' | 'õ' | 'ō' => "o",
-        'ö' | 'ø' | 'œ' => "oe",
-        'ř' => "r",
-        'ś' | 'š' | 'ş' => "s",
-        'ß' => "ss",
-        'ť' => "t",
-        'ù' | 'ú' | 'û' | 'ū' | 'ů' => "u",
-        'ü' => "ue",
-        'ý' | 'ÿ' => "y",
-        'ź' | 'ż' | 'ž' => "z",
-        _ => "",
-    };
-    let kept = if plain.is_empty() { Some(c.to_lowercase()) } else { None };
-    plain.chars().chain(kept.into_iter().flatten())
 }
 
 /// What two names must share to be the same name: letters and digits, in lower case.
@@ -305,6 +263,15 @@ mod tests {
     #[case("Berth No.", "berth_no")]
     #[case("movementID", "movement_id")]
     #[case("HTTPStatus", "http_status")]
+    #[case("ISOnumeric", "iso_numeric")]
+    #[case("UNcode", "un_code")]
+    #[case("FAOcode", "fao_code")]
+    #[case("CC41", "cc41")]
+    #[case("berthIDs", "berth_ids")]
+    #[case("URLs", "urls")]
+    #[case("myXMLFile", "my_xml_file")]
+    #[case("ISO3166-1-Alpha-3", "iso3166_1_alpha_3")]
+    #[case("MWh", "mwh")]
     #[case("  Draught (m) ", "draught_m")]
     #[case("Größe", "groesse")]
     #[case("Load %", "load_pct")]
@@ -316,6 +283,27 @@ mod tests {
         assert_eq!(Namer::default().name(header), name);
     }
 
+    #[rstest]
+    #[case(Convention::CamelCase, "Berth No.", "berthNo")]
+    #[case(Convention::CamelCase, "ISOnumeric", "isoNumeric")]
+    #[case(Convention::CamelCase, "2026", "_2026")]
+    #[case(Convention::PascalCase, "draught (m)", "DraughtM")]
+    #[case(Convention::UpperCase, "berthNo", "BERTH_NO")]
+    #[case(Convention::AsIs, "Berth No.", "Berth No.")]
+    fn names_follow_a_convention(#[case] convention: Convention, #[case] header: &str, #[case] name: &str) {
+        assert_eq!(Namer::new(convention, []).name(header), name);
+    }
+
+    #[rstest]
+    #[case("Größe (m)", "size_m")]
+    #[case("Liegeplatz-Nr.", "liegeplatz_number")]
+    #[case("nrw", "nrw")]
+    #[case("NR", "number")]
+    fn words_are_replaced(#[case] header: &str, #[case] name: &str) {
+        let replacements = [("Größe", "size"), ("nr", "number")].map(|(a, b)| (a.to_owned(), b.to_owned()));
+        assert_eq!(Namer::new(Convention::SnakeCase, replacements).name(header), name);
+    }
+
     #[test]
     fn blanks_and_doubles_are_made_unique() {
         let wanted = ["a", "", "A", "hd_file", "a_2", "b"].map(|s| Wanted::Derived(s.into()));
@@ -324,9 +312,9 @@ mod tests {
 
     proptest! {
         #[test]
-        fn names_are_never_blank_doubled_or_long(texts in prop::collection::vec(".{0,90}", 1..12), as_is: bool) {
-            let convention = if as_is { Convention::AsIs } else { Convention::SnakeCase };
-            let names = Namer { convention }.names(texts.into_iter().map(Wanted::Derived));
+        fn names_are_never_blank_doubled_or_long(texts in prop::collection::vec(".{0,90}", 1..12), convention in prop::sample::select(Convention::WORDS.map(|(_, convention)| convention).to_vec())) {
+            let namer = Namer::new(convention, []);
+            let names = namer.names(texts.into_iter().map(Wanted::Derived));
             let distinct: HashSet<String> = names.iter().map(|n| n.to_lowercase()).collect();
             prop_assert_eq!(distinct.len(), names.len());
             prop_assert!(names.iter().all(|n| !n.is_empty() && n.len() <= MAX_NAME));
