@@ -143,6 +143,13 @@ impl<'a> TextReader<'a> {
         }
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
+        let first = start.preamble + start.header;
+        let remarks = (first..first + start.remarks).filter(|at| *at < records.len());
+        let notes = remarks.map(|at| {
+            let text = String::from_utf8_lossy(records.raw(at)).trim().to_owned();
+            format!("line {} beneath the header left out: {text}", records.line(at))
+        });
+        let notes: Vec<String> = notes.collect();
         let mut start = start;
         if start.header == 0
             && let Some(names) = commented_names(&carry[..taken], &dialect, start.width)
@@ -172,7 +179,7 @@ impl<'a> TextReader<'a> {
             done: false,
             is_begun: false,
             record_limit,
-            notes: Vec::new(),
+            notes,
         })
     }
 
@@ -277,7 +284,7 @@ impl<'a> TextReader<'a> {
             let names = &self.facts.names;
             let found = footer::find(records, names.len(), names, !self.is_begun);
             let keep = records.len() - found.records;
-            self.notes = found.notes;
+            self.notes.extend(found.notes);
             let raw = |at: usize| String::from_utf8_lossy(records.raw(at)).into_owned();
             self.facts.footer = (keep..records.len()).map(raw).collect();
             records.truncate(keep);
@@ -364,7 +371,7 @@ fn commented_names(before: &[u8], dialect: &Dialect, width: usize) -> Option<Vec
 
 /// Where the first row stands behind the header, and on which line.
 fn first_row(records: &Records, start: &TableStart, length: usize) -> (usize, u64) {
-    let row = start.preamble + start.header;
+    let row = start.preamble + start.header + start.remarks;
     if row < records.len() {
         return (records.raw_range(row).start, records.line(row));
     }

@@ -16,6 +16,8 @@ pub struct TableStart {
     pub preamble: usize,
     /// Records of the header: 0 where there is none.
     pub header: usize,
+    /// Records beneath it that are no rows: remarks over columns of figures.
+    pub remarks: usize,
     /// How many fields the table's records have.
     pub width: usize,
     /// The names of the columns, as the header has them; blank where it says nothing.
@@ -79,9 +81,11 @@ pub fn find(records: &Records, options: &TableOptions) -> TableStart {
         view.short_rows = true;
     }
     let names = view.names(start, header);
+    let has_remark = header > 0 && options.header_lines.is_none() && view.is_remark(start + header);
     TableStart {
         preamble: start,
         header,
+        remarks: usize::from(has_remark),
         width: view.width,
         names,
         trailing_delimiter: view.trailing,
@@ -388,13 +392,28 @@ impl View<'_> {
                 over_words += 1;
             }
         }
-        if over_words > 0 && over_figures < 2 {
+        if over_words > 0 && over_figures < 2 || over_figures == 1 && !self.cells(row).all(is_unit) {
             return false;
         }
         let typed_columns = (0..self.width)
             .filter(|column| typed_share(rest.iter().map(|at| self.cell(*at, *column))) > 0.9)
             .count();
         over_figures > 0 && over_figures * 2 >= typed_columns
+    }
+
+    /// Whether a row right beneath the header is a remark: words in less than half of the columns, and
+    /// over figures.
+    fn is_remark(&self, row: usize) -> bool {
+        let body: Vec<usize> = (row + 1..self.count).filter(|at| self.has_width(*at)).collect();
+        let filled = if row < self.count { self.filled(row) } else { 0 };
+        let are_words = row < self.count && self.cells(row).all(|cell| cell.is_empty() || is_word(cell));
+        if !are_words || filled == 0 || filled * 2 > self.width || body.len() < 3 || !self.has_width(row) {
+            return false;
+        }
+        (0..self.width).any(|column| {
+            let typed = typed_share(body.iter().map(|at| self.cell(*at, column)));
+            !self.cell(row, column).is_empty() && typed > 0.9
+        })
     }
 
     fn names(&self, start: usize, header: usize) -> Vec<String> {
@@ -460,6 +479,11 @@ fn column_score(cell: &[u8], values: &[&[u8]]) -> f64 {
         (false, true) => -0.1,
         (false, false) => 0.3,
     }
+}
+
+/// Nothing, or a word short enough for a unit.
+fn is_unit(cell: &[u8]) -> bool {
+    cell.len() <= 12 && !cell.contains(&b' ')
 }
 
 /// The form of a value: letters, digits and runs of them told apart.

@@ -11,6 +11,10 @@ pub struct Account {
     pub errors: Occurrences,
     /// Numbers that the spreadsheet program has rounded.
     pub rounded: Occurrences,
+    /// Numbers that are shown as percentages, with the sign of a currency, and as days that no calendar has.
+    pub percentages: Occurrences,
+    pub money: Occurrences,
+    pub no_days: Occurrences,
     /// The rows of cells that hold an error are rejects.
     pub errors_rejected: bool,
 }
@@ -45,6 +49,9 @@ impl Account {
         self.totals.extend(other.totals);
         self.errors.merge(other.errors);
         self.rounded.merge(other.rounded);
+        self.percentages.merge(other.percentages);
+        self.money.merge(other.money);
+        self.no_days.merge(other.no_days);
         self.errors_rejected |= other.errors_rejected;
     }
 
@@ -66,6 +73,19 @@ impl Account {
         }
         if let Some((what, place, shown)) = of(&self.rounded, "number has", "numbers have") {
             words.push(format!("{what} more than 15 digits, the last of which the spreadsheet program has rounded; first {place} with {shown}"));
+        }
+        if let Some((what, place, kept)) = of(&self.percentages, "number is", "numbers are") {
+            words.push(format!("{what} shown as a percentage, and kept as it is: first {place}, {kept}"));
+        }
+        if let Some((what, place, kept)) = of(&self.money, "number is", "numbers are") {
+            words.push(format!(
+                "{what} shown with the sign of a currency, which is left out: first {place}, {kept}"
+            ));
+        }
+        if let Some((what, place, kept)) = of(&self.no_days, "number is", "numbers are") {
+            words.push(format!(
+                "{what} shown as a day that no calendar has, and stays a number: first {place}, {kept}"
+            ));
         }
         words
     }

@@ -4,11 +4,13 @@ use std::io::{BufReader, Read as _};
 
 use calamine::{
     Cell as Kept, Data, DataRef, Dimensions, Ods, Reader, Sheet, SheetType, SheetVisible, Xls, Xlsb, Xlsx,
+    XlsxError,
 };
 
 use zip::ZipArchive;
 
 use super::cell::{CellAt, CellFormat, Value};
+use super::plain_numbers;
 use super::range::CellRange;
 use crate::bytes::{ExpansionLimit, SeekableBytes};
 use crate::error::ReadError;
@@ -55,7 +57,8 @@ pub struct Book {
     pub kind: &'static str,
     /// Its days count from 1904.
     pub is_1904: bool,
-    bytes: u64,
+    /// The file's own bytes, of a workbook in an office container.
+    source: Option<SeekableBytes>,
 }
 
 /// Whether these first bytes may be those of a workbook in its own right: an office container or
@@ -155,7 +158,7 @@ impl Book {
             Inner::Ods(book) => (entries(book.sheets_metadata()), false),
             Inner::Grids(_) => (Vec::new(), false),
         };
-        Ok(Book { inner, sheets, kind, is_1904, bytes: bytes.length() })
+        Ok(Book { inner, sheets, kind, is_1904, source: Some(bytes.clone()) })
     }
 
     /// A workbook of tables that were read already.
@@ -165,7 +168,7 @@ impl Book {
             .map(|(name, _)| SheetEntry { name: name.clone(), hidden: false, has_cells: true })
             .collect();
         let inner = Inner::Grids(grids.into_iter().map(|(_, grid)| grid).collect());
-        Book { inner, sheets, kind, is_1904: false, bytes: 0 }
+        Book { inner, sheets, kind, is_1904: false, source: None }
     }
 
     /// Walks over the cells of a sheet, row by row.
@@ -173,15 +176,15 @@ impl Book {
         let name = self.sheets[sheet].name.clone();
         match &mut self.inner {
             Inner::Xlsx(book) => {
-                let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
-                let formats: Vec<CellFormat> = cells.styles().iter().map(format_of).collect();
-                while let Some((cell, style)) = cells.next_cell_with_style_id().map_err(broken)? {
-                    let format = formats.get(style).copied().unwrap_or_default();
-                    if !take(&cell, format, taker) {
-                        return Ok(());
-                    }
+                let mut given = 0;
+                match walk_xlsx(book, &name, &mut given, taker) {
+                    Err(XlsxError::ParseFloat(_)) => {}
+                    walked => return walked.map_err(broken),
                 }
-                Ok(())
+                // Spreadsheet programs read numbers that the library refuses.
+                let Some(source) = &self.source else { return Ok(()) };
+                **book = Xlsx::new(plain_numbers::copy(source)?.reader()).map_err(broken)?;
+                walk_xlsx(book, &name, &mut given, taker).map_err(broken)
             }
             Inner::Xlsb(book) => {
                 let mut cells = book.worksheet_cells_reader(&name).map_err(broken)?;
@@ -214,7 +217,7 @@ impl Book {
         let range =
             |d: &Dimensions| CellRange { top: d.start.0, left: d.start.1, bottom: d.end.0, right: d.end.1 };
         let found = match &mut self.inner {
-            Inner::Xlsx(book) if self.bytes <= MERGES_UP_TO => {
+            Inner::Xlsx(book) if self.source.as_ref().is_some_and(|it| it.length() <= MERGES_UP_TO) => {
                 book.merge_cells_by_sheet_name(&name).unwrap_or_default()
             }
             Inner::Xls(book) => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
@@ -273,6 +276,27 @@ impl Book {
             Inner::Grids(_) => Vec::new(),
         }
     }
+}
+
+/// Walks over the cells of a sheet, but for those that were given before.
+fn walk_xlsx(
+    book: &mut Xlsx<Bytes>,
+    name: &str,
+    given: &mut u64,
+    taker: &mut Taker<'_>,
+) -> Result<(), XlsxError> {
+    let mut cells = book.worksheet_cells_reader(name)?;
+    let formats: Vec<CellFormat> = cells.styles().iter().map(format_of).collect();
+    let skipped = *given;
+    *given = 0;
+    while let Some((cell, style)) = cells.next_cell_with_style_id()? {
+        *given += 1;
+        let format = formats.get(style).copied().unwrap_or_default();
+        if *given > skipped && !take(&cell, format, taker) {
+            return Ok(());
+        }
+    }
+    Ok(())
 }
 
 fn open_xls(bytes: &SeekableBytes) -> Result<Xls<Bytes>, ReadError> {

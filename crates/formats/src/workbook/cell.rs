@@ -37,6 +37,8 @@ pub enum CellFormat {
     Number,
     /// As a percentage.
     Percent,
+    /// With the sign of a currency.
+    Money,
     /// As digits of a fixed count, zeros before them.
     Padded(usize),
     /// As a point in time, with the parts that its format names; neither where that is unknown.
@@ -58,6 +60,11 @@ impl CellFormat {
         let plain: String = first.chars().map(|c| c.to_ascii_lowercase()).collect();
         if plain.contains('%') {
             return CellFormat::Percent;
+        }
+        if code.contains("[$") && !code.contains("[$-")
+            || code.contains(['$', '€', '£', '¥']) && plain.contains('0')
+        {
+            return CellFormat::Money;
         }
         if plain.len() >= 2 && plain.bytes().all(|b| b == b'0') {
             return CellFormat::Padded(plain.len());
@@ -98,8 +105,10 @@ pub fn is_rounded(value: f64) -> bool {
 pub fn value_of(found: &CellAt<'_>, is_1904: bool, text: &mut Vec<u8>) -> Option<Cell> {
     let own = match found.value {
         Value::Boolean(value) => Some(Cell::Boolean(value)),
-        Value::Number(value, CellFormat::Number) => Some(number(value)),
-        Value::Number(value, CellFormat::Moment { day, time }) => moment(value, day, time, is_1904),
+        Value::Number(value, CellFormat::Number | CellFormat::Percent | CellFormat::Money) => {
+            Some(number(value))
+        }
+        Value::Number(value, CellFormat::Moment { day, time }) => Some(moment(value, day, time, is_1904)),
         Value::Number(..) | Value::Text(_) | Value::Error(_) => None,
     };
     if own.is_some() {
@@ -108,11 +117,9 @@ pub fn value_of(found: &CellAt<'_>, is_1904: bool, text: &mut Vec<u8>) -> Option
     let start = text.len();
     match found.value {
         Value::Text(shown) | Value::Error(shown) => text.extend_from_slice(shown.as_bytes()),
-        Value::Number(value, CellFormat::Percent) => write_percent(value, text),
         Value::Number(value, CellFormat::Padded(width)) => write_padded(value, width, text),
         Value::Number(value, CellFormat::Span) => write_span(value, text),
-        Value::Number(value, CellFormat::Moment { .. }) => write_day_that_never_was(value, text),
-        Value::Number(_, CellFormat::Number) | Value::Boolean(_) => {}
+        Value::Number(..) | Value::Boolean(_) => {}
     }
     (text.len() > start).then(|| Cell::text(start..text.len()))
 }
@@ -182,37 +189,6 @@ fn write_number(value: f64, out: &mut Vec<u8>) {
     number(value).write(&[], &[], out);
 }
 
-/// Writes a number that is shown as a percentage: `0.125` as `12.5%`.
-fn write_percent(value: f64, out: &mut Vec<u8>) {
-    let mut text = Vec::new();
-    write_number(value, &mut text);
-    if text.contains(&b'e') {
-        out.extend_from_slice(&text);
-        return;
-    }
-    let negative = text.first() == Some(&b'-');
-    let digits: Vec<u8> = text.iter().copied().filter(u8::is_ascii_digit).collect();
-    let scale = text.iter().position(|b| *b == b'.').map_or(0, |at| text.len() - at - 1);
-    let mut digits = digits;
-    let scale = if scale < 2 {
-        digits.extend(std::iter::repeat_n(b'0', 2 - scale));
-        0
-    } else {
-        scale - 2
-    };
-    let (whole, part) = digits.split_at(digits.len() - scale);
-    let zeros = whole.iter().take_while(|b| **b == b'0').count();
-    if negative {
-        out.push(b'-');
-    }
-    out.extend_from_slice(if zeros == whole.len() { b"0" } else { &whole[zeros..] });
-    if !part.is_empty() {
-        out.push(b'.');
-        out.extend_from_slice(part);
-    }
-    out.push(b'%');
-}
-
 /// Writes digits with zeros before them.
 fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
     if value.fract() == 0.0 && (0.0..1e15).contains(&value) {
@@ -222,35 +198,30 @@ fn write_padded(value: f64, width: usize, out: &mut Vec<u8>) {
     }
 }
 
-/// The moment that is kept as days since the system's first one, to the millisecond; nothing where
-/// that is a day that never was.
-fn moment(value: f64, day: bool, time: bool, is_1904: bool) -> Option<Cell> {
-    if !(0.0..=2_958_466.0).contains(&value) {
-        return Some(number(value));
+/// The moment that is kept as days since the system's first one, to the millisecond. What is no day of
+/// the calendar stays the number that it is.
+fn moment(value: f64, day: bool, time: bool, is_1904: bool) -> Cell {
+    if !(0.0..2_958_466.0).contains(&value) {
+        return number(value);
     }
     let millis = (value * 86_400_000.0).round() as i64;
     let (days, rest) = (millis.div_euclid(86_400_000), millis.rem_euclid(86_400_000));
     let micros = rest * 1000;
     if days == 0 && (time || rest != 0) && !(is_1904 && day) {
-        return Some(Cell::Time(micros));
+        return Cell::Time(micros);
     }
     let date = match days {
         // Days since 1904-01-01.
         _ if is_1904 => days - 24_107,
         // The 1900 system has a 29th of February that never was, and counts from a day before it.
-        0 | 60 => return None,
+        0 | 60 => return number(value),
         1..=59 => days - 25_568,
         _ => days - 25_569,
     };
     if rest != 0 || time {
-        return Some(Cell::Timestamp(date * DAY + micros));
+        return Cell::Timestamp(date * DAY + micros);
     }
-    i32::try_from(date).ok().map(Cell::Date)
-}
-
-/// Writes the days of the 1900 system that never were, as its programs show them.
-fn write_day_that_never_was(value: f64, out: &mut Vec<u8>) {
-    out.extend_from_slice(if value < 1.0 { b"1900-01-00" } else { b"1900-02-29" });
+    i32::try_from(date).map_or_else(|_| number(value), Cell::Date)
 }
 
 /// Writes a span of time as hours, minutes and seconds.
@@ -294,23 +265,15 @@ mod tests {
     }
 
     #[rstest]
-    #[case(0.125, "12.5%")]
-    #[case(0.07, "7%")]
-    #[case(1.0, "100%")]
-    #[case(-0.005, "-0.5%")]
-    #[case(0.00125, "0.125%")]
-    #[case(0.0, "0%")]
-    fn percentages_are_as_they_are_seen(#[case] value: f64, #[case] expected: &str) {
-        assert_eq!(written(|out| write_percent(value, out)), expected);
-    }
-
-    #[rstest]
     #[case(46_083.0, true, false, false, "2026-03-02")]
     #[case(46_083.302_083_333_336, true, true, false, "2026-03-02 07:15:00")]
     #[case(44_621.0, true, false, true, "2026-03-02")]
     #[case(1.0, true, false, false, "1900-01-01")]
     #[case(59.0, true, false, false, "1900-02-28")]
-    #[case(60.0, true, false, false, "1900-02-29")]
+    #[case(60.0, true, false, false, "60")]
+    #[case(0.0, true, false, false, "0")]
+    #[case(2_958_465.0, true, false, false, "9999-12-31")]
+    #[case(2_958_466.0, true, false, false, "2958466")]
     #[case(61.0, true, false, false, "1900-03-01")]
     #[case(0.302_083_333_333_333_3, false, true, false, "07:15:00")]
     #[case(0.0, true, false, true, "1904-01-01")]
@@ -330,6 +293,8 @@ mod tests {
     #[rstest]
     #[case("0.00%", CellFormat::Percent)]
     #[case("00000", CellFormat::Padded(5))]
+    #[case("#,##0.00 [$€-407]", CellFormat::Money)]
+    #[case("\"$\"#,##0.00", CellFormat::Money)]
     #[case("dd/mm/yyyy", CellFormat::Moment { day: true, time: false })]
     #[case("[$-409]h:mm AM/PM", CellFormat::Moment { day: false, time: true })]
     #[case("yyyy\\-mm\\-dd hh:mm", CellFormat::Moment { day: true, time: true })]

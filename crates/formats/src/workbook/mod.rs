@@ -11,6 +11,7 @@ mod cell;
 mod facts;
 mod html;
 mod markup;
+mod plain_numbers;
 mod range;
 mod reader;
 mod region;

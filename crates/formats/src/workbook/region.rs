@@ -37,6 +37,11 @@ impl Head {
         true
     }
 
+    /// How many rows hold something, of those looked at.
+    pub fn filled_rows(&self) -> usize {
+        self.rows.len()
+    }
+
     /// Whether nothing is on the sheet.
     pub fn is_empty(&self) -> bool {
         self.rows.is_empty()
@@ -61,16 +66,17 @@ pub struct Region {
     /// Other tables on the sheet.
     pub others: Vec<CellRange>,
     /// Rows seen behind the header.
-    rows: usize,
+    pub rows: usize,
+    /// Rows beneath the header that are left out, in words.
+    pub remarks: Vec<String>,
+    /// Most of its texts are sentences.
+    is_prose: bool,
 }
 
 impl Region {
-    /// Whether this is a table, and not a few notes.
+    /// Whether this is a table, however small, and not a few notes: sentences one under another.
     pub fn is_table(&self) -> bool {
-        self.header_rows > 0
-            && !self.names.iter().all(String::is_empty)
-            && (self.columns.len() > 1 || self.rows > 2)
-            || self.columns.len() > 1 && self.rows > 2
+        !self.columns.is_empty() && (self.columns.len() > 1 || !self.is_prose)
     }
 }
 
@@ -105,7 +111,7 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
         skip_lines: options.skip_lines.or(range.filter(|r| r.top > 0).map(|r| u64::from(r.top))),
         ..options.clone()
     };
-    let TableStart { preamble, header, names, width, .. } = table::find(&records, &options);
+    let TableStart { preamble, header, remarks, names, width, .. } = table::find(&records, &options);
     columns.truncate(width.max(names.len()));
     let mut names = names;
     names.resize(columns.len(), String::new());
@@ -113,7 +119,17 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
     if header > 1 && merged.iter().any(|range| header_rows.contains(&range.top)) {
         names = columns.iter().map(|column| merged_name(head, header_rows, *column, merged)).collect();
     }
-    let first = numbers.get(preamble + header).copied();
+    let first = numbers.get(preamble + header + remarks).copied();
+    let remarks = (preamble + header..preamble + header + remarks).filter_map(|at| {
+        let text: Vec<String> = records
+            .fields(at)
+            .iter()
+            .map(|field| String::from_utf8_lossy(records.value(*field)).into_owned())
+            .filter(|text| !text.is_empty())
+            .collect();
+        Some(format!("row {} beneath the header left out: {}", numbers.get(at)? + 1, text.join(" ")))
+    });
+    let remarks = remarks.collect();
     let after_header =
         preamble.checked_add(header).and_then(|n| n.checked_sub(1)).and_then(|at| numbers.get(at));
     let others = blocks.iter().filter(|block| block.left != main.left && block.rows > 1).map(|block| {
@@ -126,10 +142,25 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
         titles: head.rows.keys().filter(|row| numbers.get(preamble).is_some_and(|first| *row < first)).count()
             as u64,
         rows: numbers.len().saturating_sub(preamble + header),
+        is_prose: is_prose(head, &main),
+        remarks,
         others: others.collect(),
         columns,
         names,
     }
+}
+
+/// Whether most cells of a block are texts of four words or more.
+fn is_prose(head: &Head, block: &Block) -> bool {
+    let rows = head.rows.range(block.top..=block.bottom);
+    let cells =
+        rows.flat_map(|(_, cells)| cells).filter(|(column, _)| (block.left..=block.right).contains(column));
+    let (mut all, mut sentences) = (0, 0);
+    for (_, text) in cells {
+        all += 1;
+        sentences += usize::from(text.split_whitespace().count() > 3);
+    }
+    sentences * 2 > all
 }
 
 /// The name of a column under a header of several rows, some cells of which stretch over others:

@@ -126,6 +126,17 @@ impl<'a> RowMaker<'a> {
             Value::Number(number, CellFormat::Number) if cell::is_rounded(number) => {
                 self.account.rounded.add(place, || written(value, &self.text));
             }
+            Value::Number(_, CellFormat::Percent) => {
+                self.account.percentages.add(place, || written(value, &self.text));
+            }
+            Value::Number(_, CellFormat::Money) => {
+                self.account.money.add(place, || written(value, &self.text));
+            }
+            Value::Number(_, CellFormat::Moment { .. })
+                if matches!(value, Cell::Integer(_) | Cell::Decimal { .. } | Cell::Float(_)) =>
+            {
+                self.account.no_days.add(place, || written(value, &self.text));
+            }
             _ => {}
         }
         let is_first =

@@ -55,7 +55,8 @@ pub fn choose(
         } else if is_named || region.is_table() {
             chosen.push(ChosenSheet { sheet, name, region, merged });
         } else {
-            without.push(format!("`{name}` (no table)"));
+            let rows = hypodoke_core::count::of(head.filled_rows() as u64, "row", "rows");
+            without.push(format!("`{name}` (no table: {rows} of notes)"));
         }
     }
     if chosen.is_empty() {
@@ -70,6 +71,10 @@ pub fn choose(
         remarks.push(format!("left out: {}", without.join(", ")));
     }
     remarks.extend(chosen.iter().filter_map(|one| region::others_in_words(&one.region, &one.name)));
+    let beneath = chosen
+        .iter()
+        .flat_map(|one| one.region.remarks.iter().map(|remark| format!("sheet `{}`: {remark}", one.name)));
+    remarks.extend(beneath);
     if book.is_1904 {
         remarks.push("its days count from 1904".to_owned());
     }
