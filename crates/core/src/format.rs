@@ -15,6 +15,9 @@ pub struct Format {
     pub date: DateOrder,
     /// The pair of truth words.
     pub truth: BoolWords,
+    /// What stands between the numbers of a date whose order is not plain, where all have the same.
+    #[serde(default)]
+    pub date_mark: Option<u8>,
 }
 
 impl Default for Format {
@@ -24,6 +27,7 @@ impl Default for Format {
             number: NumberStyle::default(),
             date: DateOrder::default(),
             truth: BoolWords::default(),
+            date_mark: None,
         }
     }
 }

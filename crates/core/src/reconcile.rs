@@ -167,8 +167,13 @@ mod tests {
 
     fn domain() -> impl Strategy<Value = Domain> {
         let unit = prop_oneof![Just(Unit::Bare), Just(Unit::Percent), Just(Unit::Currency('€'))];
-        let digits = (0u16..25, 0u16..20, any::<[bool; 5]>(), unit).prop_map(
-            |(int, scale, [beyond_i64, float, infinite, binary, exact], unit)| Digits {
+        let digits = (0u16..25, 0u16..20, any::<[bool; 8]>(), unit).prop_map(
+            |(
+                int,
+                scale,
+                [beyond_i64, float, infinite, binary, exact, not_days, not_moments, several],
+                unit,
+            )| Digits {
                 int,
                 scale,
                 beyond_i64,
@@ -176,6 +181,9 @@ mod tests {
                 infinite,
                 binary,
                 exact,
+                not_days,
+                not_moments: not_moments && not_days,
+                several,
                 unit,
             },
         );

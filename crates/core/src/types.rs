@@ -87,6 +87,13 @@ pub const TYPE_WORDS: &[&str] = &[
     "text",
 ];
 
+impl Type {
+    /// Whether its values are days, or moments.
+    pub fn is_calendar(self) -> bool {
+        matches!(self, Type::Date | Type::Timestamp | Type::TimestampTz)
+    }
+}
+
 impl FromStr for Type {
     type Err = String;
 
@@ -143,6 +150,13 @@ pub struct Digits {
     pub binary: bool,
     /// Some value is not what its nearest 64-bit float prints as: no float holds it.
     pub exact: bool,
+    /// Some value is not eight digits that are a day of these centuries, and some value is not that or
+    /// fourteen digits that are such a day and a time.
+    pub not_days: bool,
+    /// See `not_days`.
+    pub not_moments: bool,
+    /// There is more than one value.
+    pub several: bool,
     /// The sign that every value carries.
     pub unit: Unit,
 }
@@ -158,13 +172,17 @@ struct StoredDigits {
     #[serde(default)]
     binary: bool,
     exact: Option<bool>,
+    not_days: Option<bool>,
+    not_moments: Option<bool>,
+    #[serde(default)]
+    several: bool,
     #[serde(default)]
     unit: Unit,
 }
 
 impl From<StoredDigits> for Digits {
     fn from(stored: StoredDigits) -> Digits {
-        let StoredDigits { int, scale, beyond_i64, float, infinite, binary, exact, unit } = stored;
+        let StoredDigits { int, scale, beyond_i64, float, infinite, binary, exact, unit, .. } = stored;
         Digits {
             int,
             scale,
@@ -173,6 +191,9 @@ impl From<StoredDigits> for Digits {
             infinite: infinite.unwrap_or(float),
             binary,
             exact: exact.unwrap_or(!float && int + scale > 15),
+            not_days: stored.not_days.unwrap_or(true),
+            not_moments: stored.not_moments.unwrap_or(true),
+            several: stored.several,
             unit,
         }
     }
@@ -203,12 +224,28 @@ impl Digits {
             infinite: self.infinite || other.infinite,
             binary: self.binary || other.binary,
             exact: self.exact || other.exact,
+            not_days: self.not_days || other.not_days,
+            not_moments: self.not_moments || other.not_moments,
+            several: self.several || other.several,
             unit: self.unit,
         }
     }
 
     /// The digits a column of this type declares.
     fn of(ty: Type) -> Digits {
+        Digits { not_days: true, not_moments: true, several: true, ..Digits::declared(ty) }
+    }
+
+    /// What the values may be besides numbers: days, or moments.
+    fn calendar(self) -> Option<Type> {
+        match self {
+            Digits { unit: Unit::Bare, not_days: false, int: 8, .. } => Some(Type::Date),
+            Digits { unit: Unit::Bare, not_moments: false, int: 8 | 14, .. } => Some(Type::Timestamp),
+            _ => None,
+        }
+    }
+
+    fn declared(ty: Type) -> Digits {
         match ty {
             Type::Decimal { precision, scale } => {
                 let beyond_i64 = scale == 0;
@@ -293,6 +330,14 @@ impl Domain {
                 if joined.ty() == Type::Text { Text } else { joined }
             }
             (Date, Timestamp) | (Timestamp, Date) => Timestamp,
+            // Days written as digits alone are days beside others.
+            (Number(digits), other @ (Date | Timestamp)) | (other @ (Date | Timestamp), Number(digits)) => {
+                match (digits.calendar(), other) {
+                    (Some(Type::Date), other) => other,
+                    (Some(_), _) => Timestamp,
+                    (None, _) => Text,
+                }
+            }
             (a, b) if a == b => a,
             _ => Text,
         }
@@ -304,9 +349,12 @@ impl Domain {
     }
 }
 
-/// Numbers that no numeric type holds exactly become text. Where floats hold all of them, those that
+/// Numbers that are all days of the calendar are dates. Numbers that no numeric type holds exactly become text. Where floats hold all of them, those that
 /// only a float is written as make them floats.
 fn number_type(digits: Digits) -> Type {
+    if let (Some(ty), true) = (digits.calendar(), digits.several) {
+        return ty;
+    }
     let all = digits.int.saturating_add(digits.scale);
     let has_decimals = !digits.infinite && all <= MAX_DIGITS;
     match digits.exact {

@@ -119,6 +119,7 @@ fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
         ty: column.ty(),
         digits: Default::default(),
         source: Source::Field(at),
+        day: None,
         format: column.format,
         also_null: Vec::new(),
         strings_are_text: false,

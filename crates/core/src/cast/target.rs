@@ -32,6 +32,8 @@ pub struct Target {
     pub source: Source,
     /// How they are written.
     pub format: Format,
+    /// The day that the file is of, by its name, in days since 1970.
+    pub day: Option<i32>,
     /// Words that are null because the user says so.
     pub also_null: Vec<String>,
     /// Strings of a typed source are texts, whatever they say.
@@ -61,6 +63,7 @@ impl Target {
             trim: self.trim,
             format: self.format,
             known: self.digits,
+            day: self.day,
             wide,
             met,
         }
@@ -70,7 +73,7 @@ impl Target {
     pub fn digits_of(domain: Domain) -> Digits {
         match domain {
             Domain::Number(digits) => digits,
-            _ => Digits::default(),
+            _ => Digits { not_days: true, not_moments: true, ..Digits::default() },
         }
     }
 }

@@ -9,8 +9,9 @@ fn target(ty: Type) -> Target {
     Target {
         source_name: "draught".into(),
         ty,
-        digits: Digits::default(),
+        digits: Target::digits_of(crate::types::Domain::Unknown),
         source: Source::Field(0),
+        day: None,
         format: Format::default(),
         also_null: Vec::new(),
         strings_are_text: false,

@@ -74,6 +74,8 @@ pub struct Reader<'a> {
     pub(super) known: Digits,
     pub(super) also_null: &'a [String],
     pub(super) strings_are_text: bool,
+    /// The day that the file is of.
+    pub(super) day: Option<i32>,
     pub(super) wide: &'a mut Vec<i128>,
     pub(super) met: SeenValues,
 }
@@ -82,7 +84,17 @@ impl<'a> Reader<'a> {
     /// A reader of a type that knows nothing else of the column.
     pub fn plain(ty: Type, format: Format, wide: &'a mut Vec<i128>) -> Reader<'a> {
         let (known, met) = (Digits::default(), SeenValues::default());
-        Reader { also_null: &[], strings_are_text: false, ty, trim: false, format, known, wide, met }
+        Reader {
+            also_null: &[],
+            strings_are_text: false,
+            ty,
+            trim: false,
+            format,
+            known,
+            day: None,
+            wide,
+            met,
+        }
     }
 
     /// What was met so far.
@@ -162,14 +174,18 @@ impl<'a> Reader<'a> {
             }
             Type::Float => self.each::<false>(values, out, |reader, _, bytes| reader.float(bytes)),
             Type::Date => self.each::<false>(values, out, |reader, _, bytes| {
+                reader.note_marks(bytes);
                 let read = temporal::read_date(bytes, reader.format.date);
+                reader.note_day(read);
                 read.map(Cell::Date).ok_or(Reason::NotA(Type::Date))
             }),
             Type::Time => self.each::<false>(values, out, |_, _, bytes| {
                 temporal::read_time(bytes).map(Cell::Time).ok_or(Reason::NotA(Type::Time))
             }),
             Type::Timestamp => self.each::<false>(values, out, |reader, _, bytes| {
+                reader.note_marks(bytes);
                 let read = temporal::read_timestamp(bytes, reader.format.date);
+                reader.note_day(read.and_then(|micros| i32::try_from(micros.div_euclid(temporal::DAY)).ok()));
                 read.map(Cell::Timestamp).ok_or(Reason::NotA(Type::Timestamp))
             }),
             Type::TimestampTz => self.each::<false>(values, out, |reader, _, bytes| {
@@ -229,6 +245,28 @@ impl<'a> Reader<'a> {
         self.also_null.iter().any(|word| word.as_bytes() == bytes)
     }
 
+    /// Days that were digits alone until now are days for good once one is written with marks.
+    #[inline(always)]
+    fn note_marks(&mut self, bytes: &[u8]) {
+        if self.known.int > 0 {
+            self.met.wider += u64::from(!bytes.iter().all(u8::is_ascii_digit));
+        }
+        // Another mark may go with another order.
+        if let (Some(known), Some(mark)) =
+            (self.format.date_mark, bytes.iter().take(3).find(|b| !b.is_ascii_digit()))
+        {
+            self.met.wider += u64::from(*mark != known);
+        }
+    }
+
+    /// A day that lies near the file's own if day and month change places, and far from it as it is.
+    #[inline(always)]
+    fn note_day(&mut self, read: Option<i32>) {
+        if let (Some(day), Some(read), true) = (self.day, read, self.format.date_mark.is_some()) {
+            self.met.wider += u64::from(temporal::is_nearer_in_other_order(read, day));
+        }
+    }
+
     fn json(&mut self, raw: Raw<'_>, bytes: &[u8]) -> Result<Cell, Reason> {
         if !is_json(bytes) {
             return Err(Reason::NotA(Type::Json));
@@ -243,6 +281,8 @@ impl<'a> Reader<'a> {
             && let Some((value, _)) = number::plain_integer(bytes)
         {
             self.met.greatest = self.met.greatest.max(value.unsigned_abs());
+            // More of them may show that they are days.
+            self.met.wider += u64::from(!self.known.not_moments);
             return Ok(Cell::Integer(value));
         }
         let number = self.number(bytes)?;
@@ -355,7 +395,8 @@ impl SeenValues {
         };
         let int = digit_count(self.greatest as i128).saturating_sub(scale);
         let exact = ty == Type::Integer && number::is_beyond_floats(self.greatest);
-        Digits { int, scale, exact, ..Digits::default() }
+        let is_number = matches!(ty, Type::Integer | Type::Decimal { .. });
+        Digits { int, scale, exact, not_days: is_number, not_moments: is_number, ..Digits::default() }
     }
 }
 

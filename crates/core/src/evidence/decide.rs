@@ -6,7 +6,7 @@ use serde::Serialize;
 use super::{ColumnEvidence, Spot, Tally, UnitKey};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
-use crate::spelling::temporal::{ANY_ORDER, Orders};
+use crate::spelling::temporal::{self, ANY_ORDER, Orders};
 use crate::spelling::words::{BoolWords, NullSet};
 use crate::spelling::{Class, DateOrder, Family, Number, NumberStyle};
 use crate::types::{Digits, Domain, Type, Unit};
@@ -21,6 +21,8 @@ pub struct Hints {
     pub likely_comma: Option<bool>,
     /// The order of dates.
     pub order: Option<DateOrder>,
+    /// The day that the file is of, by its name, in days since 1970.
+    pub day: Option<i32>,
 }
 
 /// What a user says of how a column is written: it is not asked of its values.
@@ -82,6 +84,8 @@ pub enum Ambiguity {
         chosen: DateOrder,
         /// What it was chosen by.
         by: Chosen,
+        /// What stands between the numbers is not what it was in the files before.
+        is_marked_anew: bool,
     },
 }
 
@@ -90,6 +94,8 @@ pub enum Ambiguity {
 pub enum Chosen {
     /// Another column of the file has it.
     AnotherColumn,
+    /// Read so, the dates lie near the day in the file's name, and not otherwise.
+    FileName,
     /// One of the two numbers changes from value to value and the other does not: days do.
     WhatVaries,
     /// It is the commoner one.
@@ -147,6 +153,12 @@ fn narrowest(
     match families[..] {
         [] => (Domain::Unknown, None),
         [Family::Number] => numbers(column, hints, forced.style, format),
+        // Days written as digits alone, beside others.
+        [Family::Number, Family::Temporal] => {
+            let (digits, _) = numbers(column, hints, forced.style, format);
+            let (days, ambiguity) = temporals(column, hints, forced.order, format);
+            (digits.join(days), ambiguity)
+        }
         [Family::Boolean] => (truths(column, format), None),
         [Family::Temporal] => temporals(column, hints, forced.order, format),
         [Family::Time] => (Domain::Time, None),
@@ -172,7 +184,10 @@ fn numbers(
     let styles = column.styles_in_common() & forced.map_or(ALL_STYLES, NumberStyle::bit);
     let Some((style, ambiguity)) = choose_style(column, styles, hints) else { return (Domain::Text, None) };
     format.number = style;
-    let digits = Digits { unit, ..column.digits_in(style) };
+    let digits = column.digits_in(style);
+    // One day alone may be any number.
+    let several = column.values() > 1 && !digits.not_moments;
+    let digits = Digits { unit, several, ..digits };
     (Domain::Number(digits), ambiguity)
 }
 
@@ -218,7 +233,8 @@ fn temporals(
     let mut possible = DateOrder::ALL.into_iter().filter(|order| orders & order.bit() != 0);
     let Some(first) = possible.next() else { return (Domain::Text, None) };
     let mut domain = Domain::Unknown;
-    for (class, _) in column.classes() {
+    let temporal = column.classes().filter(|(class, _)| class.family() == Family::Temporal);
+    for (class, _) in temporal {
         domain = domain.join(match class {
             Class::Date => Domain::Date,
             Class::Timestamp => Domain::Timestamp,
@@ -231,13 +247,16 @@ fn temporals(
     }
     let settled = possible.next().is_none();
     let hinted = hints.order.filter(|order| orders & order.bit() != 0);
-    let (chosen, by) = match (hinted, column.varying().filter(|order| orders & order.bit() != 0)) {
-        (Some(order), _) => (order, Chosen::AnotherColumn),
-        (None, Some(order)) => (order, Chosen::WhatVaries),
-        (None, None) => (first, Chosen::Custom),
+    let varying = column.varying().filter(|order| orders & order.bit() != 0);
+    let (chosen, by) = match (hinted, column.order_near(hints.day, orders), varying) {
+        (Some(order), ..) => (order, Chosen::AnotherColumn),
+        (None, Some(order), _) => (order, Chosen::FileName),
+        (None, None, Some(order)) => (order, Chosen::WhatVaries),
+        (None, None, None) => (first, Chosen::Custom),
     };
     format.date = if settled { first } else { chosen };
-    let ambiguity = Ambiguity::DateOrder { chosen, by };
+    format.date_mark = column.date_mark();
+    let ambiguity = Ambiguity::DateOrder { chosen, by, is_marked_anew: false };
     (domain, (!settled && domain != Domain::Text).then_some(ambiguity))
 }
 
@@ -269,6 +288,25 @@ impl ColumnEvidence {
             seen.map(|(_, tally)| tally.count).sum()
         };
         DateOrder::ALL.into_iter().rev().max_by_key(fitting).unwrap_or_default()
+    }
+
+    /// What stands between the numbers of all dates whose order is not plain.
+    pub(super) fn date_mark(&self) -> Option<u8> {
+        let mut marks = self.date_marks.iter();
+        marks.next().copied().filter(|_| marks.next().is_none())
+    }
+
+    /// The only order of these in which all dates lie within seven weeks of a day.
+    pub(super) fn order_near(&self, day: Option<i32>, orders: Orders) -> Option<DateOrder> {
+        let day = i64::from(day?) * temporal::DAY;
+        let is_near = |order: &DateOrder| {
+            let range = self.instants.get(*order as usize).and_then(|instants| instants.0);
+            range.is_some_and(|(least, greatest)| {
+                [least, greatest].iter().all(|at| at.abs_diff(day) <= 45 * temporal::DAY.unsigned_abs())
+            })
+        };
+        let mut near = DateOrder::ALL.into_iter().filter(|order| orders & order.bit() != 0).filter(is_near);
+        near.next().filter(|_| near.next().is_none())
     }
 
     /// The order by which number varies: over a few weeks days do and months hardly.
@@ -342,6 +380,11 @@ impl ColumnEvidence {
         ranges.chain(integers).reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)))
     }
 
+    /// The least and greatest whole number.
+    pub fn whole_range(&self) -> Option<(i64, i64)> {
+        self.integers.0
+    }
+
     /// The earliest and latest instant as read in an order, in microseconds since 1970.
     pub fn instant_range(&self, order: DateOrder) -> Option<(i64, i64)> {
         self.instants[order as usize].0
@@ -401,6 +444,8 @@ fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
             floats.count = floats.count.min(numbers.count);
             step("decimal", but(&floats), floats);
         }
+        // One day alone may be any number.
+        Type::Integer if column.days.count > 0 => step("date", column.days.clone(), column.no_days.clone()),
         Type::Timestamp => step("date", of(&|c| c == Class::Date), of(&|c| c != Class::Date)),
         Type::Text => against_text(column, &of, &mut step),
         _ => {}

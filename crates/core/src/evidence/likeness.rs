@@ -8,7 +8,7 @@ use crate::types::Domain;
 impl ColumnEvidence {
     /// The least and greatest of a column of numbers.
     pub fn numeric_range(&self, decision: &Decision) -> Option<(f64, f64)> {
-        if !matches!(decision.domain, Domain::Number(_)) {
+        if !matches!(decision.domain, Domain::Number(_)) || decision.domain.ty().is_calendar() {
             return None;
         }
         let (least, greatest) = self.number_range(decision.format.number)?;

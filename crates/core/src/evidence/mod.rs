@@ -14,7 +14,7 @@ mod tally;
 mod together;
 mod typed;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher, Hasher};
 
 pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide};
@@ -29,7 +29,7 @@ pub use together::{FormatHint, decide_all};
 use crate::record::{Cell, Fault, Field, Origin, Records, TypedColumns};
 use crate::spelling::number::{is_beyond_floats, is_long};
 use crate::spelling::{
-    Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, trim,
+    Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, temporal, trim,
     words::{self, ALL_PAIRS, Pairs, Word},
 };
 use crate::types::{Digits, Unit};
@@ -64,6 +64,9 @@ pub struct ColumnEvidence {
     unprinted: Tally,
     /// Decimals of more than 15 digits.
     pub long: u64,
+    /// Whole numbers whose digits are a day or a moment, and those whose are not.
+    days: Tally,
+    no_days: Tally,
     /// Numbers in parentheses or with their minus behind them.
     pub accounting: u64,
     /// Dates with a year of two digits.
@@ -73,6 +76,8 @@ pub struct ColumnEvidence {
     instants: [Extremes<i64>; 3],
     /// Which numbers up to 31 stood first and second in dates whose order is not plain.
     stood: (u32, u32),
+    /// What stood between their numbers.
+    date_marks: BTreeSet<u8>,
     /// The pairs that all truth words may belong to.
     pairs: Pairs,
     times: Extremes<i64>,
@@ -110,11 +115,14 @@ impl Default for ColumnEvidence {
             printed: Tally::default(),
             unprinted: Tally::default(),
             long: 0,
+            days: Tally::default(),
+            no_days: Tally::default(),
             accounting: 0,
             short_years: 0,
             orders: vec![Tally::default(); 8],
             instants: [Extremes(None); 3],
             stood: (0, 0),
+            date_marks: BTreeSet::new(),
             pairs: ALL_PAIRS,
             times: Extremes(None),
             texts: TextExtremes::default(),
@@ -198,7 +206,7 @@ impl ColumnEvidence {
         let class = match found {
             Recognised::Null(index) => return self.nulls[index as usize].add(&spot, value),
             Recognised::Integer(number, digits) => {
-                self.add_integer(number, digits);
+                self.add_integer(number, digits, &spot, value);
                 Class::Integer
             }
             Recognised::Number(number) => {
@@ -233,16 +241,21 @@ impl ColumnEvidence {
     }
 
     #[inline]
-    fn add_integer(&mut self, value: i64, digits: u16) {
+    fn add_integer(&mut self, value: i64, digits: u16, spot: impl FnOnce() -> Spot, text: &[u8]) {
         let seen = &mut self.digits[Class::Integer as usize];
         seen.int = seen.int.max(digits);
         seen.exact |= is_beyond_floats(value.unsigned_abs());
+        let moment = temporal::of_digits(value);
+        seen.not_days |= moment.is_none_or(|(_, class)| class != Class::Date);
+        seen.not_moments |= moment.is_none();
+        let tally = if moment.is_some() { &mut self.days } else { &mut self.no_days };
+        tally.add(spot, text);
         self.integers.add(value);
     }
 
     fn add_number(&mut self, found: &RecognisedNumber, spot: impl Fn() -> Spot, value: &[u8]) -> Class {
         let at = found.class as usize;
-        self.digits[at] = self.digits[at].join(found.digits);
+        self.digits[at] = self.digits[at].join(Digits { not_days: true, not_moments: true, ..found.digits });
         self.numbers[at].add(found.number);
         self.accounting += found.accounting as u64;
         self.long += u64::from(is_long(found.number.mantissa));
@@ -270,6 +283,9 @@ impl ColumnEvidence {
         self.short_years += found.short_year as u64;
         self.stood.0 |= 1u32.wrapping_shl(u32::from(found.pair.0));
         self.stood.1 |= 1u32.wrapping_shl(u32::from(found.pair.1));
+        if found.mark != 0 && !self.date_marks.contains(&found.mark) {
+            self.date_marks.insert(found.mark);
+        }
         for order in 0..3 {
             if found.orders >> order & 1 == 1 {
                 self.instants[order].add(found.micros[order]);
@@ -308,12 +324,15 @@ impl ColumnEvidence {
         self.printed.merge(&other.printed);
         self.unprinted.merge(&other.unprinted);
         self.long += other.long;
+        self.days.merge(&other.days);
+        self.no_days.merge(&other.no_days);
         self.accounting += other.accounting;
         self.short_years += other.short_years;
         for order in 0..3 {
             self.instants[order].merge(&other.instants[order]);
         }
         self.stood = (self.stood.0 | other.stood.0, self.stood.1 | other.stood.1);
+        self.date_marks.extend(&other.date_marks);
         self.pairs &= other.pairs;
         self.times.merge(&other.times);
         self.texts.merge(&other.texts);

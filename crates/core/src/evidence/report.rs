@@ -85,6 +85,16 @@ fn range(column: &ColumnEvidence, decision: &Decision) -> Option<(String, String
         (text(a), text(b))
     };
     match decision.domain {
+        Domain::Number(_) if decision.domain.ty().is_calendar() => {
+            let range = column.whole_range()?;
+            let moment = |value: i64| temporal::of_digits(value).map_or(value, |(micros, _)| micros);
+            let is_date = decision.domain.ty() == Type::Date;
+            let range = (moment(range.0), moment(range.1));
+            Some(match is_date {
+                true => both(range, &|v, out| temporal::write_date(v.div_euclid(temporal::DAY) as i32, out)),
+                false => both(range, &temporal::write_timestamp),
+            })
+        }
         Domain::Number(_) => {
             column.number_range(decision.format.number).map(|(a, b)| (number_text(a), number_text(b)))
         }
@@ -120,6 +130,10 @@ fn format_words(column: &ColumnEvidence, decision: &Decision) -> Option<String> 
     let format = decision.format;
     let mut words = Vec::new();
     match decision.domain {
+        Domain::Number(_) if decision.domain.ty().is_calendar() => {
+            let is_date = decision.domain.ty() == Type::Date;
+            words.push(if is_date { "yyyymmdd" } else { "yyyymmddhhmmss" }.to_owned());
+        }
         Domain::Number(digits) => {
             if format.number != Default::default() {
                 words.push(format.number.example().to_owned());
@@ -155,15 +169,21 @@ impl fmt::Display for Ambiguity {
                 let why = if *hinted { "as the rest of the file suggests" } else { "the likelier reading" };
                 write!(f, "every mark is followed by three digits; read as in {}, {why}", chosen.example())
             }
-            Ambiguity::DateOrder { chosen, by } => {
+            Ambiguity::DateOrder { chosen, by, is_marked_anew } => {
                 let why = match by {
                     Chosen::AnotherColumn => "as another column shows",
+                    Chosen::FileName => "which lies near the day in the file's name",
                     Chosen::WhatVaries => {
                         "because that number changes from row to row and the other hardly does"
                     }
                     Chosen::Custom => "the commoner order",
                 };
-                write!(f, "no day is above 12, so the order is open; read as {}, {why}", chosen.words())
+                let words = chosen.words();
+                write!(f, "no day is above 12, so the order is open; read as {words}, {why}")?;
+                if *is_marked_anew {
+                    f.write_str(" (its dates are marked in another way than in the files before)")?;
+                }
+                Ok(())
             }
         }
     }

@@ -1,7 +1,7 @@
 //! The columns of a table decided together: where a column's own values leave it open how they are
 //! written, the feed's earlier files tell, or the file's other columns.
 
-use super::decide::{Decision, Forced, Hints, decide};
+use super::decide::{Ambiguity, Decision, Forced, Hints, decide};
 use super::{ColumnEvidence, TableEvidence};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Group};
@@ -16,6 +16,8 @@ pub struct FormatHint {
     pub comma: Option<bool>,
     /// The order of its dates.
     pub order: Option<DateOrder>,
+    /// What stood between their numbers.
+    pub date_mark: Option<u8>,
 }
 
 impl FormatHint {
@@ -24,7 +26,11 @@ impl FormatHint {
         let has_marks =
             matches!(domain, Domain::Number(d) if d.scale > 0 || format.number.group == Group::Mark);
         let is_dated = matches!(domain, Domain::Date | Domain::Timestamp | Domain::TimestampTz);
-        FormatHint { comma: has_marks.then_some(format.number.comma), order: is_dated.then_some(format.date) }
+        FormatHint {
+            comma: has_marks.then_some(format.number.comma),
+            order: is_dated.then_some(format.date),
+            date_mark: format.date_mark.filter(|_| is_dated),
+        }
     }
 
     /// The hint of both, where they do not differ.
@@ -35,13 +41,18 @@ impl FormatHint {
                 (one, None) | (None, one) => one,
             }
         }
-        FormatHint { comma: both(self.comma, other.comma), order: both(self.order, other.order) }
+        FormatHint {
+            comma: both(self.comma, other.comma),
+            order: both(self.order, other.order),
+            date_mark: both(self.date_mark, other.date_mark),
+        }
     }
 
     /// Whether what was decided of a column that its values leave open goes against it.
     pub fn is_broken_by(self, decision: &Decision) -> bool {
         let now = FormatHint::of(decision.domain, decision.format);
-        decision.reading == Reading::Guessed && self.meet(now) != self
+        let met = self.meet(now);
+        decision.reading == Reading::Guessed && (met.comma, met.order) != (self.comma, self.order)
     }
 }
 
@@ -71,13 +82,25 @@ pub fn decide_all(
     });
     let hints = Hints { comma: comma.or(hints.comma), order: order.or(hints.order), ..hints };
     let again = |((at, column), alone): ((usize, &ColumnEvidence), Decision)| {
-        let hint = kept(at);
+        let mut hint = kept(at);
+        // Dates that are marked in another way, or that the file's name speaks against, are read anew.
+        let is_marked_anew = hint.order.is_some()
+            && matches!((hint.date_mark, alone.format.date_mark), (Some(was), Some(is)) if was != is);
+        let near = column.order_near(hints.day, column.orders_in_common());
+        if is_marked_anew || near.is_some_and(|near| hint.order.is_some_and(|order| order != near)) {
+            hint.order = None;
+        }
+        hint.date_mark = None;
         if alone.reading == Reading::Guessed && hint != FormatHint::default() {
             let hints =
                 Hints { comma: hint.comma.or(hints.comma), order: hint.order.or(hints.order), ..hints };
             Decision { ambiguity: None, reading: Reading::Kept, ..decide(column, hints, said(at)) }
         } else if alone.ambiguity.is_some() {
-            decide(column, hints, said(at))
+            let mut decision = decide(column, hints, said(at));
+            if let Some(Ambiguity::DateOrder { is_marked_anew: told, .. }) = &mut decision.ambiguity {
+                *told = is_marked_anew;
+            }
+            decision
         } else {
             alone
         }
@@ -99,7 +122,11 @@ fn still_kept<'a>(
     }
     move |at| {
         let hint = known_hints.get(at).copied().unwrap_or_default();
-        FormatHint { comma: hint.comma.filter(|_| marks), order: hint.order.filter(|_| dates) }
+        FormatHint {
+            comma: hint.comma.filter(|_| marks),
+            order: hint.order.filter(|_| dates),
+            date_mark: hint.date_mark.filter(|_| dates),
+        }
     }
 }
 
@@ -134,11 +161,11 @@ mod tests {
     }
 
     fn number(comma: bool) -> FormatHint {
-        FormatHint { comma: Some(comma), order: None }
+        FormatHint { comma: Some(comma), ..FormatHint::default() }
     }
 
     fn date(order: DateOrder) -> FormatHint {
-        FormatHint { comma: None, order: Some(order) }
+        FormatHint { order: Some(order), ..FormatHint::default() }
     }
 
     #[rstest]
@@ -173,6 +200,26 @@ mod tests {
     ) {
         let decisions = decide_all(&table(columns), Hints::default(), &[], known_hints);
         assert_eq!(decisions[0].format.date, order);
+    }
+
+    #[rstest]
+    #[case::as_ever("02.03.2026", b'.', None, DateOrder::Dmy, false)]
+    #[case::marked_anew("03/12/2026", b'.', None, DateOrder::Dmy, true)]
+    #[case::marked_anew_and_named("03/12/2026", b'.', Some(20_524), DateOrder::Mdy, true)]
+    #[case::against_the_name("03.12.2026", b'.', Some(20_524), DateOrder::Mdy, true)]
+    #[case::by_the_name("12.03.2026", b'.', Some(20_524), DateOrder::Dmy, false)]
+    #[case::far_from_the_name("03.12.1987", b'.', Some(20_524), DateOrder::Dmy, false)]
+    fn dates_that_contradict_are_told(
+        #[case] value: &str,
+        #[case] mark: u8,
+        #[case] day: Option<i32>,
+        #[case] order: DateOrder,
+        #[case] is_told: bool,
+    ) {
+        let known = FormatHint { date_mark: Some(mark), ..date(DateOrder::Dmy) };
+        let hints = Hints { day, ..Hints::default() };
+        let decision = &decide_all(&table(value), hints, &[], &[known])[0];
+        assert_eq!((decision.format.date, decision.ambiguity.is_some()), (order, is_told));
     }
 
     #[test]

@@ -34,7 +34,14 @@ pub fn recognised(cell: Cell, text: &[u8], wide: &[i128]) -> Recognised {
 
 fn moment(class: Class, micros: i64) -> Recognised {
     let (orders, micros) = (ANY_ORDER, [micros; 3]);
-    Recognised::Temporal(RecognisedTemporal { class, orders, micros, short_year: false, pair: (0, 0) })
+    Recognised::Temporal(RecognisedTemporal {
+        class,
+        orders,
+        micros,
+        short_year: false,
+        pair: (0, 0),
+        mark: 0,
+    })
 }
 
 #[cfg(test)]

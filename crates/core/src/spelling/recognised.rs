@@ -57,6 +57,8 @@ pub struct RecognisedTemporal {
     pub short_year: bool,
     /// The first and second number of a date whose order is not plain; 0 otherwise.
     pub pair: (u8, u8),
+    /// What stands between them; 0 where the order is plain.
+    pub mark: u8,
 }
 
 impl Recognised {

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use hypodoke_core::pattern::{Part, PartValue};
+use hypodoke_core::spelling::{DateOrder, temporal};
 use hypodoke_formats::bytes::archive::{Archive, ArchiveMember};
 use hypodoke_places::Seen;
 
@@ -24,6 +25,29 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// The day that the file is of, in days since 1970: the first one that the named parts of its path tell,
+    /// or else the first in its name, as `20260302` or `2026-03-02`.
+    pub fn day(&self) -> Option<i32> {
+        let of_part = |value: &PartValue| match value {
+            PartValue::Date(days) => Some(*days),
+            PartValue::Timestamp(micros) => i32::try_from(micros.div_euclid(temporal::DAY)).ok(),
+            PartValue::Text(_) => None,
+        };
+        let named = self.parts.iter().find_map(|(_, value)| of_part(value));
+        named.or_else(|| {
+            let name = self.seen.arrival.path.rsplit('/').next().unwrap_or_default();
+            let digits = name.split(|c: char| !c.is_ascii_digit()).filter(|run| run.len() == 8);
+            let compact = digits.filter_map(|run| temporal::of_digits(run.parse().ok()?)).next();
+            let marked = || {
+                let windows = name.as_bytes().windows(10);
+                windows.filter_map(|window| temporal::read_date(window, DateOrder::Ymd)).next()
+            };
+            compact
+                .and_then(|(micros, _)| i32::try_from(micros.div_euclid(temporal::DAY)).ok())
+                .or_else(marked)
+        })
+    }
+
     /// A file as it was seen.
     pub fn of(seen: Seen) -> Candidate {
         let shown = seen.arrival.path.clone();

@@ -1,7 +1,7 @@
 //! How a file's columns go into its tables, or why it is held: by its header alone, or by its profile.
 
 use hypodoke_core::drift::{Action, Change, Drift, MissingSheet, Policy, RenamedColumn, judge};
-use hypodoke_core::evidence::FormatHint;
+use hypodoke_core::evidence::{Ambiguity, Chosen, Decision, FormatHint};
 use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
 use hypodoke_formats::{FormatFacts, TableHead};
@@ -354,7 +354,17 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
         known.is_some_and(|known| FormatHint::of(known.domain, known.format) != FormatHint::default())
     };
     let columns = table.layout.columns.iter().zip(&table.decisions);
-    let open = columns.filter(|(column, _)| !is_known(column));
+    // What was read in one way until now is told only where something speaks against it.
+    let speaks_against = |decision: &Decision| {
+        matches!(
+            decision.ambiguity,
+            Some(
+                Ambiguity::DateOrder { by: Chosen::FileName, .. }
+                    | Ambiguity::DateOrder { is_marked_anew: true, .. }
+            )
+        )
+    };
+    let open = columns.filter(|(column, decision)| !is_known(column) || speaks_against(decision));
     open.filter_map(|(column, decision)| {
         decision.ambiguity.map(|open| format!("column `{}`: {open}", column.source))
     })

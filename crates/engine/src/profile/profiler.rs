@@ -177,6 +177,7 @@ fn table_profiles(
             .map(|name| rule_for(&rules, name).map(|rule| rule.forced).unwrap_or_default())
             .collect();
         let known = hints.of_columns(&head.path, &Layout::named(&header, &feed.namer, &rules));
+        let dialect = Hints { day: file.day(), ..dialect };
         let decisions = decide_all(&evidence, dialect, &forced, &known);
         let all = if head.is_child && !feed.appends_children {
             decisions.clone()

@@ -101,11 +101,13 @@ pub fn plan(head: &[u8], whole: bool, lines: bool) -> Plan {
         let line_end = memchr::memchr(b'\n', &head[start..]).map_or(head.len(), |at| start + at);
         let follows = blanks(&head[first.end..]) + first.end < head.len();
         // Values that end on the line they began on, and more of them on others.
-        if follows && first.end <= line_end && first.end + blanks(&head[first.end..]) > line_end {
-            return Plan::Lines;
-        }
         let opener = |at: usize| head.get(at).filter(|byte| matches!(byte, b'{' | b'['));
         let next = first.end + blanks(&head[first.end..]);
+        // A list with something else behind it is a document with rubbish at its end.
+        let is_list_alone = opener(start) == Some(&b'[') && opener(next) != Some(&b'[');
+        if follows && first.end <= line_end && next > line_end && !is_list_alone {
+            return Plan::Lines;
+        }
         if follows && (opener(start).is_none() || opener(next) == opener(start)) {
             return Plan::Walk { path: JsonPath::default(), others: Vec::new(), beside: Vec::new() };
         }

@@ -120,6 +120,8 @@ impl Tree {
             for path in &head.objects {
                 tree.know_object(table, path);
             }
+            // Whoever reads the file again knows them from here.
+            tree.heads[table].objects.clone_from(&head.objects);
         }
         tree
     }

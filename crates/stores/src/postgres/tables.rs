@@ -193,6 +193,13 @@ fn converted(column: &str, from: Type, to: Type) -> String {
             format!("to_char({column} AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS.US') || '+00:00'")
         }
         (_, Type::Text) => format!("{column}::text"),
+        // Days that were written as digits are digits again.
+        (Type::Date, Type::Integer | Type::Decimal { .. } | Type::Float) => {
+            format!("to_char({column}, 'YYYYMMDD')::{}", declared(to))
+        }
+        (Type::Timestamp, Type::Integer | Type::Decimal { .. } | Type::Float) => {
+            format!("to_char({column}, 'YYYYMMDDHH24MISS')::{}", declared(to))
+        }
         // Without the text, only 15 digits of a float would come along.
         (Type::Float, _) => format!("{column}::text::{}", declared(to)),
         _ => format!("{column}::{}", declared(to)),

@@ -318,6 +318,14 @@ fn create_with_others(name: &str, plan: &TablePlan, others: &[Declared]) -> Stri
 /// An expression that gives a column's values in a wider type, none of them changed.
 fn converted(column: &str, from: Type, to: Type) -> String {
     match (from, to) {
+        // Days that were written as digits are digits again.
+        (Type::Date | Type::Timestamp, Type::Integer | Type::Decimal { .. } | Type::Float) => {
+            let bare = ["-", ":", " "]
+                .iter()
+                .fold(column.to_owned(), |all, mark| format!("replace({all}, '{mark}', '')"));
+            let number = if to == Type::Float { "REAL" } else { "INTEGER" };
+            format!("CAST({bare} AS {number})")
+        }
         (Type::Boolean, Type::Text) => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
         (Type::Decimal { scale, .. }, Type::Text) => decimals::digits_sql(column, Some(scale)),
         (Type::Integer | Type::Float, Type::Text) => decimals::digits_sql(column, None),

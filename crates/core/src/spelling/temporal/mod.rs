@@ -108,11 +108,12 @@ struct DatePart {
     days: [i32; 3],
     short_year: bool,
     pair: (u8, u8),
+    mark: u8,
 }
 
 impl DatePart {
     fn certain(days: i32, short_year: bool) -> DatePart {
-        DatePart { orders: ANY_ORDER, days: [days; 3], short_year, pair: (0, 0) }
+        DatePart { orders: ANY_ORDER, days: [days; 3], short_year, pair: (0, 0), mark: 0 }
     }
 }
 
@@ -156,12 +157,14 @@ fn date_part(cursor: &mut Cursor<'_>) -> Option<DatePart> {
             .flatten()
             .map(|d| DatePart::certain(d, false));
     }
-    ordered_date(a, b, c, (a_count, c_count))
+    let part = ordered_date(a, b, c, (a_count, c_count))?;
+    Some(DatePart { mark: separator, ..part })
 }
 
 /// `a/b/c` with the year at the end, or short and at either end.
 fn ordered_date(a: u32, b: u32, c: u32, (a_count, c_count): (usize, usize)) -> Option<DatePart> {
-    let mut part = DatePart { orders: 0, days: [0; 3], short_year: c_count == 2, pair: (a as u8, b as u8) };
+    let mut part =
+        DatePart { orders: 0, days: [0; 3], short_year: c_count == 2, pair: (a as u8, b as u8), mark: 0 };
     let year = full_year(c, c_count)?;
     let mut admit = |order: DateOrder, found: Option<i32>| {
         if let Some(found) = found {
@@ -325,6 +328,32 @@ fn zone_part(cursor: &mut Cursor<'_>) -> Option<i64> {
     }
 }
 
+/// The day or moment whose digits a number is, without any marks: `20260302`, `20260302071500`, from 1900
+/// to 2099. In microseconds since 1970, with its class.
+#[inline]
+pub fn of_digits(value: i64) -> Option<(i64, Class)> {
+    let (date, time) = match value {
+        19_000_101..=20_991_231 => (value, None),
+        19_000_101_000_000..=20_991_231_235_959 => (value / 1_000_000, Some(value % 1_000_000)),
+        _ => return None,
+    };
+    let (month, day) = ((date / 100 % 100) as u32, (date % 100) as u32);
+    let day = i64::from(days((date / 10_000) as i32, month, day)?) * DAY;
+    let Some(time) = time else { return Some((day, Class::Date)) };
+    let (hour, minute, second) = (time / 10_000, time / 100 % 100, time % 100);
+    let is_time = hour < 24 && minute < 60 && second < 60;
+    is_time.then(|| (day + (hour * 3600 + minute * 60 + second) * SECOND, Class::Timestamp))
+}
+
+/// The same of bytes that are all digits.
+#[inline]
+fn digits_alone(bytes: &[u8]) -> Option<(i64, Class)> {
+    if !matches!(bytes.len(), 8 | 14) {
+        return None;
+    }
+    of_digits(super::number::plain_integer(bytes)?.0)
+}
+
 /// Recognises a date, a timestamp or a time of day in a trimmed value whose first byte that
 /// is no digit stands at `mark`.
 #[inline]
@@ -351,6 +380,7 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Recognised> {
                     micros: [micros; 3],
                     short_year: false,
                     pair: (0, 0),
+                    mark: 0,
                 };
                 return Some(Recognised::Temporal(sight));
             }
@@ -407,6 +437,7 @@ fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
         micros: date.days.map(|days| days as i64 * DAY),
         short_year: date.short_year,
         pair: date.pair,
+        mark: date.mark,
     };
     if cursor.0.is_empty() {
         return Some(sight);
@@ -434,8 +465,8 @@ fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
 /// Reads a date in a known order: days since 1970-01-01.
 #[inline]
 pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
-    if let Some((micros, Class::Date)) = iso(bytes) {
-        return Some((micros / DAY) as i32);
+    if let Some((micros, Class::Date)) = iso(bytes).or_else(|| digits_alone(bytes)) {
+        return Some(micros.div_euclid(DAY) as i32);
     }
     let sight = stamp_at_most(bytes)?;
     (sight.class == Class::Date)
@@ -448,7 +479,7 @@ pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
 /// alone is its midnight.
 #[inline]
 pub fn read_timestamp(bytes: &[u8], order: DateOrder) -> Option<i64> {
-    if let Some((micros, _)) = iso(bytes) {
+    if let Some((micros, _)) = iso(bytes).or_else(|| digits_alone(bytes)) {
         return Some(micros);
     }
     let sight = stamp_at_most(bytes)?;
@@ -473,6 +504,17 @@ pub fn read_time(bytes: &[u8]) -> Option<i64> {
 #[inline]
 fn stamp_at_most(bytes: &[u8]) -> Option<RecognisedTemporal> {
     if bytes.len() < 6 || bytes.len() > 48 { None } else { stamp(bytes) }
+}
+
+/// Whether a day that was read in a known order would lie near another day if day and month changed places,
+/// and does not as it is: less than seven weeks are near.
+pub fn is_nearer_in_other_order(read: i32, day: i32) -> bool {
+    const NEAR: u32 = 45;
+    if read.abs_diff(day) <= NEAR {
+        return false;
+    }
+    let (year, month, of_month) = civil(read);
+    days(year, of_month, month).is_some_and(|other| other.abs_diff(day) <= NEAR)
 }
 
 fn in_order(sight: &RecognisedTemporal, order: DateOrder) -> Option<i64> {
