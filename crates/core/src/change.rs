@@ -116,6 +116,17 @@ impl Change {
         (column, word, from, to)
     }
 
+    /// Whether values that are there are spelled anew by it, so that only their files tell how they were
+    /// written.
+    pub fn respells(&self) -> bool {
+        match self {
+            Change::Widened { from: Type::Unknown, .. } => false,
+            Change::Widened { to: Type::Text, .. } => true,
+            Change::Widened { from: Type::Float, to: Type::Decimal { .. }, .. } => true,
+            _ => false,
+        }
+    }
+
     /// The change in a sentence.
     pub fn words(&self) -> String {
         match self {
@@ -161,6 +172,8 @@ pub enum Action {
     Added,
     /// The table's column got the type.
     Widened,
+    /// The table's column got the type, and the files before are still to be read again.
+    Rereading,
     /// The rows hold null there.
     Nulled,
     /// The values were kept in the column of extras.
@@ -176,10 +189,11 @@ pub enum Action {
 }
 
 impl Action {
-    const ALL: [Action; 9] = [
+    const ALL: [Action; 10] = [
         Action::Noted,
         Action::Added,
         Action::Widened,
+        Action::Rereading,
         Action::Nulled,
         Action::KeptAsExtra,
         Action::LeftOut,
@@ -194,6 +208,7 @@ impl Action {
             Action::Noted => "noted",
             Action::Added => "added",
             Action::Widened => "widened",
+            Action::Rereading => "rereading",
             Action::Nulled => "nulled",
             Action::KeptAsExtra => "kept_as_extra",
             Action::LeftOut => "left_out",
@@ -214,6 +229,7 @@ impl Action {
             Action::Noted => "",
             Action::Added => "added to the table",
             Action::Widened => "the table's column was widened",
+            Action::Rereading => "the table's column was widened, and the files before are to be read again",
             Action::Nulled => "its rows hold null",
             Action::KeptAsExtra => "kept in the column `extras`",
             Action::LeftOut => "left out",

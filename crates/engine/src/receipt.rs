@@ -36,6 +36,8 @@ pub struct Receipt {
     pub waiting: Vec<String>,
     /// Columns that files of this batch disagree about, and how they were brought together.
     pub conflicts: Vec<Conflict>,
+    /// Tables a column of which became text, so that files before were read again.
+    pub respelled: Vec<Respelled>,
     /// The sums of the lines.
     pub totals: Totals,
 }
@@ -51,6 +53,18 @@ pub struct Conflict {
     pub joined: String,
     /// What the files have, each type once.
     pub sides: Vec<Side>,
+}
+
+/// A table whose files were read again, so that the values of a column that became text are spelled as in
+/// the files.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Respelled {
+    /// The table.
+    pub table: String,
+    /// How many files were read again.
+    pub files: u64,
+    /// The files that are not there any more: their values are spelled in the shortest way.
+    pub gone: Vec<String>,
 }
 
 /// What some files of a conflict have.

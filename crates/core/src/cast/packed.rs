@@ -6,8 +6,8 @@
 
 use super::{Cell, Rows};
 use crate::record::Link;
-use crate::spelling::{Number, number, temporal};
-use crate::types::Type;
+use crate::spelling::{Number, NumberStyle, number, temporal};
+use crate::types::{Type, Unit};
 
 /// The columns of a block: their names and types.
 pub type PackedColumns = Vec<(String, Type)>;
@@ -256,21 +256,47 @@ pub fn widen(cell: Cell, to: Type, rows: &mut Rows) -> Option<Cell> {
         | (Cell::TimestampTz(_), Type::TimestampTz)
         | (Cell::Uuid { .. }, Type::Uuid) => cell,
         (_, Type::Decimal { scale, .. }) => {
-            let Number { mantissa, scale: had } = cell.number(&rows.wide)?;
+            let Number { mantissa, scale: had } = digits_of(cell, &rows.wide)?.without_zeros();
             let more = number::power_of_ten(scale.checked_sub(had)?)?;
             wide(mantissa.checked_mul(more)?, u8::try_from(scale).ok()?, &mut rows.wide)
         }
-        (_, Type::Float) => Cell::Float(cell.number(&rows.wide)?.to_f64()),
+        (_, Type::Float) => Cell::Float(digits_of(cell, &rows.wide)?.to_f64()),
+        (Cell::Date(_) | Cell::Timestamp(_), Type::Integer) => {
+            Cell::Integer(i64::try_from(digits_of(cell, &rows.wide)?.mantissa).ok()?)
+        }
         (Cell::Date(days), Type::Timestamp) => Cell::Timestamp(i64::from(days) * temporal::DAY),
         (_, Type::Text | Type::Json) => {
             let start = rows.records.bytes.len();
             let mut text = Vec::new();
-            cell.write(&rows.records.bytes, &rows.wide, &mut text);
+            match cell {
+                // The shortest way to spell a number, whatever its column kept.
+                Cell::Decimal { .. } | Cell::Wide { .. } => {
+                    let number = cell.number(&rows.wide)?.without_zeros();
+                    text.extend_from_slice(number.to_string().as_bytes());
+                }
+                _ => cell.write(&rows.records.bytes, &rows.wide, &mut text),
+            }
             rows.records.bytes.extend_from_slice(&text);
             Cell::text(start..rows.records.bytes.len())
         }
         _ => return None,
     })
+}
+
+/// The number of a cell: a float's has the digits that it prints, and a day's those that it is written with
+/// where it has no marks.
+fn digits_of(cell: Cell, wide: &[i128]) -> Option<Number> {
+    let mut text = Vec::new();
+    match cell {
+        Cell::Float(_) => cell.write(&[], wide, &mut text),
+        Cell::Date(_) | Cell::Timestamp(_) => {
+            cell.write(&[], wide, &mut text);
+            text.retain(u8::is_ascii_digit);
+        }
+        _ => return cell.number(wide),
+    }
+    let style = NumberStyle::default();
+    number::read(&text, style, Unit::Bare).or_else(|| number::read_shifted(&text, style, Unit::Bare))
 }
 
 #[cfg(test)]
@@ -363,6 +389,10 @@ mod tests {
     #[case::float(Cell::Decimal { mantissa: 25, scale: 2 }, Type::Float, Some("0.25"))]
     #[case::moment(Cell::Date(1), Type::Timestamp, Some("1970-01-02 00:00:00"))]
     #[case::text(Cell::Date(1), Type::Text, Some("1970-01-02"))]
+    #[case::digits(Cell::Date(1), Type::Integer, Some("19700102"))]
+    #[case::digits_of_a_moment(Cell::Timestamp(0), Type::Decimal { precision: 15, scale: 1 }, Some("19700101000000.0"))]
+    #[case::exact(Cell::Float(9.5e-5), Type::Decimal { precision: 18, scale: 18 }, Some("0.000095000000000000"))]
+    #[case::short(Cell::Decimal { mantissa: 1500, scale: 2 }, Type::Text, Some("15"))]
     #[case::truth(Cell::Boolean(true), Type::Text, Some("true"))]
     #[case::other(Cell::Boolean(true), Type::Date, None)]
     fn a_value_becomes_one_of_a_wider_type(

@@ -20,6 +20,7 @@ use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
 use crate::plan::{TargetState, named_parts};
 use crate::profile::{FileProfile, digest_facts};
 use crate::receipt::ReceiptLine;
+use crate::sources::keep_rows;
 
 /// One file to load in a batch.
 #[derive(Clone, Copy)]
@@ -172,10 +173,10 @@ impl Batch<'_> {
             let error = match self.load(one, target, profile.take()) {
                 Err(NotLoaded::Store(StoreError::NotKept { table, files })) => {
                     // From their sources, where they are still there.
-                    let Some(keep) = self.context.keep.filter(|_| !kept) else {
+                    let Some(sources) = self.context.sources.filter(|_| !kept) else {
                         return Err(StoreError::NotKept { table, files }.into());
                     };
-                    keep(self.store, &table)?;
+                    keep_rows(self.store, &mut sources(), &table, self.context.listener)?;
                     kept = true;
                     continue;
                 }

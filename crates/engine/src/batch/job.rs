@@ -11,7 +11,7 @@ use crate::job::Job;
 use crate::load::{Connections, LoadContext, StopSignal};
 use crate::profile::threads;
 use crate::receipt::Receipt;
-use crate::sources::{Finder, keep_rows};
+use crate::sources::Finder;
 
 /// What came of a job.
 pub struct LoadReport {
@@ -40,12 +40,10 @@ pub fn run_job(
     let more = Connections { open: &open, most };
     let connections = Some(&more).filter(|more| store.capabilities().many_writers && more.most > 1);
     found.errors.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
-    let keep = |store: &mut dyn Store, table: &str| {
-        keep_rows(store, &mut Finder::new(Some(job.clone())), table, listener)
-    };
+    let sources = || Finder::new(Some(job.clone()));
     let moves = PutAwayFiles::new(found);
     let both = All(vec![listener, &moves]);
-    let context = LoadContext { connections, listener: &both, stop, keep: Some(&keep) };
+    let context = LoadContext { connections, listener: &both, stop, sources: Some(&sources) };
     let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };
     let ended = run_batch(store, context, &found.feeds, not_taken)?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();

@@ -9,6 +9,7 @@ mod job;
 mod lines;
 mod parallel;
 mod put_away;
+mod respell;
 mod retry;
 mod run;
 mod state;

@@ -18,7 +18,7 @@ use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
 use crate::load::LoadContext;
-use crate::receipt::{RECEIPT_VERSION, Receipt};
+use crate::receipt::{RECEIPT_VERSION, Receipt, Respelled};
 
 /// For how many days the rows of files are kept where nothing is said.
 const KEPT_DAYS: u64 = 100;
@@ -65,11 +65,18 @@ pub fn run_batch(
     let collector = Collector::default();
     let all = All(vec![&collector, context.listener]);
     let database = store.shown();
-    let (mut number, mut broken_off) = (None, None);
+    let (mut number, mut respelled) = (None, Vec::new());
+    let mut broken_off = None;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
         let mut batch = Batch { store, context, known, unreachable: &unreachable, number: 0 };
-        broken_off = batch.load_all(&pending, began_at, &mut number).err();
+        broken_off = match batch.load_all(&pending, feeds.len(), began_at, &mut number) {
+            Ok(done) => {
+                respelled = done;
+                None
+            }
+            Err(error) => Some(error),
+        };
     }
     pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
     let (files, conflicts) = collector.finish();
@@ -85,6 +92,7 @@ pub fn run_batch(
         unmatched: not_taken.unmatched,
         waiting: not_taken.waiting,
         conflicts,
+        respelled,
     };
     context.listener.on(&Event::BatchEnded { receipt: Arc::new(receipt.clone()) });
     let unreachable = unreachable.errors();
@@ -134,9 +142,10 @@ impl Batch<'_> {
     fn load_all(
         &mut self,
         pending: &[PendingFeed<'_>],
+        feeds: usize,
         at: i64,
         number: &mut Option<i64>,
-    ) -> Result<(), EngineError> {
+    ) -> Result<Vec<Respelled>, EngineError> {
         self.number = with_retry(self.store, |store| {
             store.open_ledger()?;
             Ok(store.begin_batch(at)?)
@@ -146,8 +155,10 @@ impl Batch<'_> {
         let bytes = pending.iter().flat_map(|feed| &feed.new).map(|file| file.seen.arrival.bytes).sum();
         self.context.listener.on(&Event::BatchBegan { batch: self.number, files, bytes });
         self.load_feeds(pending)?;
+        let respelled = self.respell(feeds)?;
         self.forget_rows(pending)?;
         let number = self.number;
-        with_retry(self.store, |store| Ok(store.end_batch(number, clock::now())?))
+        with_retry(self.store, |store| Ok(store.end_batch(number, clock::now())?))?;
+        Ok(respelled)
     }
 }

@@ -4,8 +4,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use hypodoke_stores::{Store, StoreError};
 
-use crate::error::EngineError;
 use crate::event::Listener;
+use crate::sources::Finder;
 
 /// More connections to the database.
 pub struct Connections<'a> {
@@ -24,18 +24,18 @@ pub struct LoadContext<'a> {
     pub listener: &'a dyn Listener,
     /// Whether to go on.
     pub stop: &'a StopSignal,
-    /// Keeps rows of a table's files in the ledger that are not kept there, where it can.
-    pub keep: Option<&'a KeepRows<'a>>,
+    /// Finds files that were loaded before, where they have to be read again.
+    pub sources: Option<&'a Sources<'a>>,
 }
 
-/// Keeps rows of a table's files in the ledger, from their sources.
-pub type KeepRows<'a> = dyn Fn(&mut dyn Store, &str) -> Result<(), EngineError> + Sync + 'a;
+/// Makes a finder of files that were loaded before.
+pub type Sources<'a> = dyn Fn() -> Finder + Sync + 'a;
 
 impl<'a> LoadContext<'a> {
     /// One connection, and nobody who stops the batch.
     pub fn single(listener: &'a dyn Listener) -> LoadContext<'a> {
         static NEVER: StopSignal = StopSignal(AtomicBool::new(false));
-        LoadContext { connections: None, listener, stop: &NEVER, keep: None }
+        LoadContext { connections: None, listener, stop: &NEVER, sources: None }
     }
 }
 

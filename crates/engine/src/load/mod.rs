@@ -12,7 +12,7 @@ mod speculative;
 mod sums;
 mod verification;
 
-pub use context::{Connections, KeepRows, LoadContext, StopSignal};
+pub use context::{Connections, LoadContext, Sources, StopSignal};
 pub use file_load::load_file;
 pub use request::{FileRequest, HeldFile, Loaded, NotLoaded};
 pub use speculative::LARGE;

@@ -349,22 +349,22 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
         TableState::Managed { layout, .. } => layout.columns.as_slice(),
         TableState::New { .. } | TableState::External(_) => &[],
     };
-    let is_known = |column: &Column| {
+    let known_hint = |column: &Column| {
         let known = before.iter().find(|known| known.name == column.name);
-        known.is_some_and(|known| FormatHint::of(known.domain, known.format) != FormatHint::default())
+        known.map(|known| FormatHint::of(known.domain, known.format)).unwrap_or_default()
     };
     let columns = table.layout.columns.iter().zip(&table.decisions);
     // What was read in one way until now is told only where something speaks against it.
-    let speaks_against = |decision: &Decision| {
-        matches!(
-            decision.ambiguity,
-            Some(
-                Ambiguity::DateOrder { by: Chosen::FileName, .. }
-                    | Ambiguity::DateOrder { is_marked_anew: true, .. }
-            )
-        )
+    let speaks_against = |decision: &Decision, known: FormatHint| match decision.ambiguity {
+        Some(Ambiguity::DateOrder { chosen, by, is_marked_anew }) => {
+            is_marked_anew || by == Chosen::FileName && known.order != Some(chosen)
+        }
+        _ => false,
     };
-    let open = columns.filter(|(column, decision)| !is_known(column) || speaks_against(decision));
+    let open = columns.filter(|(column, decision)| {
+        let known = known_hint(column);
+        known == FormatHint::default() || speaks_against(decision, known)
+    });
     open.filter_map(|(column, decision)| {
         decision.ambiguity.map(|open| format!("column `{}`: {open}", column.source))
     })

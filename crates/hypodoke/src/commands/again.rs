@@ -115,10 +115,8 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
     }
     let listener = context.listener();
     let job = settings.as_ref().map(Settings::job);
-    let keep = |store: &mut dyn Store, table: &str| {
-        keep_rows(store, &mut Finder::new(job.clone()), table, listener.as_ref())
-    };
-    let load = LoadContext { keep: Some(&keep), ..LoadContext::single(listener.as_ref()) };
+    let sources = || Finder::new(job.clone());
+    let load = LoadContext { sources: Some(&sources), ..LoadContext::single(listener.as_ref()) };
     let ended = run_batch(store.as_mut(), load, &replay.feeds, NotTaken::default())?;
     drop(listener);
     if context.json {

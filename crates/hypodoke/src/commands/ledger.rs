@@ -229,6 +229,7 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
         known: 0,
         unmatched: Vec::new(),
         conflicts: Vec::new(),
+        respelled: Vec::new(),
         waiting: Vec::new(),
     };
     if context.json {

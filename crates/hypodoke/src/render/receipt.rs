@@ -8,7 +8,7 @@ use super::{Screen, Tone};
 use crate::wording::line_advice;
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
-use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Side};
+use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Respelled, Side};
 
 /// A receipt as text.
 pub fn text(receipt: &Receipt, screen: Screen) -> String {
@@ -24,6 +24,9 @@ pub fn text(receipt: &Receipt, screen: Screen) -> String {
     }
     for conflict in &receipt.conflicts {
         out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &conflict_words(conflict))));
+    }
+    for respelled in &receipt.respelled {
+        out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &respelled_words(respelled))));
     }
     for path in &receipt.waiting {
         let what = screen.paint(Tone::Faint, "still arriving; it is left for later");
@@ -145,6 +148,29 @@ fn counted(line: &ReceiptLine) -> Option<String> {
 fn tone_of_drift(drift: &Drift) -> Tone {
     let is_told_only = drift.action == Action::Noted && !matches!(drift.change, Change::Misread { .. });
     if is_told_only { Tone::Faint } else { Tone::Warning }
+}
+
+/// What was read again because a column became text, in words.
+fn respelled_words(respelled: &Respelled) -> String {
+    let Respelled { table, files, gone } = respelled;
+    let mut words = format!(
+        "{table}: a column became text, so {} loaded before {} read again: values are spelled as in their files",
+        count::files(*files),
+        if *files == 1 { "was" } else { "were" }
+    );
+    if let Some(first) = gone.first() {
+        words.push_str(&format!(
+            "; {} not there as {} any more (`{}`), and values of theirs are spelled in the shortest way",
+            if gone.len() == 1 {
+                "1 is".to_owned()
+            } else {
+                format!("{} are", count::number(gone.len() as u64))
+            },
+            if gone.len() == 1 { "it was" } else { "they were" },
+            clean(first)
+        ));
+    }
+    words
 }
 
 /// What files of one batch disagree about, in words.

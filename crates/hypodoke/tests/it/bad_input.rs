@@ -7,7 +7,7 @@ use crate::workshop;
 #[rstest]
 #[case::missing("no.csv", None, 1, "there is no `no.csv`")]
 #[case::empty("e.csv", Some(&b""[..]), 1, "the file is empty")]
-#[case::binary("b.csv", Some(&b"\x7fELF\x00\x01\x00\x02\x00\x03\x00\x00\x05\x06\x07\x00\x00\x08"[..]), 1, "not a text file")]
+#[case::binary("b.csv", Some(&b"\x7fELF\x00\x01\x00\x02\x00\x03\x00\x00\x05\x06\x07\x00\x00\x08"[..]), 1, "it is a program, and holds no table")]
 fn files_that_cannot_be_read(
     #[case] name: &str,
     #[case] content: Option<&[u8]>,

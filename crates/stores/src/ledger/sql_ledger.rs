@@ -63,6 +63,14 @@ impl<D: SqlDatabase> Ledger for D {
         read::drift(self)
     }
 
+    fn rereads(&mut self) -> Result<Vec<(String, i64)>, StoreError> {
+        read::rereads(self)
+    }
+
+    fn end_reread(&mut self, table: &str, newest: i64) -> Result<(), StoreError> {
+        write::end_reread(self, table, newest)
+    }
+
     fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
         read::decisions(self)
     }

@@ -2,7 +2,7 @@
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Reject;
-use hypodoke_core::drift::Drift;
+use hypodoke_core::drift::{Action, Drift};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
@@ -113,6 +113,8 @@ fn add_drift(
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
     for one in drift {
         let (column, word, from, to) = one.change.parts();
+        let is_due = one.action == Action::Widened && one.change.respells();
+        let action = if is_due { Action::Rereading } else { one.action };
         let parameters = [
             SqlValue::Integer(file),
             SqlValue::from(table),
@@ -120,11 +122,18 @@ fn add_drift(
             SqlValue::from(word),
             SqlValue::from(&from),
             SqlValue::from(&to),
-            SqlValue::from(one.action.word()),
+            SqlValue::from(action.word()),
         ];
         connection.execute(sql, &parameters)?;
     }
     Ok(())
+}
+
+/// Records that the files of a table before this one were read again.
+pub fn end_reread(connection: &mut dyn SqlConnection, table: &str, newest: i64) -> Result<(), StoreError> {
+    let sql = "UPDATE hd_drift SET action = 'widened' WHERE action = 'rereading' AND file <= ?2
+         AND file IN (SELECT file FROM hd_files WHERE table_name = ?1)";
+    connection.execute(sql, &[SqlValue::from(table), SqlValue::Integer(newest)]).map(drop)
 }
 
 /// Records what somebody decided.

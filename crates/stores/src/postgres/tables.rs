@@ -192,6 +192,8 @@ fn converted(column: &str, from: Type, to: Type) -> String {
         (Type::TimestampTz, Type::Text) => {
             format!("to_char({column} AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS.US') || '+00:00'")
         }
+        // The shortest way to spell a number, whatever its column kept.
+        (Type::Decimal { .. }, Type::Text) => format!("trim_scale({column})::text"),
         (_, Type::Text) => format!("{column}::text"),
         // Days that were written as digits are digits again.
         (Type::Date, Type::Integer | Type::Decimal { .. } | Type::Float) => {

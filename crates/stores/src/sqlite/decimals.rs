@@ -72,7 +72,7 @@ fn digits(context: &Context<'_>) -> Result<Value> {
     };
     let wanted = u16::try_from(context.get::<i64>(1)?).ok();
     let scaled = wanted.and_then(|scale| Some(Number { mantissa: number.rescale(scale)?, scale }));
-    Ok(Value::Text(scaled.unwrap_or(number).to_string()))
+    Ok(Value::Text(scaled.unwrap_or_else(|| number.without_zeros()).to_string()))
 }
 
 fn decimal(context: &Context<'_>) -> Result<Value> {
@@ -94,6 +94,8 @@ mod tests {
     #[case("hd_digits(0.1, -1)", "0.1")]
     #[case("hd_digits(9.5e-05, -1)", "0.000095")]
     #[case("hd_digits(7, 2)", "7.00")]
+    #[case("hd_digits('12345678901234567.500', -1)", "12345678901234567.5")]
+    #[case("hd_digits(1200, -1)", "1200")]
     #[case("hd_digits('0.123456789012345678', 20)", "0.12345678901234567800")]
     #[case("hd_digits(0.467699143493002, 15)", "0.467699143493002")]
     #[case("typeof(hd_decimal('10.500000000000000000'))", "real")]

@@ -327,8 +327,10 @@ fn converted(column: &str, from: Type, to: Type) -> String {
             format!("CAST({bare} AS {number})")
         }
         (Type::Boolean, Type::Text) => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
-        (Type::Decimal { scale, .. }, Type::Text) => decimals::digits_sql(column, Some(scale)),
-        (Type::Integer | Type::Float, Type::Text) => decimals::digits_sql(column, None),
+        // The shortest way to spell a number, whatever its column kept.
+        (Type::Integer | Type::Decimal { .. } | Type::Float, Type::Text) => {
+            decimals::digits_sql(column, None)
+        }
         (_, Type::Decimal { scale, .. }) if decimals::may_be_text(to) => {
             decimals::decimal_sql(&decimals::digits_sql(column, Some(scale)))
         }

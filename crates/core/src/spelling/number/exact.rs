@@ -20,6 +20,14 @@ impl Number {
         }
     }
 
+    /// The number without zeros behind its mark that say nothing.
+    pub fn without_zeros(mut self) -> Number {
+        while self.scale > 0 && self.mantissa % 10 == 0 {
+            self = Number { mantissa: self.mantissa / 10, scale: self.scale - 1 };
+        }
+        self
+    }
+
     /// The nearest 64-bit float.
     pub fn to_f64(self) -> f64 {
         const EXACT: i128 = 1 << 53;
