@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use std::collections::HashMap;
+
 use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::layout::Format;
 use hypodoke_core::names::match_key;
@@ -132,9 +134,12 @@ impl FileFormat {
 
 /// The first of the columns in common that stands elsewhere.
 fn moved(before: &[String], now: &[String]) -> Option<String> {
-    let place = |names: &[String], name: &str| names.iter().position(|n| match_key(n) == match_key(name));
+    let mut places: HashMap<String, usize> = HashMap::new();
+    for (at, name) in before.iter().enumerate() {
+        places.entry(match_key(name)).or_insert(at);
+    }
     let common: Vec<(&String, usize)> =
-        now.iter().filter_map(|name| place(before, name).map(|at| (name, at))).collect();
+        now.iter().filter_map(|name| places.get(&match_key(name)).map(|at| (name, *at))).collect();
     common.windows(2).find(|pair| pair[1].1 < pair[0].1).map(|pair| pair[1].0.clone())
 }
 

@@ -21,6 +21,7 @@ const BY_START: &[(&[u8], &str)] = &[
     (b"\xCF\xFA\xED\xFE", "a program"),
     (b"\xCA\xFE\xBA\xBE", "a program"),
     (b"\0asm", "a program"),
+    (b"\0\x05\x16\x07", "what a Mac keeps of a file beside it"),
     (b"SQLite format 3\0", "an SQLite database"),
     (b"PAR1", "a Parquet file"),
     (b"ARROW1", "an Arrow file"),

@@ -283,6 +283,7 @@ impl<'a> Reader<'a> {
             self.met.greatest = self.met.greatest.max(value.unsigned_abs());
             // More of them may show that they are days.
             self.met.wider += u64::from(!self.known.not_moments);
+            self.note_whole(value);
             return Ok(Cell::Integer(value));
         }
         let number = self.number(bytes)?;
@@ -292,7 +293,14 @@ impl<'a> Reader<'a> {
     fn integer_of(&mut self, number: Number) -> Result<Cell, Reason> {
         let value = i64::try_from(self.exact(number, 0)?).map_err(|_| Reason::TooLarge(Type::Integer))?;
         self.met.greatest = self.met.greatest.max(value.unsigned_abs());
+        self.note_whole(value);
         Ok(Cell::Integer(value))
+    }
+
+    /// Whether a float holds a large number is for evidence to find out.
+    #[inline(always)]
+    fn note_whole(&mut self, value: i64) {
+        self.met.wider += u64::from(number::may_be_beyond_floats(value) && !self.known.exact);
     }
 
     #[inline]
@@ -394,9 +402,8 @@ impl SeenValues {
             _ => 0,
         };
         let int = digit_count(self.greatest as i128).saturating_sub(scale);
-        let exact = ty == Type::Integer && number::is_beyond_floats(self.greatest);
         let is_number = matches!(ty, Type::Integer | Type::Decimal { .. });
-        Digits { int, scale, exact, not_days: is_number, not_moments: is_number, ..Digits::default() }
+        Digits { int, scale, not_days: is_number, not_moments: is_number, ..Digits::default() }
     }
 }
 

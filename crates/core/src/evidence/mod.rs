@@ -244,7 +244,7 @@ impl ColumnEvidence {
     fn add_integer(&mut self, value: i64, digits: u16, spot: impl FnOnce() -> Spot, text: &[u8]) {
         let seen = &mut self.digits[Class::Integer as usize];
         seen.int = seen.int.max(digits);
-        seen.exact |= is_beyond_floats(value.unsigned_abs());
+        seen.exact |= is_beyond_floats(value);
         let moment = temporal::of_digits(value);
         seen.not_days |= moment.is_none_or(|(_, class)| class != Class::Date);
         seen.not_moments |= moment.is_none();

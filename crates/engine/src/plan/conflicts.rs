@@ -1,6 +1,6 @@
 //! Files loaded together that disagree about a column.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::mem::discriminant;
 
 use hypodoke_core::names::match_key;
@@ -17,6 +17,7 @@ pub fn conflicts<'a>(
     files: impl Iterator<Item = (&'a Candidate, &'a FileProfile)>,
 ) -> Vec<Conflict> {
     let mut columns: Vec<(String, Domain, Vec<TypeInFile<'_>>)> = Vec::new();
+    let mut by_key: HashMap<String, usize> = HashMap::new();
     for (file, profile) in files {
         let Some(table) = profile.tables.first() else { continue };
         for (column, example) in table.layout.columns.iter().zip(&table.examples) {
@@ -29,12 +30,16 @@ pub fn conflicts<'a>(
                 line: example.as_ref().map(|example| example.spot.line),
                 value: example.as_ref().map(|example| example.value.to_string()),
             };
-            match columns.iter_mut().find(|(name, ..)| match_key(name) == match_key(&column.name)) {
+            let key = match_key(&column.name);
+            match by_key.get(&key).and_then(|at| columns.get_mut(*at)) {
                 Some((_, domain, all)) => {
                     *domain = domain.join(column.domain);
                     all.push(found);
                 }
-                None => columns.push((column.name.clone(), column.domain, vec![found])),
+                None => {
+                    by_key.insert(key, columns.len());
+                    columns.push((column.name.clone(), column.domain, vec![found]));
+                }
             }
         }
     }

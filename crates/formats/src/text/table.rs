@@ -178,6 +178,10 @@ impl View<'_> {
         if self.width < 2 {
             return false;
         }
+        // Several blank columns at the end are columns.
+        if self.width > 2 && (start..self.count).all(|row| self.cell(row, self.width - 2).is_empty()) {
+            return false;
+        }
         let blank = |row: usize| self.cell(row, self.width - 1).is_empty();
         let mut rows = (start..self.count).filter(|at| self.has_width(*at)).peekable();
         rows.peek().is_some() && rows.all(blank) && (start + 1 < self.count)
@@ -354,7 +358,12 @@ impl View<'_> {
         names.sort_unstable();
         let all = names.len();
         names.dedup();
-        score - (all - names.len()) as f64 * 0.3
+        // No name over the names of the rows.
+        let is_headless = self.width > 2
+            && self.cells(row).enumerate().all(|(at, cell)| cell.is_empty() == (at == 0))
+            && body.len() > 2
+            && body.iter().all(|at| !self.cell(*at, 0).is_empty());
+        score - (all - names.len()) as f64 * 0.3 + if is_headless { 2.0 } else { 0.0 }
     }
 
     /// The years of a row follow one another.

@@ -425,12 +425,10 @@ fn drifting_files_give_one_table_in_any_order() {
             let names: Vec<&str> = columns.iter().filter_map(|line| line.split('|').next()).collect();
             let list = names.join(", ");
             let rows = shop.query("h.db", &format!("SELECT {list} FROM f ORDER BY no"));
-            // A number that became text is spelled as its column last kept it: 5 or 5.00.
-            let value = |cell: &str| cell.parse::<f64>().map_or(cell.to_owned(), |number| number.to_string());
-            let rows =
-                rows.iter().map(|row| row.split('|').map(value).collect::<Vec<_>>().join("|")).collect();
+            let rows: Vec<String> = rows;
             let account =
-                "SELECT sum(rows_read), sum(rows_loaded + rows_rejected + rows_left_out) FROM hd_files";
+                "SELECT sum(rows_read), sum(rows_loaded + rows_rejected + rows_left_out) FROM hd_files
+                 WHERE replaced_by IS NULL";
             let account = shop.query("h.db", account);
             let written: usize = files.iter().map(|(_, rows)| rows.len()).sum();
             assert_eq!(account, [format!("{written}|{written}")]);

@@ -94,7 +94,7 @@ fn each_sheet_goes_to_a_table_as_a_person_sees_it() {
     let run = shop.ok("load tariff.xlsx");
     for part in [
         "hidden sheet is left out: `Old`",
-        "left out: `Read me` (no table), `Empty` (empty)",
+        "left out: `Read me` (no table: 1 row of notes), `Empty` (empty)",
         "another table stands beside the one at A6, at `J7:K10`",
         "1 cell holds an error, taken as null; first Fees!F3 with #N/A",
         "lines after the table left out: Total",
@@ -103,7 +103,7 @@ fn each_sheet_goes_to_a_table_as_a_person_sees_it() {
     }
     let dues = shop.query("hypodoke.db", "SELECT * FROM tariff_dues_2026");
     assert_eq!(dues[0], "coaster|0|499|12.35|0|00007|2026-03-01|1|6");
-    assert_eq!(dues[5], "trawler|2500|2999|74.1|12.5|00105|2026-03-06|1|11");
+    assert_eq!(dues[5], "trawler|2500|2999|74.1|0.125|00105|2026-03-06|1|11");
     assert_eq!(dues.len(), 6);
     let names = shop.query("hypodoke.db", "SELECT name FROM pragma_table_info('tariff_dues_2026') LIMIT 7");
     let expected =

@@ -80,8 +80,13 @@ fn significant(mut mantissa: u128) -> u128 {
 }
 
 /// Whether a whole number of 64 bits may lie between two neighbouring floats.
-pub fn is_beyond_floats(magnitude: u64) -> bool {
-    magnitude > SAFE_WHOLE
+pub fn may_be_beyond_floats(value: i64) -> bool {
+    value.unsigned_abs() > SAFE_WHOLE
+}
+
+/// Whether it does.
+pub fn is_beyond_floats(value: i64) -> bool {
+    may_be_beyond_floats(value) && value as f64 as i128 != i128::from(value)
 }
 
 /// The digits that a number needs which stands without an exponent, and what they tell of the program
@@ -95,8 +100,8 @@ pub fn digits_of(number: Number, unit: Unit) -> Digits {
     if count <= SAFE_DIGITS {
         return digits;
     }
-    digits.exact = match u64::try_from(number.mantissa.unsigned_abs()) {
-        Ok(magnitude) if is_whole && !digits.beyond_i64 => is_beyond_floats(magnitude),
+    digits.exact = match i64::try_from(number.mantissa) {
+        Ok(value) if is_whole => is_beyond_floats(value),
         _ => !nearest(number.mantissa, number.scale, 0).is_some_and(|value| prints(value, number.mantissa)),
     };
     digits.binary = !digits.exact && number.scale >= FINE;
@@ -136,6 +141,7 @@ mod tests {
     #[case::ratio(31302260289310702, 17, true, false)]
     #[case::eighteen_digits(123456789012345678, 18, false, true)]
     #[case::whole(12345678901234567, 0, false, true)]
+    #[case::whole_of_a_float(999999999999998592, 0, false, false)]
     #[case::short(125, 2, false, false)]
     fn digits_tell_what_wrote_them(
         #[case] mantissa: i128,

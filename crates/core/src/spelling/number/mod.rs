@@ -7,7 +7,7 @@ mod style;
 use super::{Class, Recognised, RecognisedNumber, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
 pub use exact::{Number, power_of_ten};
-pub use float::{digits_of, is_beyond_floats, is_long};
+pub use float::{digits_of, is_beyond_floats, is_long, may_be_beyond_floats};
 pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
 
 /// A whole number in plain digits that fits 64 bits, and how many digits it has. No leading
@@ -194,11 +194,11 @@ fn walk(core: &[u8]) -> Option<Runs> {
         let byte = core[at];
         let (mark, width) = match byte {
             b'0'..=b'9' => {
-                runs.mantissa = runs.mantissa * 10 + (byte - b'0') as i128;
-                runs.digits += (runs.mantissa != 0) as u16;
-                if runs.digits > MAX_DIGITS {
+                if runs.digits == MAX_DIGITS {
                     return None;
                 }
+                runs.mantissa = runs.mantissa * 10 + (byte - b'0') as i128;
+                runs.digits += (runs.mantissa != 0) as u16;
                 run += 1;
                 at += 1;
                 continue;
