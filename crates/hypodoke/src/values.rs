@@ -72,10 +72,10 @@ pub fn delimiter(text: &str) -> Result<Delimiter, String> {
 /// How a column is written: a number as an example (`1.234,5`), or an order of dates.
 pub fn format(text: &str) -> Result<Forced, String> {
     if let Some(style) = NumberStyle::ALL.into_iter().find(|style| style.example() == text) {
-        return Ok(Forced { style: Some(style), order: None });
+        return Ok(Forced { style: Some(style), ..Forced::default() });
     }
     if let Some(order) = DateOrder::ALL.into_iter().find(|order| order.words() == text) {
-        return Ok(Forced { style: None, order: Some(order) });
+        return Ok(Forced { order: Some(order), ..Forced::default() });
     }
     let styles = NumberStyle::ALL.map(NumberStyle::example).join(", ");
     let orders = DateOrder::ALL.map(DateOrder::words).join(", ");

@@ -120,6 +120,7 @@ fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
         digits: Default::default(),
         source: Source::Field(at),
         day: None,
+        fraction: None,
         format: column.format,
         also_null: Vec::new(),
         strings_are_text: false,

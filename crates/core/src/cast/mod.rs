@@ -104,6 +104,12 @@ impl Caster {
         self
     }
 
+    /// The columns whose numbers lost digits, since the user says so, and how many did.
+    pub fn rounded(&self) -> Vec<(String, u64)> {
+        let columns = self.targets.iter().zip(&self.met).filter(|(_, met)| met.rounded > 0);
+        columns.map(|(target, met)| (target.source_name.clone(), met.rounded)).collect()
+    }
+
     /// How many records were left out so far.
     pub fn left_out(&self) -> u64 {
         self.left_out

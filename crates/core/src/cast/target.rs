@@ -4,6 +4,7 @@ use super::value::{Reader, SeenValues};
 use super::{Demand, Limit};
 use crate::layout::Format;
 use crate::pattern::PartValue;
+use crate::spelling::Fraction;
 use crate::types::{Digits, Domain, Type};
 
 /// Where a table column's values come from.
@@ -34,6 +35,8 @@ pub struct Target {
     pub format: Format,
     /// The day that the file is of, by its name, in days since 1970.
     pub day: Option<i32>,
+    /// What becomes of digits that are not kept.
+    pub fraction: Option<Fraction>,
     /// Words that are null because the user says so.
     pub also_null: Vec<String>,
     /// Strings of a typed source are texts, whatever they say.
@@ -64,6 +67,8 @@ impl Target {
             format: self.format,
             known: self.digits,
             day: self.day,
+            fraction: self.fraction,
+            rounds: self.fraction.filter(|_| self.pinned),
             wide,
             met,
         }

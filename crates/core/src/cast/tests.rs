@@ -12,6 +12,7 @@ fn target(ty: Type) -> Target {
         digits: Target::digits_of(crate::types::Domain::Unknown),
         source: Source::Field(0),
         day: None,
+        fraction: None,
         format: Format::default(),
         also_null: Vec::new(),
         strings_are_text: false,

@@ -5,7 +5,7 @@ use crate::layout::Format;
 use crate::record::{Field, Origin, Records};
 use crate::spelling::number::{self, digit_count};
 use crate::spelling::words::{self, ALL_PAIRS, BoolWords, Pairs};
-use crate::spelling::{Number, is_json, is_uuid, temporal, trim};
+use crate::spelling::{Fraction, Number, is_json, is_uuid, temporal, trim};
 use crate::types::{Digits, Domain, Type, Unit};
 
 /// What was met among the values of one column, as far as evidence would have asked about it.
@@ -20,6 +20,8 @@ pub struct SeenValues {
     /// Values that are exact in the column and by their spelling are of a wider type: `5.00` among
     /// whole numbers, `1` among truth words.
     pub wider: u64,
+    /// Numbers that lost digits, since the user says so.
+    pub rounded: u64,
 }
 
 /// A value as it was written.
@@ -76,6 +78,9 @@ pub struct Reader<'a> {
     pub(super) strings_are_text: bool,
     /// The day that the file is of.
     pub(super) day: Option<i32>,
+    /// What becomes of digits that are not kept: of seconds, and of numbers of a type that was given.
+    pub(super) fraction: Option<Fraction>,
+    pub(super) rounds: Option<Fraction>,
     pub(super) wide: &'a mut Vec<i128>,
     pub(super) met: SeenValues,
 }
@@ -92,6 +97,8 @@ impl<'a> Reader<'a> {
             format,
             known,
             day: None,
+            fraction: None,
+            rounds: None,
             wide,
             met,
         }
@@ -184,12 +191,12 @@ impl<'a> Reader<'a> {
             }),
             Type::Timestamp => self.each::<false>(values, out, |reader, _, bytes| {
                 reader.note_marks(bytes);
-                let read = temporal::read_timestamp(bytes, reader.format.date);
+                let read = temporal::read_moment(bytes, reader.format.date, reader.fraction, false);
                 reader.note_day(read.and_then(|micros| i32::try_from(micros.div_euclid(temporal::DAY)).ok()));
                 read.map(Cell::Timestamp).ok_or(Reason::NotA(Type::Timestamp))
             }),
             Type::TimestampTz => self.each::<false>(values, out, |reader, _, bytes| {
-                let read = temporal::read_timestamp_tz(bytes, reader.format.date);
+                let read = temporal::read_moment(bytes, reader.format.date, reader.fraction, true);
                 read.map(Cell::TimestampTz).ok_or(Reason::NotA(Type::TimestampTz))
             }),
             Type::Boolean => {
@@ -346,6 +353,13 @@ impl<'a> Reader<'a> {
             return Ok(number.mantissa);
         }
         self.met.wider += u64::from(number.scale > scale);
+        if let Some(fraction @ (Fraction::Round | Fraction::Cut)) = self.rounds
+            && number.scale > scale
+            && number.rescale(scale).is_none()
+        {
+            self.met.rounded += 1;
+            return Ok(number.shortened(scale, fraction == Fraction::Round));
+        }
         number.rescale(scale).ok_or(if number.scale > scale {
             Reason::TooFine { found: number.scale, scale }
         } else {
@@ -389,7 +403,7 @@ impl<'a> Reader<'a> {
 
 impl Default for SeenValues {
     fn default() -> Self {
-        SeenValues { greatest: 0, floats: Digits::default(), pairs: ALL_PAIRS, wider: 0 }
+        SeenValues { greatest: 0, floats: Digits::default(), pairs: ALL_PAIRS, wider: 0, rounded: 0 }
     }
 }
 

@@ -8,7 +8,7 @@ use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{self, ANY_ORDER, Orders};
 use crate::spelling::words::{BoolWords, NullSet};
-use crate::spelling::{Class, DateOrder, Family, Number, NumberStyle};
+use crate::spelling::{Class, DateOrder, Family, Fraction, Number, NumberStyle};
 use crate::types::{Digits, Domain, Type, Unit};
 
 /// What a column's neighbours and its file suggest where its own values leave a choice.
@@ -32,6 +32,8 @@ pub struct Forced {
     pub style: Option<NumberStyle>,
     /// The order of its dates.
     pub order: Option<DateOrder>,
+    /// What becomes of digits that are not kept.
+    pub fraction: Option<Fraction>,
 }
 
 /// What a column is, as far as its values tell.
@@ -49,6 +51,9 @@ pub struct Decision {
     pub ambiguity: Option<Ambiguity>,
     /// What it is known from how the values are read. Not every guess is worth telling.
     pub reading: Reading,
+    /// It is text since some of its timestamps have more digits of a second than are kept, and nobody has
+    /// said what becomes of these.
+    pub is_too_fine: bool,
     /// What stood against narrower types.
     pub against: Vec<Against>,
 }
@@ -63,6 +68,7 @@ impl Decision {
             nulls: 0,
             ambiguity: None,
             reading: Reading::Shown,
+            is_too_fine: false,
             against: Vec::new(),
         }
     }
@@ -137,9 +143,11 @@ pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision
     let nulls =
         column.missing + column.nulls().filter(|(at, _)| null_count(*at)).map(|(_, t)| t.count).sum::<u64>();
     let against = against(column, domain);
-    let is_guess = domain != Domain::Text && forced == Forced::default() && column.is_open();
+    let is_free = forced.style.is_none() && forced.order.is_none();
+    let is_guess = domain != Domain::Text && is_free && column.is_open();
     let reading = if is_guess { Reading::Guessed } else { Reading::Shown };
-    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, reading, against }
+    let is_too_fine = domain == Domain::Text && column.fine() > 0 && forced.fraction.is_none();
+    Decision { domain, format, nullable: nulls > 0, nulls, ambiguity, reading, is_too_fine, against }
 }
 
 fn narrowest(
@@ -148,7 +156,9 @@ fn narrowest(
     forced: Forced,
     format: &mut Format,
 ) -> (Domain, Option<Ambiguity>) {
-    let mut families: Vec<Family> = column.classes().map(|(class, _)| class.family()).collect();
+    let keeps_fine = matches!(forced.fraction, Some(Fraction::Round | Fraction::Cut));
+    let family = |class: Class| if keeps_fine && class.is_fine() { Family::Temporal } else { class.family() };
+    let mut families: Vec<Family> = column.classes().map(|(class, _)| family(class)).collect();
     families.dedup();
     match families[..] {
         [] => (Domain::Unknown, None),
@@ -233,11 +243,12 @@ fn temporals(
     let mut possible = DateOrder::ALL.into_iter().filter(|order| orders & order.bit() != 0);
     let Some(first) = possible.next() else { return (Domain::Text, None) };
     let mut domain = Domain::Unknown;
-    let temporal = column.classes().filter(|(class, _)| class.family() == Family::Temporal);
+    let temporal =
+        column.classes().filter(|(class, _)| class.family() == Family::Temporal || class.is_fine());
     for (class, _) in temporal {
         domain = domain.join(match class {
             Class::Date => Domain::Date,
-            Class::Timestamp => Domain::Timestamp,
+            Class::Timestamp | Class::FineTimestamp => Domain::Timestamp,
             _ => Domain::TimestampTz,
         });
     }
@@ -261,6 +272,11 @@ fn temporals(
 }
 
 impl ColumnEvidence {
+    /// Timestamps with more digits of a second than are kept.
+    pub fn fine(&self) -> u64 {
+        self.class(Class::FineTimestamp).count + self.class(Class::FineTimestampTz).count
+    }
+
     /// The styles in which every number of the column is one.
     pub fn styles_in_common(&self) -> Styles {
         self.classes()

@@ -21,7 +21,7 @@ pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide};
 pub use extremes::{Extremes, TextExtremes};
 pub use likeness::overlap;
 use recent::{Recent, Remembered};
-pub use report::ColumnReport;
+pub use report::{ColumnReport, FINE};
 pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 pub use together::{FormatHint, decide_all};

@@ -189,6 +189,10 @@ impl fmt::Display for Ambiguity {
     }
 }
 
+/// What there is to do about timestamps with more digits of a second than are kept.
+pub const FINE: &str =
+    "its seconds have more than six digits; with fraction = \"round\" or \"cut\" it is a timestamp";
+
 fn remarks(column: &ColumnEvidence, decision: &Decision) -> Vec<String> {
     let mut remarks = Vec::new();
     if let Some((dmy, mdy)) = column.orders_at_odds()
@@ -217,6 +221,9 @@ fn remarks(column: &ColumnEvidence, decision: &Decision) -> Vec<String> {
             "{} {values} more than 15 digits, which {are} text in SQLite and come after all numbers there",
             column.long
         ));
+    }
+    if decision.is_too_fine {
+        remarks.push(FINE.to_owned());
     }
     if column.with_unit() > 0 && decision.domain == Domain::Text {
         remarks.push(format!(

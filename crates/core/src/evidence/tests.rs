@@ -6,7 +6,7 @@ use crate::cast::{Caster, Rows, Source, Target};
 use crate::layout::Format;
 use crate::record::{Field, Records};
 use crate::spelling::number::Group;
-use crate::spelling::{BoolWords, DateOrder, NullSet, NumberStyle};
+use crate::spelling::{BoolWords, DateOrder, Fraction, NullSet, NumberStyle};
 use crate::types::{Domain, Type};
 
 fn evidence(values: &[&str]) -> ColumnEvidence {
@@ -61,6 +61,8 @@ fn decided(values: &[&str]) -> Decision {
 #[case(&["2026-03-02T07:15Z", "2026-03-03 07:15"], "text")]
 #[case(&["13/04/2026", "04/13/2026"], "text")]
 #[case(&["2026-W10"], "text")]
+#[case::nanoseconds(&["2026-03-02T07:15:00.123456789"], "text")]
+#[case::zeros_of_nanoseconds(&["2026-03-02T07:15:00.123456000"], "timestamp")]
 #[case::one_compact_day(&["20260302"], "integer")]
 #[case::compact_days(&["20260302", "20260303"], "date")]
 #[case::the_same_compact_day(&["20260302", "20260302"], "date")]
@@ -134,7 +136,7 @@ fn a_decimal_mark_that_could_group_is_said_to_be_open() {
 #[test]
 fn what_the_user_says_is_not_asked_of_the_values() {
     let style = NumberStyle { comma: true, group: Group::None };
-    let forced = Forced { style: Some(style), order: Some(DateOrder::Mdy) };
+    let forced = Forced { style: Some(style), order: Some(DateOrder::Mdy), fraction: None };
     let number = decide(&evidence(&["1,234"]), Hints::default(), forced);
     assert_eq!((number.domain.ty(), number.ambiguity), (Type::Decimal { precision: 4, scale: 3 }, None));
     let date = decide(&evidence(&["03/04/2026"]), Hints::default(), forced);
@@ -143,6 +145,16 @@ fn what_the_user_says_is_not_asked_of_the_values() {
     column.add(b"-999", Spot::default);
     column.add(b"2026-03-02", Spot::default);
     assert_eq!(decide(&column, Hints::default(), Forced::default()).domain.ty(), Type::Date);
+}
+
+#[rstest]
+#[case(Some(Fraction::Round), "timestamp")]
+#[case(Some(Fraction::Cut), "timestamp")]
+#[case(Some(Fraction::Text), "text")]
+fn seconds_of_more_digits_are_kept_as_is_said(#[case] fraction: Option<Fraction>, #[case] ty: &str) {
+    let forced = Forced { fraction, ..Forced::default() };
+    let column = evidence(&["2026-03-02 07:15:00.1234567", "2026-03-02 07:15"]);
+    assert_eq!(decide(&column, Hints::default(), forced).domain.ty().to_string(), ty);
 }
 
 #[test]
@@ -250,6 +262,7 @@ fn cast_as(decision: &Decision, values: &[String]) -> Caster {
         digits: Target::digits_of(decision.domain),
         source: Source::Field(0),
         day: None,
+        fraction: None,
         format: decision.format,
         also_null: Vec::new(),
         strings_are_text: false,

@@ -224,7 +224,7 @@ mod tests {
 
     #[test]
     fn what_the_user_says_comes_before_any_habit() {
-        let forced = Forced { style: Some(NumberStyle::default()), order: None };
+        let forced = Forced { style: Some(NumberStyle::default()), ..Forced::default() };
         let decisions = decide_all(&table("1.234"), Hints::default(), &[forced], &[number(true)]);
         assert_eq!(decisions[0].domain.ty().to_string(), "decimal(4,3)");
     }

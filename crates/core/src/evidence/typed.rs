@@ -41,6 +41,7 @@ fn moment(class: Class, micros: i64) -> Recognised {
         short_year: false,
         pair: (0, 0),
         mark: 0,
+        next_digit: 0,
     })
 }
 

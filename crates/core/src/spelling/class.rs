@@ -57,6 +57,10 @@ pub enum Class {
     Timestamp,
     /// A timestamp with a zone.
     TimestampTz,
+    /// A timestamp with more digits of a second than are kept.
+    FineTimestamp,
+    /// The same with a zone.
+    FineTimestampTz,
     /// A time of day.
     Time,
     /// A UUID.
@@ -120,6 +124,8 @@ impl Class {
         Class::Date,
         Class::Timestamp,
         Class::TimestampTz,
+        Class::FineTimestamp,
+        Class::FineTimestampTz,
         Class::Time,
         Class::Uuid,
         Class::Json,
@@ -138,6 +144,11 @@ impl Class {
             Class::Json => Family::Json,
             _ => Family::Text,
         }
+    }
+
+    /// Whether it is of moments that are not kept to their last digit.
+    pub fn is_fine(self) -> bool {
+        matches!(self, Class::FineTimestamp | Class::FineTimestampTz)
     }
 
     /// The class in words, with an example where that says more.
@@ -169,6 +180,8 @@ impl Class {
             Class::Date => "dates",
             Class::Timestamp => "timestamps",
             Class::TimestampTz => "timestamps with a zone",
+            Class::FineTimestamp => "timestamps with more than six digits of a second",
+            Class::FineTimestampTz => "timestamps with a zone and more than six digits of a second",
             Class::Time => "times of day",
             Class::Uuid => "UUIDs",
             Class::Json => "JSON",

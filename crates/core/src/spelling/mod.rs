@@ -11,10 +11,12 @@ pub mod words;
 
 mod blanks;
 mod class;
+mod fraction;
 mod recognised;
 
 pub use blanks::trim;
 pub use class::{Class, Family};
+pub use fraction::Fraction;
 pub use number::{Number, NumberStyle};
 pub use recognised::{Recognised, RecognisedNumber, RecognisedTemporal};
 pub use temporal::{DateOrder, Orders};

@@ -59,6 +59,8 @@ pub struct RecognisedTemporal {
     pub pair: (u8, u8),
     /// What stands between them; 0 where the order is plain.
     pub mark: u8,
+    /// Its second has more than six digits: the next one of them, and 0 where it has not.
+    pub next_digit: u8,
 }
 
 impl Recognised {

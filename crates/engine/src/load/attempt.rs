@@ -209,6 +209,7 @@ impl Attempt<'_, '_> {
         let mut notes: Vec<String> = self.request.remarks.iter().cloned().chain(source.notes()).collect();
         notes.extend(self.mappings().iter().flat_map(|mapping| mapping.open.iter().cloned()));
         notes.extend(footer_note(&footer));
+        notes.extend(result.tables.iter().flat_map(|table| &table.rounded).map(rounded_note));
         let (read, loaded) = self.records(result);
         if !self.request.sum_all {
             notes.extend(self.check_rows(source, result, read, &footer)?);
@@ -380,6 +381,12 @@ fn footer_note(footer: &[String]) -> Option<String> {
     let first = footer.first()?;
     let lines = count::of(footer.len() as u64, "line", "lines");
     Some(format!("{lines} after the table left out: {first}"))
+}
+
+/// What is said of numbers that lost digits, as the user wants it.
+fn rounded_note((column, values): &(String, u64)) -> String {
+    let values = count::of(*values, "value", "values");
+    format!("column `{column}`: {values} with more digits than it keeps, shortened as `fraction` says")
 }
 
 /// The layout with the digits that the values needed, as evidence would have counted them.

@@ -35,6 +35,8 @@ pub struct TableResult {
     pub left_out: u64,
     /// What values did not meet in rows that were loaded all the same.
     pub unmet: Vec<Unmet>,
+    /// Columns whose numbers lost digits, since the user says so, and how many did.
+    pub rounded: Vec<(String, u64)>,
 }
 
 /// What was result.
@@ -252,6 +254,7 @@ fn with_findings(mut result: PipelineResult, casters: &[Caster]) -> PipelineResu
         table.digits = caster.digits();
         table.left_out = caster.left_out();
         table.unmet = caster.unmet().to_vec();
+        table.rounded = caster.rounded();
     }
     result
 }

@@ -1,7 +1,7 @@
 //! How a file's columns go into its tables, or why it is held: by its header alone, or by its profile.
 
 use hypodoke_core::drift::{Action, Change, Drift, MissingSheet, Policy, RenamedColumn, judge};
-use hypodoke_core::evidence::{Ambiguity, Chosen, Decision, FormatHint};
+use hypodoke_core::evidence::{Ambiguity, Chosen, Decision, FINE, FormatHint};
 use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
 use hypodoke_formats::{FormatFacts, TableHead};
@@ -361,6 +361,10 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
         }
         _ => false,
     };
+    let is_new = |column: &Column| !before.iter().any(|known| known.name == column.name);
+    let fine = table.layout.columns.iter().zip(&table.decisions);
+    let fine = fine.filter(|(column, decision)| decision.is_too_fine && is_new(column));
+    let fine = fine.map(|(column, _)| format!("column `{}`: {FINE}", column.source));
     let open = columns.filter(|(column, decision)| {
         let known = known_hint(column);
         known == FormatHint::default() || speaks_against(decision, known)
@@ -368,6 +372,7 @@ fn left_open(table: &TableProfile, state: &TableState) -> Vec<String> {
     open.filter_map(|(column, decision)| {
         decision.ambiguity.map(|open| format!("column `{}`: {open}", column.source))
     })
+    .chain(fine)
     .collect()
 }
 

@@ -363,6 +363,7 @@ impl TableMapping {
                 },
                 format: Format { nulls, ..format },
                 day: file.day(),
+                fraction: rule.and_then(|rule| rule.forced.fraction),
                 also_null: rule.map_or_else(Vec::new, |rule| rule.also_null.clone()),
                 strings_are_text: feed.format_options.json.strings_are_text,
                 pinned: column.pinned.is_some() || self.firm.contains(&column.name),

@@ -238,8 +238,8 @@ impl View<'_> {
         let begins = |column: &usize| {
             let beneath = (row + 1..self.count).filter(|at| self.has_width(*at));
             let typed = typed_share(beneath.map(|at| self.cell(at, *column)));
-            let above = (from..row).map(|at| self.cell(at, *column)).filter(|cell| !cell.is_empty());
-            typed > 0.9 && !self.cell(row, *column).is_empty() && typed_share(above) < 0.5
+            let above = (from..row).filter(|at| typed_share(std::iter::once(self.cell(*at, *column))) > 0.0);
+            typed > 0.7 && !self.cell(row, *column).is_empty() && above.count() * 2 < row - from
         };
         (0..self.width).filter(begins).count() >= 2.min(self.width)
     }

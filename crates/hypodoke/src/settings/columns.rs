@@ -3,6 +3,7 @@
 use hypodoke_core::evidence::Forced;
 use hypodoke_core::layout::{ColumnRule, Expected, Otherwise};
 use hypodoke_core::names::is_reserved_column;
+use hypodoke_core::spelling::Fraction;
 use hypodoke_core::types::{TYPE_WORDS, Type};
 
 use super::reader::{Section, suggest};
@@ -45,6 +46,8 @@ pub fn read(section: &mut Section<'_>) -> Result<Columns, Failure> {
             Some(text) => format(&text.value).map_err(|why| column.wrong(&text, why))?,
             None => Forced::default(),
         };
+        let fraction = column.word("fraction", &Fraction::WORDS)?;
+        let forced = Forced { fraction, ..forced };
         let also_null = column.texts("also_null")?.map_or_else(Vec::new, |words| words.value);
         let skip = column.truth("skip")?.unwrap_or_default();
         let trim = column.truth("trim")?.unwrap_or_default();

@@ -76,3 +76,49 @@ fn an_order_that_is_contradicted_is_told(
     assert!(run.out.contains(words), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT CAST(day AS TEXT) FROM f WHERE id = 99"), [day]);
 }
+
+/// Digits of a second beyond its millionths: text with an advice, unless somebody says what becomes of them.
+#[rstest]
+#[case::unsaid("", "text", "2026-03-02T07:15:00.1234567", true)]
+#[case::text("fraction = \"text\"", "text", "2026-03-02T07:15:00.1234567", false)]
+#[case::rounded("fraction = \"round\"", "timestamp", "2026-03-02 07:15:00.123457", false)]
+#[case::cut("fraction = \"cut\"", "timestamp", "2026-03-02 07:15:00.123456", false)]
+fn seconds_of_many_digits(
+    #[case] setting: &str,
+    #[case] ty: &str,
+    #[case] value: &str,
+    #[case] is_advised: bool,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, &format!("[feed.f.columns.at]\n{setting}"));
+    shop.write("in/f_20260302.csv", "id,at\n1,2026-03-02T07:15:00.1234567\n2,2026-03-02T07:16:00\n");
+    let run = shop.ok("load");
+    assert_eq!(run.out.contains("with fraction = \"round\""), is_advised, "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT CAST(at AS TEXT) FROM f WHERE id = 1"), [value]);
+    let of_type = match kind {
+        Sqlite => "SELECT lower(type) FROM pragma_table_info('f') WHERE name = 'at'",
+        Postgres => {
+            "SELECT replace(format_type(atttypid, -1), ' without time zone', '') FROM pg_attribute WHERE attrelid = 'f'::regclass AND attname = 'at'"
+        }
+    };
+    assert_eq!(staging.query(&shop, of_type), [ty]);
+}
+
+/// Numbers with more decimals than a type that was given are rejects, unless somebody says otherwise.
+#[rstest]
+#[case::unsaid("", "1|1.25;", 1)]
+#[case::rounded("fraction = \"round\"", "1|1.25;2|-2.13;3|3.12;", 0)]
+#[case::cut("fraction = \"cut\"", "1|1.25;2|-2.12;3|3.12;", 0)]
+fn numbers_of_more_decimals(#[case] setting: &str, #[case] rows: &str, #[case] rejects: usize) {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, &format!("[feed.f.columns.v]\ntype = \"decimal(8,2)\"\n{setting}"));
+    shop.write("in/f_20260302.csv", "id,v\n1,1.25\n2,-2.125\n3,3.1249\n");
+    let run = shop.ok("load");
+    assert_eq!(run.out.contains("2 values with more digits"), rejects == 0, "{}", run.out);
+    let found: String =
+        staging.query(&shop, "SELECT id, v FROM f").iter().map(|row| format!("{row};")).collect();
+    assert_eq!(found, rows);
+    let rejected = staging.query(&shop, "SELECT count(DISTINCT line) FROM hd_rejects");
+    assert_eq!(rejected, [(rejects * 2).to_string()]);
+}

@@ -353,3 +353,96 @@ fn a_draft_of_workbooks_and_json_loads_straight_after() {
     assert_eq!(shop.query("hypodoke.db", "SELECT n FROM log_moves"), ["5"]);
     assert_eq!(shop.query("hypodoke.db", "SELECT count(*) FROM tariff_fees"), ["5"]);
 }
+
+/// A workbook of one sheet, its rows parted by `/` and its cells by `|`.
+fn sheet_of(shop: &Workshop, name: &str, rows: &str) {
+    let mut book = Workbook::new();
+    let sheet = book.add_worksheet();
+    for (row, cells) in rows.split('/').enumerate() {
+        for (column, cell) in cells.split('|').enumerate().filter(|(_, cell)| !cell.is_empty()) {
+            let place = (row as u32, column as u16);
+            match cell.parse::<f64>() {
+                Ok(number) => sheet.write(place.0, place.1, number).expect("a cell"),
+                Err(_) => sheet.write(place.0, place.1, cell).expect("a cell"),
+            };
+        }
+    }
+    book.save(shop.path(name)).expect("a workbook");
+}
+
+/// Small sheets are tables too, and what a person would pass over is passed over and told.
+#[rstest]
+#[case::one_row("1|2.5|N1", &["1|2.5|N1"], "")]
+#[case::two_rows_without_a_header("1|2.5/2|3.5", &["1|2.5", "2|3.5"], "")]
+#[case::one_column("berth/4/7", &["4", "7"], "")]
+#[case::one_row_under_a_header("id|berth/1|N1", &["1|N1"], "")]
+#[case::remark_beneath_the_header(
+    "id|qty|price/(see the note below)/1|5|1.5/2|6|2.5/3|7|3.5/4|8|4.5",
+    &["1|5|1.5", "2|6|2.5", "3|7|3.5", "4|8|4.5"],
+    "row 2 beneath the header left out: (see the note below)"
+)]
+#[case::notes_of_several_cells(
+    "Report|of the office/Period|March|2026/By|the clerk/id|berth|qty|price/1|N1|5|1.5/2|N2|6|2.5/3|N3|7|3.5/4|N4|8|4.5//printed by the office",
+    &["1|N1|5|1.5", "2|N2|6|2.5", "3|N3|7|3.5", "4|N4|8|4.5"],
+    "printed by the office"
+)]
+#[case::total(
+    "berth|calls/N1|3/N2|5/Total|8",
+    &["N1|3", "N2|5"],
+    "agrees with the rows"
+)]
+#[case::total_that_is_another(
+    "berth|side|calls/N1|a|3/N2|b|5//Total||9",
+    &["N1|a|3", "N2|b|5"],
+    "`calls` says 9, and the rows add up to 8"
+)]
+fn small_and_odd_sheets(#[case] rows: &str, #[case] expected: &[&str], #[case] said: &str) {
+    let shop = workshop();
+    sheet_of(&shop, "a.xlsx", rows);
+    let run = shop.ok("load a.xlsx --into sqlite:h.db --table t");
+    assert!(run.out.contains(said), "{}", run.out);
+    let names = shop.query(
+        "h.db",
+        "SELECT group_concat('\"' || name || '\"') FROM pragma_table_info('t') WHERE name NOT LIKE 'hd_%'",
+    );
+    assert_eq!(shop.query("h.db", &format!("SELECT {} FROM t", names[0])), expected);
+}
+
+/// A percentage is the number that is kept, whatever the format of the file, and so is money.
+#[test]
+fn a_percentage_is_its_number() {
+    let shop = workshop();
+    let mut book = Workbook::new();
+    let sheet = book.add_worksheet();
+    let (percent, money) =
+        (Format::new().set_num_format("0.0%"), Format::new().set_num_format("#,##0.00 [$€-407]"));
+    for (column, name) in ["rebate", "fee"].iter().enumerate() {
+        sheet.write(0, column as u16, *name).expect("a cell");
+    }
+    for row in 1..4 {
+        sheet.write_with_format(row, 0, f64::from(row) * 0.125, &percent).expect("a cell");
+        sheet.write_with_format(row, 1, f64::from(row) * 10.5, &money).expect("a cell");
+    }
+    book.save(shop.path("a.xlsx")).expect("a workbook");
+    let run = shop.ok("load a.xlsx --into sqlite:h.db --table t");
+    assert!(
+        run.out.contains("3 numbers are shown as a percentage, and kept as it is: first Sheet1!A2, 0.125"),
+        "{}",
+        run.out
+    );
+    assert!(run.out.contains("3 numbers are shown with the sign of a currency"), "{}", run.out);
+    assert_eq!(shop.query("h.db", "SELECT rebate, fee FROM t"), ["0.125|10.5", "0.25|21", "0.375|31.5"]);
+}
+
+/// Numbers with blanks around them are read as a spreadsheet program reads them.
+#[test]
+fn numbers_with_blanks_around_are_numbers() {
+    let shop = workshop();
+    sheet_of(&shop, "a.xlsx", "id|qty/1|5/2|6");
+    let script = "import zipfile, re\nold = zipfile.ZipFile('a.xlsx')\nnew = zipfile.ZipFile('b.xlsx', 'w')\nfor name in old.namelist():\n    data = old.read(name)\n    if name.startswith('xl/worksheets/'):\n        data = re.sub(rb'<c r=\"B2\"([^>]*)><v>5</v>', rb'<c r=\"B2\"\\1 t=\"n\"><v> 5\\n</v>', data)\n    new.writestr(name, data)\nnew.close()";
+    let status =
+        std::process::Command::new("python3").current_dir(shop.path(".")).args(["-c", script]).status();
+    assert!(status.expect("python3").success());
+    shop.ok("load b.xlsx --into sqlite:h.db --table t");
+    assert_eq!(shop.query("h.db", "SELECT id, qty FROM t"), ["1|5", "2|6"]);
+}

@@ -20,6 +20,14 @@ impl Number {
         }
     }
 
+    /// The number's digits with `scale` of them after the mark, the others rounded or cut off.
+    pub fn shortened(self, scale: u16, is_rounded: bool) -> i128 {
+        let Some(divisor) = self.scale.checked_sub(scale).and_then(power_of_ten) else { return 0 };
+        let (kept, rest) = (self.mantissa / divisor, self.mantissa % divisor);
+        let is_up = is_rounded && rest.unsigned_abs() >= divisor.unsigned_abs().div_ceil(2);
+        if is_up { kept + self.mantissa.signum() } else { kept }
+    }
+
     /// The number without zeros behind its mark that say nothing.
     pub fn without_zeros(mut self) -> Number {
         while self.scale > 0 && self.mantissa % 10 == 0 {

@@ -5,13 +5,17 @@ mod calendar;
 mod names;
 mod order;
 
-use super::{Class, Recognised, RecognisedTemporal};
+use super::{Class, Fraction, Recognised, RecognisedTemporal};
 pub use calendar::{DAY, SECOND, civil, days, write_date, write_time, write_timestamp};
 use names::{is_weekday, month};
 pub use order::{ANY_ORDER, DateOrder, Orders};
 
 /// A place in the bytes, moved along as they are read.
-struct Cursor<'a>(&'a [u8]);
+struct Cursor<'a>(
+    &'a [u8],
+    /// Whether the second has digits beyond its millionths, and the first of them.
+    Option<u8>,
+);
 
 impl<'a> Cursor<'a> {
     #[inline]
@@ -294,13 +298,16 @@ fn time_part(cursor: &mut Cursor<'_>, compact: bool) -> Option<i64> {
     Some((hour * 3600 + minute * 60 + second) as i64 * SECOND + fraction)
 }
 
-/// Digits after the second; those beyond the sixth must be zeros.
+/// Digits after the second. Those beyond the sixth are noted, unless they are zeros.
 fn fraction_micros(cursor: &mut Cursor<'_>) -> Option<i64> {
     let count = cursor.0.iter().take_while(|b| b.is_ascii_digit()).count();
     let (digits, rest) = cursor.0.split_at(count);
     cursor.0 = rest;
-    if count == 0 || count > 12 || digits.iter().skip(6).any(|b| *b != b'0') {
+    if count == 0 || count > 12 {
         return None;
+    }
+    if digits.iter().skip(6).any(|b| *b != b'0') {
+        cursor.1 = digits.get(6).copied();
     }
     let kept = digits.iter().take(6).fold(0i64, |value, b| value * 10 + (b - b'0') as i64);
     Some(kept * 10i64.pow(6 - count.min(6) as u32))
@@ -365,9 +372,9 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Recognised> {
     }
     match bytes[mark] {
         b':' if mark == 1 || mark == 2 => {
-            let mut cursor = Cursor(bytes);
+            let mut cursor = Cursor(bytes, None);
             let micros = time_part(&mut cursor, false)?;
-            return cursor.0.is_empty().then_some(Recognised::Time(micros));
+            return (cursor.0.is_empty() && cursor.1.is_none()).then_some(Recognised::Time(micros));
         }
         b'.' if bytes.get(mark + 1).is_none_or(u8::is_ascii_digit) && !bytes[mark + 1..].contains(&b'.') => {
             return None;
@@ -381,6 +388,7 @@ pub fn recognise(bytes: &[u8], mark: usize) -> Option<Recognised> {
                     short_year: false,
                     pair: (0, 0),
                     mark: 0,
+                    next_digit: 0,
                 };
                 return Some(Recognised::Temporal(sight));
             }
@@ -429,7 +437,7 @@ fn iso(bytes: &[u8]) -> Option<(i64, Class)> {
 
 #[inline]
 fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
-    let mut cursor = Cursor(bytes);
+    let mut cursor = Cursor(bytes, None);
     let date = date_part(&mut cursor)?;
     let mut sight = RecognisedTemporal {
         class: Class::Date,
@@ -438,6 +446,7 @@ fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
         short_year: date.short_year,
         pair: date.pair,
         mark: date.mark,
+        next_digit: 0,
     };
     if cursor.0.is_empty() {
         return Some(sight);
@@ -457,6 +466,13 @@ fn stamp(bytes: &[u8]) -> Option<RecognisedTemporal> {
     }
     if !cursor.0.is_empty() {
         return None;
+    }
+    if let Some(digit) = cursor.1 {
+        sight.next_digit = digit;
+        sight.class = match sight.class {
+            Class::TimestampTz => Class::FineTimestampTz,
+            _ => Class::FineTimestamp,
+        };
     }
     sight.micros = sight.micros.map(|micros| micros + offset);
     Some(sight)
@@ -479,26 +495,43 @@ pub fn read_date(bytes: &[u8], order: DateOrder) -> Option<i32> {
 /// alone is its midnight.
 #[inline]
 pub fn read_timestamp(bytes: &[u8], order: DateOrder) -> Option<i64> {
-    if let Some((micros, _)) = iso(bytes).or_else(|| digits_alone(bytes)) {
-        return Some(micros);
-    }
-    let sight = stamp_at_most(bytes)?;
-    (sight.class != Class::TimestampTz).then(|| in_order(&sight, order)).flatten()
+    read_moment(bytes, order, None, false)
 }
 
 /// Reads an instant in a known order: microseconds since 1970-01-01T00:00:00Z.
 #[inline]
 pub fn read_timestamp_tz(bytes: &[u8], order: DateOrder) -> Option<i64> {
+    read_moment(bytes, order, None, true)
+}
+
+/// Reads a timestamp, or an instant if it is `with_zone`. Digits of a second that are not kept are rounded or
+/// cut off, or make it none.
+#[inline]
+pub fn read_moment(
+    bytes: &[u8],
+    order: DateOrder,
+    fraction: Option<Fraction>,
+    with_zone: bool,
+) -> Option<i64> {
+    if !with_zone && let Some((micros, _)) = iso(bytes).or_else(|| digits_alone(bytes)) {
+        return Some(micros);
+    }
     let sight = stamp_at_most(bytes)?;
-    (sight.class == Class::TimestampTz).then(|| in_order(&sight, order)).flatten()
+    let has_zone = matches!(sight.class, Class::TimestampTz | Class::FineTimestampTz);
+    let more = match (sight.next_digit, fraction) {
+        (0, _) | (_, Some(Fraction::Cut)) => 0,
+        (digit, Some(Fraction::Round)) => i64::from(digit >= b'5'),
+        (_, Some(Fraction::Text) | None) => return None,
+    };
+    (has_zone == with_zone).then(|| in_order(&sight, order)).flatten().map(|micros| micros + more)
 }
 
 /// Reads a time of day in microseconds.
 #[inline]
 pub fn read_time(bytes: &[u8]) -> Option<i64> {
-    let mut cursor = Cursor(bytes);
+    let mut cursor = Cursor(bytes, None);
     let micros = time_part(&mut cursor, false)?;
-    cursor.0.is_empty().then_some(micros)
+    (cursor.0.is_empty() && cursor.1.is_none()).then_some(micros)
 }
 
 #[inline]
