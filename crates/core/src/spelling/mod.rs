@@ -67,7 +67,7 @@ fn recognise_digits(bytes: &[u8]) -> Recognised {
 #[inline]
 fn recognise_word(bytes: &[u8]) -> Recognised {
     let initial = bytes[0] | 0x20;
-    if bytes.len() <= words::LONGEST_TRUTH && (initial == b'y' || words::may_be_foreign(initial)) {
+    if bytes.len() <= words::LONGEST_TRUTH && words::may_be_truth(initial) {
         match words::look_up(bytes) {
             Some(Word::Null(index)) => return Recognised::Null(index),
             Some(Word::Boolean(pair, _)) => return Recognised::Boolean(pair),
@@ -97,7 +97,8 @@ fn recognise_bracket(bytes: &[u8]) -> Recognised {
 }
 
 fn recognise_other(bytes: &[u8]) -> Recognised {
-    if bytes.len() <= words::LONGEST_TRUTH {
+    let may_be_word = bytes.len() <= words::LONGEST || bytes.first().is_some_and(|first| *first > 0x7F);
+    if may_be_word {
         match words::look_up(bytes) {
             Some(Word::Null(index)) => return Recognised::Null(index),
             Some(Word::Boolean(pairs, _)) => return Recognised::Boolean(pairs),

@@ -4,7 +4,7 @@ mod truth;
 
 use serde::{Deserialize, Serialize};
 
-pub use truth::{ALL_PAIRS, BoolWords, LONGEST_TRUTH, Pairs, may_be_foreign, truth};
+pub use truth::{ALL_PAIRS, BoolWords, LONGEST_TRUTH, Pairs, may_be_truth, truth};
 
 /// The longest word looked up, in bytes.
 pub const LONGEST: usize = 7;

@@ -105,13 +105,25 @@ impl BoolWords {
     }
 }
 
-/// Reads a truth word, in any case: the pairs it may belong to, and its value. No word means both.
+const fn bits(pairs: &[BoolWords]) -> Pairs {
+    let (mut all, mut at) = (0, 0);
+    while at < pairs.len() {
+        all |= 1 << pairs[at] as u32;
+        at += 1;
+    }
+    all
+}
+
+const JA: Pairs = bits(&[BoolWords::JaNein, BoolWords::JaNee, BoolWords::JaNej, BoolWords::JaNei]);
+const NO: Pairs = bits(&[BoolWords::YesNo, BoolWords::SiNo]);
+const FALSO: Pairs = bits(&[BoolWords::VerdaderoFalso, BoolWords::VeroFalso, BoolWords::VerdadeiroFalso]);
+
+/// Reads a truth word, in any case: the pairs it may belong to, and its value.
 #[inline]
 pub fn truth(bytes: &[u8]) -> Option<(Pairs, bool)> {
     if bytes.is_empty() || bytes.len() > LONGEST_TRUTH {
         return None;
     }
-    // Most words that are looked up are English, and none of the others begins like one of these.
     let mut lower = [0u8; LONGEST_TRUTH];
     let lower = lower.get_mut(..bytes.len())?;
     lower.copy_from_slice(bytes);
@@ -120,46 +132,66 @@ pub fn truth(bytes: &[u8]) -> Option<(Pairs, bool)> {
         b"true" => (BoolWords::TrueFalse, true),
         b"false" => (BoolWords::TrueFalse, false),
         b"yes" => (BoolWords::YesNo, true),
-        b"no" => return Some((BoolWords::YesNo.bit() | BoolWords::SiNo.bit(), false)),
+        b"no" => return Some((NO, false)),
         b"y" => (BoolWords::Yn, true),
         b"n" => (BoolWords::Yn, false),
         b"t" => (BoolWords::Tf, true),
         b"f" => (BoolWords::Tf, false),
         b"on" => (BoolWords::OnOff, true),
         b"off" => (BoolWords::OnOff, false),
-        word => return in_other_languages(word),
+        b"ja" => return Some((JA, true)),
+        b"nein" => (BoolWords::JaNein, false),
+        b"nee" => (BoolWords::JaNee, false),
+        b"nej" => (BoolWords::JaNej, false),
+        b"nei" => (BoolWords::JaNei, false),
+        b"oui" => (BoolWords::OuiNon, true),
+        b"non" => (BoolWords::OuiNon, false),
+        b"si" => (BoolWords::SiNo, true),
+        b"sim" => (BoolWords::SimNao, true),
+        b"nao" => (BoolWords::SimNao, false),
+        b"kylla" => (BoolWords::KyllaEi, true),
+        b"ei" => (BoolWords::KyllaEi, false),
+        b"tak" => (BoolWords::TakNie, true),
+        b"nie" => (BoolWords::TakNie, false),
+        b"ano" => (BoolWords::AnoNe, true),
+        b"ne" => (BoolWords::AnoNe, false),
+        b"igen" => (BoolWords::IgenNem, true),
+        b"nem" => (BoolWords::IgenNem, false),
+        b"wahr" => (BoolWords::WahrFalsch, true),
+        b"falsch" => (BoolWords::WahrFalsch, false),
+        b"vrai" => (BoolWords::VraiFaux, true),
+        b"faux" => (BoolWords::VraiFaux, false),
+        b"verdadero" => (BoolWords::VerdaderoFalso, true),
+        b"vero" => (BoolWords::VeroFalso, true),
+        b"verdadeiro" => (BoolWords::VerdadeiroFalso, true),
+        b"falso" => return Some((FALSO, false)),
+        word if word.is_ascii() => return None,
+        word => return beyond_ascii(word),
     };
     Some((pair.bit(), value))
 }
 
-/// Whether a word may be one of another language's, by its first byte.
+/// Whether a word may be one of truth, by its first byte.
 #[inline]
-pub fn may_be_foreign(first: u8) -> bool {
-    matches!(first | 0x20, b'j' | b'n' | b'o' | b's' | b'k' | b'e' | b't' | b'a' | b'i' | b'w' | b'f' | b'v')
-        || matches!(first, 0xD0 | 0xD1)
+pub fn may_be_truth(first: u8) -> bool {
+    matches!(
+        first | 0x20,
+        b'y' | b'j' | b'n' | b'o' | b's' | b'k' | b'e' | b't' | b'a' | b'i' | b'w' | b'f' | b'v'
+    )
 }
 
-fn in_other_languages(lower: &[u8]) -> Option<(Pairs, bool)> {
-    if !lower.first().is_some_and(|first| may_be_foreign(*first)) {
-        return None;
-    }
-    let word = std::str::from_utf8(lower).ok()?;
-    let word = if word.is_ascii() { word.to_owned() } else { word.to_lowercase() };
-    // What keyboards without the letter make of it.
-    let word = match word.as_str() {
-        "si" | "sì" => "sí",
-        "nao" => "não",
-        "kylla" => "kyllä",
-        other => other,
+/// Words with letters that ASCII has not.
+#[cold]
+fn beyond_ascii(lower: &[u8]) -> Option<(Pairs, bool)> {
+    let (pair, value) = match std::str::from_utf8(lower).ok()?.to_lowercase().as_str() {
+        "sí" | "sì" => (BoolWords::SiNo, true),
+        "não" => (BoolWords::SimNao, false),
+        "kyllä" => (BoolWords::KyllaEi, true),
+        "да" => (BoolWords::DaNet, true),
+        "нет" => (BoolWords::DaNet, false),
+        _ => return None,
     };
-    let of = |is_it: &dyn Fn(&(BoolWords, &str, &str)) -> bool| {
-        PAIRS.iter().filter(|pair| is_it(pair)).fold(0, |all, (pair, ..)| all | pair.bit())
-    };
-    match (of(&|(_, yes, _)| *yes == word), of(&|(_, _, no)| *no == word)) {
-        (0, 0) => None,
-        (0, no) => Some((no, false)),
-        (yes, _) => Some((yes, true)),
-    }
+    Some((pair.bit(), value))
 }
 
 #[cfg(test)]
