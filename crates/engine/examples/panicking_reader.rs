@@ -6,11 +6,11 @@ use std::error::Error;
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::Pattern;
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::run_job;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_engine::load::StopSignal;
 use hypodoke_places::{Completeness, Place};
 use hypodoke_stores::StoreUrl;
 

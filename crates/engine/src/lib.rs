@@ -15,7 +15,7 @@
 //! use hypodoke_engine::discover::discover;
 //! use hypodoke_engine::event::Silent;
 //! use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-//! use hypodoke_engine::load::StopSignal;
+//! use hypodoke_engine::batch::StopSignal;
 //! use hypodoke_places::{Completeness, Place};
 //! use hypodoke_stores::StoreUrl;
 //!

@@ -6,10 +6,10 @@ use std::cell::RefCell;
 use std::sync::Mutex;
 
 use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener, Silent};
-use hypodoke_engine::load::StopSignal;
 use quay::Quay;
 use rstest::rstest;
 

@@ -4,11 +4,11 @@ use std::path::{Path, PathBuf};
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::Pattern;
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_engine::load::StopSignal;
 use hypodoke_places::{Completeness, Place, PutAway};
 use hypodoke_stores::StoreUrl;
 use hypodoke_testkit::MemoryStore;

@@ -5,7 +5,6 @@ use hypodoke_core::record::Records;
 use crate::bytes::Encoding;
 use crate::error::ReadError;
 use crate::facts::FormatFacts;
-use crate::json::path::{join, keys};
 
 /// One table that a file holds.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -20,21 +19,6 @@ pub struct TableHead {
     /// Keys, as paths, whose values were objects in files before: their columns stay, though a record
     /// may have a list there.
     pub objects: Vec<String>,
-}
-
-impl TableHead {
-    /// The paths of the objects that these columns stand in.
-    pub fn objects_in(names: &[String]) -> Vec<String> {
-        let mut found = std::collections::BTreeSet::new();
-        for keys in names.iter().map(|name| keys(name)) {
-            let mut path = String::new();
-            for key in keys.iter().take(keys.len().saturating_sub(1)) {
-                path = join(&path, key);
-                found.insert(path.clone());
-            }
-        }
-        found.into_iter().collect()
-    }
 }
 
 /// Reads the records of a file, batch by batch, each with its place in the file.

@@ -44,7 +44,7 @@ impl Limit {
 
 fn has_digits(mut mantissa: u128, most: u8) -> bool {
     let beyond = 10u128.checked_pow(most.into()).unwrap_or(u128::MAX);
-    while mantissa >= beyond && mantissa % 10 == 0 {
+    while mantissa >= beyond && mantissa.is_multiple_of(10) {
         mantissa /= 10;
     }
     mantissa < beyond

@@ -2,13 +2,13 @@
 
 use hypodoke_stores::Store;
 
+use super::context::{Connections, LoadContext, StopSignal};
 use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
 use crate::discover::Discovered;
 use crate::error::EngineError;
 use crate::event::{All, Event, Listener};
 use crate::job::Job;
-use crate::load::{Connections, LoadContext, StopSignal};
 use crate::profile::threads;
 use crate::receipt::Receipt;
 use crate::sources::Finder;

@@ -1,6 +1,7 @@
 //! Batches: the new files of all feeds, loaded, recorded and put away.
 
 mod collector;
+mod context;
 mod delivery;
 mod feeds;
 mod file;
@@ -15,6 +16,7 @@ mod run;
 mod state;
 mod unreachable;
 
+pub use context::{Connections, LoadContext, Sources, StopSignal};
 pub use job::{LoadReport, run_job};
 pub use lines::{line_of, loaded_line};
 pub use run::{BatchEnd, NotTaken, run_batch};

@@ -5,10 +5,10 @@ use std::sync::Mutex;
 use std::sync::PoisonError;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use super::context::{Connections, LoadContext};
 use super::file::FileInBatch;
 use super::state::{Batch, PendingFeed, Profiled};
 use crate::error::EngineError;
-use crate::load::{Connections, LoadContext};
 use crate::plan::TargetState;
 
 /// A piece of work, by its number.

@@ -9,6 +9,7 @@ use hypodoke_core::spelling::temporal;
 use hypodoke_stores::{FileEntry, Mode, Store};
 
 use super::collector::Collector;
+use super::context::LoadContext;
 use super::retry::with_retry;
 use super::state::{Batch, PendingFeed};
 use super::unreachable::UnreachablePlaces;
@@ -17,7 +18,6 @@ use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
-use crate::load::LoadContext;
 use crate::receipt::{RECEIPT_VERSION, Receipt, Respelled};
 
 /// For how many days the rows of files are kept where nothing is said.

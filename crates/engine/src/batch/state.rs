@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use hypodoke_stores::Store;
 
+use super::context::LoadContext;
 use super::unreachable::UnreachablePlaces;
 use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
-use crate::load::LoadContext;
 use crate::profile::FileProfile;
 use crate::receipt::ReceiptLine;
 

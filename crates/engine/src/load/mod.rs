@@ -2,7 +2,6 @@
 //! its rows, and the attempts that are made until it is committed or given a reason.
 
 mod attempt;
-mod context;
 mod file_load;
 mod greatest;
 mod pipeline;
@@ -12,7 +11,6 @@ mod speculative;
 mod sums;
 mod verification;
 
-pub use context::{Connections, LoadContext, Sources, StopSignal};
 pub use file_load::load_file;
 pub use request::{FileRequest, HeldFile, Loaded, NotLoaded};
 pub use speculative::LARGE;

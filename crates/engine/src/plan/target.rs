@@ -5,6 +5,7 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 use hypodoke_formats::TableHead;
+use hypodoke_formats::json::objects_in;
 use hypodoke_stores::{FileQuery, Store, StoreError, TableShape};
 
 use crate::error::EngineError;
@@ -242,7 +243,7 @@ impl TargetState {
                 .iter()
                 .filter(|column| is_child && !feed.appends_children || !is_part(&column.source));
             let names: Vec<String> = own.map(|column| column.source.clone()).collect();
-            let objects = if is_child { Vec::new() } else { TableHead::objects_in(&names) };
+            let objects = if is_child { Vec::new() } else { objects_in(&names) };
             TableHead { path: path.to_owned(), names, is_child, objects }
         };
         let main = head("", &self.main, false);

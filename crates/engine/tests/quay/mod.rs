@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use hypodoke_core::pattern::Pattern;
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Listener, Silent};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_engine::load::StopSignal;
 use hypodoke_places::{Completeness, Place, SpoolSettings};
 use hypodoke_stores::StoreUrl;
 use hypodoke_testkit::{MemoryPlace, MemoryStore};

@@ -12,7 +12,7 @@ mod tree;
 mod walk;
 
 pub use find::looks_like_json;
-pub use path::JsonPath;
+pub use path::{JsonPath, objects_in};
 pub use reader::{JsonFile, JsonReader};
 
 /// What becomes of nested objects and lists of objects.

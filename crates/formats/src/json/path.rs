@@ -148,6 +148,19 @@ pub fn join(name: &str, key: &str) -> String {
     }
 }
 
+/// The paths of the objects that columns of these names stand in.
+pub fn objects_in(names: &[String]) -> Vec<String> {
+    let mut found = std::collections::BTreeSet::new();
+    for keys in names.iter().map(|name| keys(name)) {
+        let mut path = String::new();
+        for key in keys.iter().take(keys.len().saturating_sub(1)) {
+            path = join(&path, key);
+            found.insert(path.clone());
+        }
+    }
+    found.into_iter().collect()
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

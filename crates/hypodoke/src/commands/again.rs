@@ -3,12 +3,12 @@
 use hypodoke_core::count;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::sanitize::clean;
+use hypodoke_engine::batch::LoadContext;
 use hypodoke_engine::batch::{NotTaken, run_batch};
 use hypodoke_engine::clock;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedFiles};
-use hypodoke_engine::load::LoadContext;
 use hypodoke_engine::maintain::{check_retractable, plan_replay, retract as take_out};
 use hypodoke_engine::sources::{Finder, keep_rows};
 use hypodoke_stores::{Counts, FileEntry, FileQuery, Store, StoreError};

@@ -2,12 +2,12 @@
 
 use std::time::Duration;
 
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::clock;
 use hypodoke_engine::discover::{Discovered, NamedAs, NamedFiles, discover, named_files, table_name};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::job::{Candidate, FeedFiles, Job};
-use hypodoke_engine::load::StopSignal;
 use hypodoke_engine::receipt::Receipt;
 use hypodoke_stores::Store;
 

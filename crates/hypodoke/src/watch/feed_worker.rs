@@ -3,12 +3,12 @@
 use std::time::Duration;
 
 use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::discover::{Discovered, discover};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::All;
 use hypodoke_engine::job::Job;
-use hypodoke_engine::load::StopSignal;
 use hypodoke_stores::{Lease, Mode};
 use jiff::Timestamp;
 use tracing::{debug, error, info, warn};

@@ -27,7 +27,7 @@ use crate::notifications;
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
 use feed_worker::{FeedWorker, WorkerContext};
 use file_watcher::FileSystemWatcher;
-use hypodoke_engine::load::StopSignal;
+use hypodoke_engine::batch::StopSignal;
 use reload::Reload;
 use scheduler::{MachineClock, Scheduler, Task, Wakeup};
 use status::Status;

@@ -7,7 +7,7 @@ use std::time::Duration;
 use jiff::Timestamp;
 
 use crate::schedule::{Schedule, signed};
-use hypodoke_engine::load::StopSignal;
+use hypodoke_engine::batch::StopSignal;
 
 /// A clock is looked at so often while something is waited for: it may be set, and the machine may
 /// have been asleep.

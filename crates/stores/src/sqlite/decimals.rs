@@ -26,7 +26,7 @@ pub fn may_be_text(ty: Type) -> bool {
 pub fn is_real(mantissa: i128) -> bool {
     let mut significant = mantissa.unsigned_abs();
     // Most numbers are short, and are not divided at all.
-    while significant >= 1_000_000_000_000_000 && significant % 10 == 0 {
+    while significant >= 1_000_000_000_000_000 && significant.is_multiple_of(10) {
         significant /= 10;
     }
     significant < 1_000_000_000_000_000

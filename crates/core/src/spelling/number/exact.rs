@@ -1,5 +1,7 @@
 //! Exact decimal numbers.
 
+use std::fmt::Write;
+
 /// An exact decimal number: `mantissa / 10^scale`.
 #[derive(Clone, Copy, Debug)]
 pub struct Number {
@@ -43,7 +45,7 @@ impl Number {
             // Both operands are exact, so the quotient is correctly rounded.
             return self.mantissa as f64 / POWERS_F64[self.scale as usize];
         }
-        super::float::nearest(self.mantissa, self.scale, 0).unwrap_or(f64::NAN)
+        nearest(self.mantissa, self.scale, 0).unwrap_or(f64::NAN)
     }
 }
 
@@ -97,4 +99,51 @@ const POWERS_F64: [f64; 23] = [
 #[inline]
 pub fn power_of_ten(exponent: u16) -> Option<i128> {
     if exponent < 19 { Some(10i64.pow(exponent as u32) as i128) } else { 10i128.checked_pow(exponent as u32) }
+}
+
+/// How many digits a mantissa has; 0 for zero.
+pub fn digit_count(mantissa: i128) -> u16 {
+    match mantissa.unsigned_abs().checked_ilog10() {
+        Some(log) => log as u16 + 1,
+        None => 0,
+    }
+}
+
+/// Text of bounded length, without an allocation.
+pub(super) struct Short {
+    bytes: [u8; 96],
+    len: usize,
+}
+
+impl Short {
+    pub fn new() -> Short {
+        Short { bytes: [0; 96], len: 0 }
+    }
+
+    pub fn text(&self) -> &str {
+        self.bytes.get(..self.len).and_then(|bytes| std::str::from_utf8(bytes).ok()).unwrap_or_default()
+    }
+}
+
+impl Write for Short {
+    fn write_str(&mut self, text: &str) -> std::fmt::Result {
+        let room = self.bytes.get_mut(self.len..self.len + text.len()).ok_or(std::fmt::Error)?;
+        room.copy_from_slice(text.as_bytes());
+        self.len += text.len();
+        Ok(())
+    }
+}
+
+/// The 64-bit float nearest to `mantissa / 10^(scale - exponent)`; `None` where it overflows, or
+/// vanishes without being zero.
+pub(super) fn nearest(mantissa: i128, scale: u16, exponent: i32) -> Option<f64> {
+    let mut text = Short::new();
+    let exponent = exponent - i32::from(scale);
+    // Numbers of 64 bits are written much faster.
+    match i64::try_from(mantissa) {
+        Ok(mantissa) => write!(text, "{mantissa}e{exponent}").ok()?,
+        Err(_) => write!(text, "{mantissa}e{exponent}").ok()?,
+    }
+    let value: f64 = text.text().parse().ok()?;
+    (value.is_finite() && (value != 0.0 || mantissa == 0)).then_some(value)
 }

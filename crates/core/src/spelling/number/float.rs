@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use super::{Number, digit_count};
+use super::exact::{Number, Short, digit_count, nearest};
 use crate::types::{Digits, Unit};
 
 /// Decimal numbers of so many digits are all told apart by 64-bit floats.
@@ -14,40 +14,6 @@ const SAFE_WHOLE: u64 = 1 << 53;
 /// Digits after the mark from which a number of 16 or more digits looks like a printed float.
 const FINE: u16 = 9;
 
-/// Text of bounded length, without an allocation.
-struct Short {
-    bytes: [u8; 96],
-    len: usize,
-}
-
-impl Short {
-    fn new() -> Short {
-        Short { bytes: [0; 96], len: 0 }
-    }
-
-    fn text(&self) -> &str {
-        self.bytes.get(..self.len).and_then(|bytes| std::str::from_utf8(bytes).ok()).unwrap_or_default()
-    }
-}
-
-impl Write for Short {
-    fn write_str(&mut self, text: &str) -> std::fmt::Result {
-        let room = self.bytes.get_mut(self.len..self.len + text.len()).ok_or(std::fmt::Error)?;
-        room.copy_from_slice(text.as_bytes());
-        self.len += text.len();
-        Ok(())
-    }
-}
-
-/// The 64-bit float nearest to `mantissa / 10^(scale - exponent)`; `None` where it overflows, or
-/// vanishes without being zero.
-pub(super) fn nearest(mantissa: i128, scale: u16, exponent: i32) -> Option<f64> {
-    let mut text = Short::new();
-    write!(text, "{mantissa}e{}", exponent - i32::from(scale)).ok()?;
-    let value: f64 = text.text().parse().ok()?;
-    (value.is_finite() && (value != 0.0 || mantissa == 0)).then_some(value)
-}
-
 /// Whether a 64-bit float prints as these digits: all of them, or no more than it takes to tell it from
 /// its neighbours. Up to 15 digits one always does.
 pub(super) fn prints(value: f64, mantissa: i128) -> bool {
@@ -58,22 +24,35 @@ pub(super) fn prints(value: f64, mantissa: i128) -> bool {
 fn prints_long(value: f64, mantissa: u128, digits: u16) -> bool {
     let wanted = significant(mantissa);
     let mut shortest = Short::new();
+    if write!(shortest, "{value:e}").is_ok() && mantissa_of(shortest.text()) == Some(wanted) {
+        return true;
+    }
     let mut all = Short::new();
-    let is_written = write!(shortest, "{value:e}").is_ok()
-        && write!(all, "{value:.*e}", usize::from(digits).saturating_sub(1)).is_ok();
-    is_written && [shortest, all].iter().any(|text| mantissa_of(text.text()) == Some(wanted))
+    write!(all, "{value:.*e}", usize::from(digits).saturating_sub(1)).is_ok()
+        && mantissa_of(all.text()) == Some(wanted)
 }
 
 /// The digits of a number in scientific notation, as a whole number without zeros at its end.
 fn mantissa_of(text: &str) -> Option<u128> {
-    let digits = text.split('e').next()?.bytes().filter(u8::is_ascii_digit);
+    let digits = || text.bytes().take_while(|byte| *byte != b'e').filter(u8::is_ascii_digit);
+    if digits().count() < 19 {
+        // These fit 64 bits, which is much faster.
+        let whole = digits().fold(0u64, |all, digit| all * 10 + u64::from(digit - b'0'));
+        return Some(significant(whole.into()));
+    }
     let whole =
-        digits.fold(Some(0u128), |all, digit| all?.checked_mul(10)?.checked_add(u128::from(digit - b'0')))?;
+        digits().try_fold(0u128, |all, digit| all.checked_mul(10)?.checked_add(u128::from(digit - b'0')))?;
     Some(significant(whole))
 }
 
 fn significant(mut mantissa: u128) -> u128 {
-    while mantissa != 0 && mantissa % 10 == 0 {
+    if let Ok(mut short) = u64::try_from(mantissa) {
+        while short != 0 && short.is_multiple_of(10) {
+            short /= 10;
+        }
+        return short.into();
+    }
+    while mantissa != 0 && mantissa.is_multiple_of(10) {
         mantissa /= 10;
     }
     mantissa

@@ -6,7 +6,7 @@ mod style;
 
 use super::{Class, Recognised, RecognisedNumber, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
-pub use exact::{Number, power_of_ten};
+pub use exact::{Number, digit_count, power_of_ten};
 pub use float::{digits_of, is_beyond_floats, is_long, may_be_beyond_floats};
 pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
 
@@ -443,7 +443,7 @@ struct Shifted {
 impl Shifted {
     /// `None` where no 64-bit float is near it.
     fn of(number: Number, exponent: i32) -> Option<Shifted> {
-        let value = float::nearest(number.mantissa, number.scale, exponent)?;
+        let value = exact::nearest(number.mantissa, number.scale, exponent)?;
         let scale = i32::from(number.scale) - exponent;
         let exact = match u16::try_from(scale) {
             Ok(scale) => Some(Number { mantissa: number.mantissa, scale }),
@@ -481,14 +481,6 @@ impl Shifted {
 pub fn as_float(number: Number, unit: Unit) -> Option<(f64, Digits)> {
     let digits = digits_of(number, unit);
     (!digits.exact).then(|| (number.to_f64(), digits))
-}
-
-/// How many digits a mantissa has; 0 for zero.
-pub fn digit_count(mantissa: i128) -> u16 {
-    match mantissa.unsigned_abs().checked_ilog10() {
-        Some(log) => log as u16 + 1,
-        None => 0,
-    }
 }
 
 #[cfg(test)]
