@@ -19,6 +19,8 @@ pub struct TableHead {
     /// Keys, as paths, whose values were objects in files before: their columns stay, though a record
     /// may have a list there.
     pub objects: Vec<String>,
+    /// How many columns files before had; 0 where that is not known.
+    pub width: usize,
 }
 
 /// Reads the records of a file, batch by batch, each with its place in the file.

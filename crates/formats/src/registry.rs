@@ -131,7 +131,10 @@ static FORMATS: [FormatEntry; 5] = [
             let is_asked = text.fields.is_some() || text.dialect.delimiter.is_some();
             Some(if is_asked { Certainty::Asked } else { Certainty::Possible })
         },
-        open: |bytes, request| Ok(Box::new(TextReader::open(bytes.into_stream(), &request.options.text)?)),
+        open: |bytes, request| {
+            let width_before = request.known.first().map_or(0, |main| main.width);
+            Ok(Box::new(TextReader::open_knowing(bytes.into_stream(), &request.options.text, width_before)?))
+        },
     },
 ];
 

@@ -148,10 +148,15 @@ impl<'r> FileLoad<'_, 'r> {
     fn profile(&self, target: &TargetState) -> Result<FileProfile, EngineError> {
         let FileRequest { file, feed, listener, .. } = self.request;
         let mut heads = target.known_heads(file, feed).into_iter();
-        let objects = heads.next().map(|main| main.objects).unwrap_or_default();
+        let main = heads.next().unwrap_or_default();
         let (lists, sheets): (Vec<_>, Vec<_>) = heads.partition(|head| head.is_child);
         let paths = |heads: Vec<TableHead>| heads.into_iter().map(|head| head.path);
-        let hints = target.hints().with_objects(objects).with_lists(paths(lists)).with_sheets(paths(sheets));
+        let hints = target
+            .hints()
+            .with_objects(main.objects)
+            .with_width(main.width)
+            .with_lists(paths(lists))
+            .with_sheets(paths(sheets));
         profile_file(file, feed, ProfileOptions::before_load(), &hints, *listener)
     }
 

@@ -244,7 +244,9 @@ impl TargetState {
                 .filter(|column| is_child && !feed.appends_children || !is_part(&column.source));
             let names: Vec<String> = own.map(|column| column.source.clone()).collect();
             let objects = if is_child { Vec::new() } else { objects_in(&names) };
-            TableHead { path: path.to_owned(), names, is_child, objects }
+            let width =
+                self.last_format.as_ref().filter(|_| path.is_empty()).map_or(0, |last| last.names.len());
+            TableHead { path: path.to_owned(), names, is_child, objects, width }
         };
         let main = head("", &self.main, false);
         let parts = self.parts.iter();

@@ -17,6 +17,8 @@ pub struct FormatHints {
     pub lists: Vec<TableHead>,
     /// Keys of the main table's records that were objects until now.
     objects: Vec<String>,
+    /// How many columns the files before had; 0 where that is not known.
+    width: usize,
     /// How columns are written, by the path of their table and their name without case and blanks.
     by_table: HashMap<String, HashMap<String, FormatHint>>,
 }
@@ -46,8 +48,14 @@ impl FormatHints {
         paths.sort();
         paths.dedup();
         let list = |path| TableHead { path, is_child: true, ..TableHead::default() };
-        let main = TableHead { objects: self.objects.clone(), ..TableHead::default() };
+        let main = TableHead { objects: self.objects.clone(), width: self.width, ..TableHead::default() };
         self.lists = std::iter::once(main).chain(paths.into_iter().map(list)).collect();
+        self
+    }
+
+    /// The same, knowing how many columns the files before had.
+    pub fn with_width(mut self, width: usize) -> FormatHints {
+        self.width = width;
         self
     }
 

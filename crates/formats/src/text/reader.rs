@@ -114,6 +114,15 @@ impl<'a> TextReader<'a> {
         reader: Box<dyn Read + Send + 'a>,
         options: &TextOptions,
     ) -> Result<TextReader<'a>, ReadError> {
+        TextReader::open_knowing(reader, options, 0)
+    }
+
+    /// Opens a text whose like had so many columns before; 0 where that is not known.
+    pub fn open_knowing(
+        reader: Box<dyn Read + Send + 'a>,
+        options: &TextOptions,
+        width_before: usize,
+    ) -> Result<TextReader<'a>, ReadError> {
         let mut source = Utf8Source::new(reader, options.encoding)?;
         let mut carry = Vec::with_capacity(BLOCK + HELD_BACK);
         let more = source.read_into(&mut carry, LOOK)?;
@@ -136,7 +145,7 @@ impl<'a> TextReader<'a> {
             records.bytes.extend_from_slice(&carry);
             Tokeniser::new(dialect, 1).run(&mut records, End::Last);
         }
-        let start = table::find(&records, &options.table);
+        let start = table::find(&records, &options.table, width_before);
         if start.width.max(start.names.len()) > MOST_NAMES {
             let line = if start.preamble < records.len() { records.line(start.preamble) } else { 1 };
             return Err(ReadError::TooManyFields { line, limit: MOST_NAMES });
@@ -169,7 +178,7 @@ impl<'a> TextReader<'a> {
         carry.drain(..taken);
         let tokeniser = Tokeniser::new(dialect, line).filling(if start.short_rows { start.width } else { 0 });
         Ok(TextReader {
-            heads: heads(&facts),
+            heads: heads(&facts, width_before),
             source,
             tokeniser: Splitter::Delimited(tokeniser),
             facts,
@@ -207,7 +216,7 @@ impl<'a> TextReader<'a> {
         let splitter = FixedSplitter::new(widths, skipped_lines + header_lines as u64);
         let record_limit = record_limit(options.max_record);
         TextReader {
-            heads: heads(&facts),
+            heads: heads(&facts, 0),
             source,
             tokeniser: Splitter::Fixed(splitter),
             facts,
@@ -340,8 +349,9 @@ impl RecordReader for TextReader<'_> {
     }
 }
 
-fn heads(facts: &TextFacts) -> Vec<TableHead> {
-    vec![TableHead { names: facts.names.clone(), ..TableHead::default() }]
+/// The head of the only table. Whoever reads the text again knows from it what is known now.
+fn heads(facts: &TextFacts, width: usize) -> Vec<TableHead> {
+    vec![TableHead { names: facts.names.clone(), width, ..TableHead::default() }]
 }
 
 /// Control characters that no text has, if there are more than a few, make a file no text.

@@ -39,8 +39,9 @@ pub struct TableOptions {
     pub short_rows: Option<bool>,
 }
 
-/// Finds the table in the first records of a text.
-pub fn find(records: &Records, options: &TableOptions) -> TableStart {
+/// Finds the table in the first records of a text. Files before may have had so many columns; 0 where that
+/// is not known.
+pub fn find(records: &Records, options: &TableOptions, width_before: usize) -> TableStart {
     let count = records.len().min(LOOKED_AT);
     let skipped =
         options.skip_lines.map(|lines| (0..count).take_while(|at| records.line(*at) <= lines).count());
@@ -75,6 +76,11 @@ pub fn find(records: &Records, options: &TableOptions) -> TableStart {
             lines
         }
     };
+    if header == 0 && view.trailing && view.width + 1 == width_before {
+        // Without a header, and as wide as ever: the last column is empty, and no delimiter too many.
+        view.trailing = false;
+        view.width += 1;
+    }
     if header == 1 && view.names_one_more(start) {
         // Its last column is missing in every row.
         view.width += 1;

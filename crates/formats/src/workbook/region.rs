@@ -111,7 +111,7 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
         skip_lines: options.skip_lines.or(range.filter(|r| r.top > 0).map(|r| u64::from(r.top))),
         ..options.clone()
     };
-    let TableStart { preamble, header, remarks, names, width, .. } = table::find(&records, &options);
+    let TableStart { preamble, header, remarks, names, width, .. } = table::find(&records, &options, 0);
     columns.truncate(width.max(names.len()));
     let mut names = names;
     names.resize(columns.len(), String::new());

@@ -443,3 +443,20 @@ fn drifting_files_give_one_table_in_any_order() {
     };
     runner.run(&files, check).unwrap_or_else(|failure| panic!("{failure}"));
 }
+
+/// A header that is gone where the last column is empty: the columns are as many as ever.
+#[rstest]
+fn a_header_that_is_gone_over_an_empty_last_column(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260302.csv", "id;berth;state;note\n1;N1;ok;windy\n2;N2;ok;\n3;N3;bad;\n");
+    shop.ok("load");
+    shop.write("in/f_20260303.csv", "4;N4;ok;\n5;N5;ok;\n6;N6;bad;\n");
+    let run = shop.run("load");
+    assert_eq!(run.code, Some(3), "{}", run.out);
+    shop.ok("settle f_20260303.csv --load-anyway");
+    shop.ok("load");
+    let rows = staging.query(&shop, "SELECT id, berth, state, note IS NULL FROM f WHERE id > 3 ORDER BY id");
+    let is_null = if matches!(kind, Sqlite) { "1" } else { "t" };
+    assert_eq!(rows, ["4|N4|ok", "5|N5|ok", "6|N6|bad"].map(|row| format!("{row}|{is_null}")));
+}
