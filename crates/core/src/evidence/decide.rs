@@ -23,6 +23,8 @@ pub struct Hints {
     pub order: Option<DateOrder>,
     /// The day that the file is of, by its name, in days since 1970.
     pub day: Option<i32>,
+    /// A comma is no decimal mark in this file, whatever stands on both sides of it.
+    pub no_comma: bool,
 }
 
 /// What a user says of how a column is written: it is not asked of its values.
@@ -195,6 +197,9 @@ fn numbers(
     let Some((style, ambiguity)) = choose_style(column, styles, hints) else { return (Domain::Text, None) };
     format.number = style;
     let digits = column.digits_in(style);
+    if hints.no_comma && style.comma && digits.scale > 0 {
+        return (Domain::Text, None);
+    }
     // One day alone may be any number.
     let several = column.values() > 1 && !digits.not_moments;
     let digits = Digits { unit, several, ..digits };

@@ -76,6 +76,12 @@ pub fn decide_all(
         Domain::Number(digits) if digits.scale > 0 => Some(d.format.number.comma),
         _ => None,
     });
+    // Where commas part the fields and decimals have points, `1,2` is a list.
+    let is_decimal = |d: &Decision, comma: bool| {
+        matches!(d.domain, Domain::Number(digits) if digits.scale > 0) && d.format.number.comma == comma
+    };
+    let no_comma =
+        hints.likely_comma == Some(false) && alone.iter().filter(clear).any(|d| is_decimal(d, false));
     let order = table.columns.iter().zip(&alone).filter(|(_, d)| clear(d)).find_map(|(column, d)| {
         (column.orders_in_common() != ANY_ORDER && FormatHint::of(d.domain, d.format).order.is_some())
             .then_some(d.format.date)
@@ -91,7 +97,9 @@ pub fn decide_all(
             hint.order = None;
         }
         hint.date_mark = None;
-        if alone.reading == Reading::Guessed && hint != FormatHint::default() {
+        if no_comma && alone.ambiguity.is_none() && is_decimal(&alone, true) && said(at).style.is_none() {
+            decide(column, Hints { no_comma, ..hints }, said(at))
+        } else if alone.reading == Reading::Guessed && hint != FormatHint::default() {
             let hints =
                 Hints { comma: hint.comma.or(hints.comma), order: hint.order.or(hints.order), ..hints };
             Decision { ambiguity: None, reading: Reading::Kept, ..decide(column, hints, said(at)) }
@@ -200,6 +208,20 @@ mod tests {
     ) {
         let decisions = decide_all(&table(columns), Hints::default(), &[], known_hints);
         assert_eq!(decisions[0].format.date, order);
+    }
+
+    #[rstest]
+    #[case::lists("1,2 1,25|2.5", Some(false), "text")]
+    #[case::decimals("1,2 1,25|2,5", Some(false), "decimal(3,2)")]
+    #[case::parted_by_semicolons("1,2 1,25|2.5", Some(true), "decimal(3,2)")]
+    fn a_comma_beside_points_parts_a_list(
+        #[case] columns: &str,
+        #[case] likely_comma: Option<bool>,
+        #[case] ty: &str,
+    ) {
+        let hints = Hints { likely_comma, ..Hints::default() };
+        let decisions = decide_all(&table(columns), hints, &[], &[]);
+        assert_eq!(decisions[0].domain.ty().to_string(), ty);
     }
 
     #[rstest]
