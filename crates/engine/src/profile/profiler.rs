@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use hypodoke_core::evidence::{ColumnEvidence, Decision, Forced, Hints, TableEvidence, decide_all};
+use hypodoke_core::evidence::{ColumnEvidence, Decision, Example, Forced, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::{Column, Layout, Part, rule_for};
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{FormatFacts, TableHead};
@@ -191,9 +191,13 @@ fn table_profiles(
         if at == 0 {
             layout.parts = parts_of(heads, feed);
         }
-        let example =
-            |column: &ColumnEvidence| column.classes().last().and_then(|(_, tally)| tally.first.clone());
-        let examples = evidence.columns.iter().map(example).collect();
+        // A value that a narrower type does not hold, where one stood against it.
+        let example = |(column, decision): (&ColumnEvidence, &Decision)| {
+            let against = decision.against.last();
+            let against = against.map(|one| Example { spot: one.spot, value: one.value.as_str().into() });
+            against.or_else(|| column.classes().last().and_then(|(_, tally)| tally.first.clone()))
+        };
+        let examples = evidence.columns.iter().zip(&decisions).map(example).collect();
         let (head, rows_at) = (head.clone(), source.reader.rows_at(at));
         tables.push(TableProfile { head, header, evidence, decisions, examples, layout, rows_at });
     }

@@ -92,7 +92,8 @@ impl<'r> Line<'r> {
     }
 
     fn shown(&self) -> String {
-        String::from_utf8_lossy(self.records.raw(self.at)).trim().chars().take(80).collect()
+        let raw = String::from_utf8_lossy(self.records.raw(self.at)).into_owned();
+        raw.split_whitespace().collect::<Vec<_>>().join(" ").chars().take(80).collect()
     }
 
     /// Whether it begins with a word for a total.

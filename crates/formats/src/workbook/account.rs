@@ -75,7 +75,7 @@ impl Account {
             words.push(format!("{what} more than 15 digits, the last of which the spreadsheet program has rounded; first {place} with {shown}"));
         }
         if let Some((what, place, kept)) = of(&self.percentages, "number is", "numbers are") {
-            words.push(format!("{what} shown as a percentage, and kept as it is: first {place}, {kept}"));
+            words.push(format!("{what} shown as percentages and kept as stored: first {place}, {kept}"));
         }
         if let Some((what, place, kept)) = of(&self.money, "number is", "numbers are") {
             words.push(format!(

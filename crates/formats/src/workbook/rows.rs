@@ -302,6 +302,7 @@ fn as_texts(records: &Records, most: usize) -> Records {
             let cell = typed.get(at, column).unwrap_or(Cell::Null);
             cell.write(&records.bytes, &typed.wide, &mut texts.bytes);
             texts.push_field(Field::new(from..texts.bytes.len(), false));
+            texts.bytes.push(b'\t');
         }
         texts.end_record(start..texts.bytes.len(), records.line(at));
         if let Some(fault) = records.fault(at) {

@@ -511,3 +511,23 @@ fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(#[values(Sqlite, 
     let rows = staging.query(&shop, "SELECT id, v FROM f ORDER BY id");
     assert_eq!(rows, ["1|10", "2|50.5", "3|7.25", "4|1.00", "5|sixty"]);
 }
+
+/// A batch that was broken off before the files were read again leaves that to the next one.
+#[rstest]
+fn files_that_are_still_to_be_read_again_are_read_by_the_next_batch(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    shop.write("in/f_20260401.csv", "id,v\n1,10\n2,50.50\n");
+    shop.ok("load");
+    // Out of reach for a while, so that nothing can be read again.
+    std::fs::rename(shop.path("in/f_20260401.csv"), shop.path("f_away.csv")).expect("moved");
+    shop.write("in/f_20260402.csv", "id,v\n3,sixty\n");
+    shop.ok("load");
+    std::fs::rename(shop.path("f_away.csv"), shop.path("in/f_20260401.csv")).expect("moved");
+    staging.run(&shop, "UPDATE hd_drift SET action = 'rereading' WHERE change = 'widened'");
+    shop.write("in/f_20260403.csv", "id,v\n4,7\n");
+    let run = shop.ok("load");
+    assert!(run.out.contains("1 file loaded before was read again"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT v FROM f ORDER BY id"), ["10", "50.50", "sixty", "7"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_drift WHERE action = 'rereading'"), ["0"]);
+}

@@ -426,7 +426,7 @@ fn a_percentage_is_its_number() {
     book.save(shop.path("a.xlsx")).expect("a workbook");
     let run = shop.ok("load a.xlsx --into sqlite:h.db --table t");
     assert!(
-        run.out.contains("3 numbers are shown as a percentage, and kept as it is: first Sheet1!A2, 0.125"),
+        run.out.contains("3 numbers are shown as percentages and kept as stored: first Sheet1!A2, 0.125"),
         "{}",
         run.out
     );
