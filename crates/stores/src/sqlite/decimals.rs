@@ -1,6 +1,7 @@
 //! Decimals in SQLite: a REAL wherever it gives the same digits back, so that numbers compare as
 //! numbers, and text for the values that have more.
 
+use hypodoke_core::record::Cell;
 use hypodoke_core::spelling::number::{self, Number, NumberStyle};
 use hypodoke_core::types::{Type, Unit};
 use rusqlite::functions::{Context, FunctionFlags};
@@ -64,13 +65,19 @@ fn read(text: &[u8]) -> Option<Number> {
 
 fn digits(context: &Context<'_>) -> Result<Value> {
     let value = context.get_raw(0);
+    let wanted = u16::try_from(context.get::<i64>(1)?).ok();
+    // A float without a wish is spelled as everywhere, with an exponent where the digits would run on.
+    if let (ValueRef::Real(real), None) = (value, wanted) {
+        let mut text = Vec::new();
+        Cell::Float(real).write(&[], &[], &mut text);
+        return Ok(Value::Text(String::from_utf8_lossy(&text).into_owned()));
+    }
     let Some(number) = number_of(value) else {
         return Ok(match value {
             ValueRef::Real(value) => Value::Text(value.to_string()),
             other => other.try_into()?,
         });
     };
-    let wanted = u16::try_from(context.get::<i64>(1)?).ok();
     let scaled = wanted.and_then(|scale| Some(Number { mantissa: number.rescale(scale)?, scale }));
     Ok(Value::Text(scaled.unwrap_or_else(|| number.without_zeros()).to_string()))
 }
@@ -93,6 +100,7 @@ mod tests {
     #[case("hd_digits(10.5, 18)", "10.500000000000000000")]
     #[case("hd_digits(0.1, -1)", "0.1")]
     #[case("hd_digits(9.5e-05, -1)", "0.000095")]
+    #[case("hd_digits(1e300, -1)", "1e300")]
     #[case("hd_digits(7, 2)", "7.00")]
     #[case("hd_digits('12345678901234567.500', -1)", "12345678901234567.5")]
     #[case("hd_digits(1200, -1)", "1200")]

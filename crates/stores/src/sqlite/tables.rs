@@ -328,9 +328,10 @@ fn converted(column: &str, from: Type, to: Type) -> String {
         }
         (Type::Boolean, Type::Text) => format!("CASE {column} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END"),
         // The shortest way to spell a number, whatever its column kept.
-        (Type::Integer | Type::Decimal { .. } | Type::Float, Type::Text) => {
-            decimals::digits_sql(column, None)
+        (Type::Decimal { scale, .. }, Type::Text) => {
+            decimals::digits_sql(&decimals::digits_sql(column, Some(scale)), None)
         }
+        (Type::Integer | Type::Float, Type::Text) => decimals::digits_sql(column, None),
         (_, Type::Decimal { scale, .. }) if decimals::may_be_text(to) => {
             decimals::decimal_sql(&decimals::digits_sql(column, Some(scale)))
         }
