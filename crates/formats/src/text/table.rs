@@ -416,19 +416,19 @@ impl View<'_> {
         over_figures > 0 && over_figures * 2 >= typed_columns
     }
 
-    /// Whether a row right beneath the header is a remark: words in less than half of the columns, and
-    /// over figures.
+    /// Whether a row right beneath the header is a remark: one cell of several words, or in brackets, over
+    /// figures. A word alone may be a value that is wrong, and words in several cells a row.
     fn is_remark(&self, row: usize) -> bool {
         let body: Vec<usize> = (row + 1..self.count).filter(|at| self.has_width(*at)).collect();
-        let filled = if row < self.count { self.filled(row) } else { 0 };
-        let are_words = row < self.count && self.cells(row).all(|cell| cell.is_empty() || is_word(cell));
-        if !are_words || filled == 0 || filled * 2 > self.width || body.len() < 3 || !self.has_width(row) {
+        if row >= self.count || self.width < 2 || body.len() < 3 || !self.has_width(row) {
             return false;
         }
-        (0..self.width).any(|column| {
-            let typed = typed_share(body.iter().map(|at| self.cell(*at, column)));
-            !self.cell(row, column).is_empty() && typed > 0.9
-        })
+        let mut filled = (0..self.width).filter(|column| !self.cell(row, *column).is_empty());
+        let (Some(column), None) = (filled.next(), filled.next()) else { return false };
+        let cell = self.cell(row, column);
+        let is_said = cell.contains(&b' ') || matches!(cell.first(), Some(b'(' | b'[' | b'*'));
+        let typed = typed_share(body.iter().map(|at| self.cell(*at, column)));
+        is_said && is_word(cell) && typed > 0.9
     }
 
     fn names(&self, start: usize, header: usize) -> Vec<String> {
