@@ -5,8 +5,8 @@ use std::fmt;
 use super::decide::Chosen;
 use super::{Against, Ambiguity, ColumnEvidence, Decision};
 use crate::spelling::words::NULL_SPELLINGS;
-use crate::spelling::{Number, temporal};
-use crate::types::{Domain, Type, Unit};
+use crate::spelling::{Number, number, temporal};
+use crate::types::{Domain, MAX_DIGITS, Type, Unit};
 
 /// What there is to say of a column.
 #[derive(Clone, Debug, PartialEq)]
@@ -121,6 +121,11 @@ fn number_text(number: Number) -> String {
     match number.mantissa {
         i128::MAX => "inf".to_owned(),
         i128::MIN => "-inf".to_owned(),
+        // A float beyond 38 digits is only known to be beyond them.
+        mantissa if mantissa.unsigned_abs() == number::BEYOND.unsigned_abs() => {
+            if mantissa < 0 { "below -1e38" } else { "above 1e38" }.to_owned()
+        }
+        _ if number.scale > MAX_DIGITS => format!("{:e}", number.to_f64()),
         _ => number.to_string(),
     }
 }

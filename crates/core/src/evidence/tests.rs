@@ -157,6 +157,17 @@ fn seconds_of_more_digits_are_kept_as_is_said(#[case] fraction: Option<Fraction>
     assert_eq!(decide(&column, Hints::default(), forced).domain.ty().to_string(), ty);
 }
 
+#[rstest]
+#[case(&["1e-05", "12.5"], "0.00001", "12.5")]
+#[case(&["1e300", "2.5e3"], "2500", "above 1e38")]
+#[case(&["1e-300", "-1e300"], "below -1e38", "1e-300")]
+fn extremes_know_exponents(#[case] values: &[&str], #[case] least: &str, #[case] greatest: &str) {
+    let column = evidence(values);
+    let decision = decide(&column, Hints::default(), Forced::default());
+    let report = ColumnReport::of("c", "c", &column, &decision);
+    assert_eq!((report.min.as_deref(), report.max.as_deref()), (Some(least), Some(greatest)));
+}
+
 #[test]
 fn words_are_nulls_only_beside_typed_values() {
     assert_eq!(decided(&["NA", "1"]).nulls, 1);

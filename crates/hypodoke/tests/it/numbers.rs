@@ -78,3 +78,37 @@ fn decimals_sort_as_numbers() {
     let survey = shop.ok("survey in/f_20260301.csv");
     assert!(survey.out.contains("1 value has more than 15 digits"), "{}", survey.out);
 }
+
+/// A table whose long decimals are all text, as they were in earlier versions, gets numbers with the next load.
+#[test]
+fn decimals_of_an_older_table_become_numbers() {
+    let (shop, staging) = begun(Sqlite);
+    shop.write("in/f_20260301.csv", "v\n10.50\n12345678901234.56\n");
+    shop.ok("load");
+    staging.run(
+        &shop,
+        "ALTER TABLE f RENAME TO g;
+         CREATE TABLE f (v DECIMAL_TEXT(16,2), hd_file INTEGER NOT NULL, hd_line INTEGER NOT NULL);
+         INSERT INTO f SELECT CASE typeof(v) WHEN 'text' THEN v ELSE printf('%.2f', v) END, hd_file, hd_line FROM g;
+         DROP TABLE g",
+    );
+    shop.write("in/f_20260302.csv", "v\n7.25\n");
+    shop.ok("load");
+    let rows = staging.query(&shop, "SELECT v, typeof(v) FROM f ORDER BY hd_file, hd_line");
+    assert_eq!(rows, ["10.5|real", "12345678901234.56|text", "7.25|real"]);
+    assert!(shop.ok("tally").out.contains("all figures agree"));
+}
+
+/// A table of somebody else's, whose column makes a float of every text of digits, takes no more digits than a
+/// float keeps.
+#[test]
+fn a_table_of_others_takes_no_decimal_that_it_would_round() {
+    let (shop, staging) = begun(Sqlite);
+    staging.run(&shop, "CREATE TABLE f (v DECIMAL(20,2))");
+    shop.write("in/f_20260301.csv", "v\n10.50\n12345678901234567.89\n");
+    let run = shop.ok("load");
+    assert!(run.out.contains("1 row rejected"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT v FROM f"), ["10.5"]);
+    let reasons = staging.query(&shop, "SELECT reason FROM hd_rejects");
+    assert!(reasons[0].contains("more than the 15 digits that the column keeps"), "{reasons:?}");
+}

@@ -428,6 +428,9 @@ fn shifted(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<(Shifted, boo
     is_of_style.then_some((shifted, bare.negative))
 }
 
+/// What stands for a number with an exponent that has more digits than are kept.
+pub(crate) const BEYOND: i128 = i128::MAX - 1;
+
 /// A number with an exponent.
 struct Shifted {
     /// Its 64-bit float.
@@ -459,7 +462,7 @@ impl Shifted {
 
     /// The number, or where it is too long the greatest there is.
     fn number(&self) -> Number {
-        self.exact.unwrap_or(Number { mantissa: i128::MAX - 1, scale: 0 })
+        self.exact.unwrap_or(Number { mantissa: BEYOND, scale: 0 })
     }
 
     fn digits(&self) -> Digits {
