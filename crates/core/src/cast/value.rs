@@ -288,8 +288,6 @@ impl<'a> Reader<'a> {
             && let Some((value, _)) = number::plain_integer(bytes)
         {
             self.met.greatest = self.met.greatest.max(value.unsigned_abs());
-            // More of them may show that they are days.
-            self.met.wider += u64::from(!self.known.not_moments);
             self.note_whole(value);
             return Ok(Cell::Integer(value));
         }
@@ -304,9 +302,11 @@ impl<'a> Reader<'a> {
         Ok(Cell::Integer(value))
     }
 
-    /// Whether a float holds a large number is for evidence to find out.
+    /// Whether a float holds a large number is for evidence to find out, and whether more numbers show that
+    /// all of them are days.
     #[inline(always)]
     fn note_whole(&mut self, value: i64) {
+        self.met.wider += u64::from(!self.known.not_moments);
         self.met.wider += u64::from(number::may_be_beyond_floats(value) && !self.known.exact);
     }
 

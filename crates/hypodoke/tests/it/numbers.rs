@@ -88,8 +88,8 @@ fn decimals_of_an_older_table_become_numbers() {
     staging.run(
         &shop,
         "ALTER TABLE f RENAME TO g;
-         CREATE TABLE f (v DECIMAL_TEXT(16,2), hd_file INTEGER NOT NULL, hd_line INTEGER NOT NULL);
-         INSERT INTO f SELECT CASE typeof(v) WHEN 'text' THEN v ELSE printf('%.2f', v) END, hd_file, hd_line FROM g;
+         CREATE TABLE f (v DECIMAL_TEXT(16,2), day DATE, hd_file INTEGER NOT NULL, hd_line INTEGER NOT NULL);
+         INSERT INTO f SELECT CASE typeof(v) WHEN 'text' THEN v ELSE printf('%.2f', v) END, day, hd_file, hd_line FROM g;
          DROP TABLE g",
     );
     shop.write("in/f_20260302.csv", "v\n7.25\n");
@@ -104,7 +104,7 @@ fn decimals_of_an_older_table_become_numbers() {
 #[test]
 fn a_table_of_others_takes_no_decimal_that_it_would_round() {
     let (shop, staging) = begun(Sqlite);
-    staging.run(&shop, "CREATE TABLE f (v DECIMAL(20,2))");
+    staging.run(&shop, "CREATE TABLE f (v DECIMAL(20,2), day DATE)");
     shop.write("in/f_20260301.csv", "v\n10.50\n12345678901234567.89\n");
     let run = shop.ok("load");
     assert!(run.out.contains("1 row rejected"), "{}", run.out);
