@@ -1,8 +1,6 @@
 //! How a file is written, as the ledger keeps it.
 
-use std::collections::BTreeMap;
-
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use hypodoke_core::drift::{Change, Drift};
 use hypodoke_core::layout::Format;
