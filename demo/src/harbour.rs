@@ -5,9 +5,12 @@ use std::path::Path;
 
 use serde::Deserialize;
 
-use crate::dues;
 use crate::movements::{Movement, Movements, date, iso, quoted};
 use crate::write::{Encoding, write, write_bytes};
+
+/// Tariffs of the dues office, and of the island's, as `examples/workbooks.rs` writes them.
+const TARIFF: &[u8] = include_bytes!("../workbooks/tariff.xlsx");
+const TARIFF_OF_ISLAND: &[u8] = include_bytes!("../workbooks/tariff_island.xlsx");
 
 /// The configuration of the demo.
 pub const CONFIGURATION: &str = include_str!("../hypodoke.toml");
@@ -84,7 +87,7 @@ pub fn write_step(inbox: &Path, step: Step) -> io::Result<()> {
     }
     match step {
         Step::First => {
-            write_bytes(&inbox.join("dues/tariff_2026-03.xlsx"), &dues::tariff(0, false)?, MONDAY)?;
+            write_bytes(&inbox.join("dues/tariff_2026-03.xlsx"), TARIFF, MONDAY)?;
             let note = "The gauge at the north mole is down until Friday.\n";
             write(&inbox.join("north/read me.txt"), note, Encoding::Utf8, MONDAY)?;
             // Tuesday's file, sent again by somebody who was not sure.
@@ -95,7 +98,7 @@ pub fn write_step(inbox: &Path, step: Step) -> io::Result<()> {
         }
         Step::Second => {
             // The island's office has another program, which counts its days from 1904.
-            write_bytes(&inbox.join("dues/tariff_2026-03_island.xlsx"), &dues::tariff(5, true)?, MONDAY + 4)?;
+            write_bytes(&inbox.join("dues/tariff_2026-03_island.xlsx"), TARIFF_OF_ISLAND, MONDAY + 4)?;
             east(inbox, 3, true)
         }
         Step::Third => Ok(()),

@@ -2,7 +2,6 @@
 //!
 //! Everything here is invented. The same call writes the same bytes on every machine.
 
-mod dues;
 pub mod gauges;
 mod harbour;
 pub mod movements;

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
 
@@ -82,6 +83,12 @@ impl Seen {
     pub fn fetched(&self) -> Result<Fetched, PlaceError> {
         let pin = self.spooled.as_ref().map(|file| file.spool.want(&file.arrival)).transpose()?;
         Ok(Fetched { path: self.file.clone(), _pin: pin })
+    }
+
+    /// Waits no longer than this for a file that has to be fetched; whether it is at hand then, so that
+    /// [`Seen::fetched`] does not wait.
+    pub fn is_at_hand(&self, within: Duration) -> bool {
+        self.spooled.as_ref().is_none_or(|file| file.spool.is_at_hand(&file.arrival, within))
     }
 
     /// Whether a file of this machine is there still, as it was seen. What has to be fetched is fetched as

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::isolate::helping;
@@ -211,6 +211,33 @@ impl Spool {
                     self.fetch_ahead(&mut state, arrival);
                 }
             }
+        }
+    }
+
+    /// Waits no longer than this until a file is in the spool, or is known not to come; whether it is so then.
+    /// What nobody has begun to fetch is begun.
+    pub fn is_at_hand(self: &Arc<Spool>, arrival: &Arrival, within: Duration) -> bool {
+        let until = Instant::now() + within;
+        let mut state = self.lock();
+        loop {
+            match state.slots.get(&arrival.path).map(|slot| &slot.stage) {
+                Some(Stage::Ready | Stage::Failed(_)) => return true,
+                Some(Stage::Running) => {}
+                None => {
+                    let fits = state.held + arrival.bytes <= self.settings.limit;
+                    if !fits || private_folder(self.folder()).is_err() {
+                        return false;
+                    }
+                    self.begin(&mut state, arrival.clone());
+                    self.fetch_ahead(&mut state, arrival);
+                }
+            }
+            let left = until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return false;
+            }
+            let woken = self.changed.wait_timeout(state, left);
+            state = woken.unwrap_or_else(PoisonError::into_inner).0;
         }
     }
 

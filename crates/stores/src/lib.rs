@@ -41,7 +41,7 @@ pub use mode::Mode;
 pub use order::{FileInForce, FileOrder, sortable_number};
 pub use plan::{FileSummary, Finished, LoadPlan, LoadRules, PartSummary, TablePlan, TableRules};
 pub use rebuild::{Comparison, RowOfFile};
-pub use sink::{Capabilities, Sink, Writer};
+pub use sink::{Capabilities, Claim, Claimed, Sink, Writer};
 pub use url::{StoreUrl, UrlError};
 
 /// A connection to a staging database.

@@ -1,5 +1,6 @@
 //! Where rows go: one file at a time, in one transaction with its entry in the ledger.
 
+use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Rows;
 
 use crate::error::StoreError;
@@ -15,7 +16,7 @@ pub struct Capabilities {
     /// Changes of a table are committed with the rows that need them.
     pub table_changes_with_rows: bool,
     /// Several files can be loaded in one transaction, each undone by itself.
-    pub deliveries: bool,
+    pub groups: bool,
     /// Several connections can load at the same time.
     pub many_writers: bool,
     /// The modes there are.
@@ -26,6 +27,26 @@ pub struct Capabilities {
     pub most_columns: usize,
 }
 
+/// A file that is to be loaded in the group that is open.
+#[derive(Clone, Copy, Debug)]
+pub struct Claim<'a> {
+    /// The file.
+    pub arrival: &'a Arrival,
+    /// The newest entry of it that is known, 0 where there is none: as in a [`LoadPlan`].
+    pub known_until: i64,
+}
+
+/// What became of a claim.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Claimed {
+    /// Nobody else loads the file before the group has ended.
+    Ours,
+    /// Somebody else is about to load it.
+    Taken,
+    /// It is loaded by now.
+    Loaded,
+}
+
 /// A database that rows are loaded into.
 pub trait Sink {
     /// What it can promise.
@@ -34,11 +55,27 @@ pub trait Sink {
     /// Begins to load a file. `None` if meanwhile somebody else loaded it.
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError>;
 
-    /// Begins a delivery: files loaded from now on are kept all together, or none.
-    fn begin_delivery(&mut self) -> Result<(), StoreError>;
+    /// Begins a group of files: what is loaded and recorded from now on is kept all together, or none of it.
+    /// A file of it that fails is undone by itself.
+    fn begin_group(&mut self) -> Result<(), StoreError>;
 
-    /// Ends a delivery: keeps its files, or takes them back.
-    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError>;
+    /// Ends a group: keeps its files, or takes them back.
+    ///
+    /// # Errors
+    ///
+    /// The group is not kept, or the connection was lost before the answer came.
+    fn end_group(&mut self, keep: bool) -> Result<(), StoreError>;
+
+    /// Claims files of a table for the group that is open, so that no two processes load one, nor wait for
+    /// each other. Where files are `in_order`, this waits until nobody else loads into the table.
+    fn claim(
+        &mut self,
+        _table: &str,
+        _in_order: bool,
+        files: &[Claim<'_>],
+    ) -> Result<Vec<Claimed>, StoreError> {
+        Ok(vec![Claimed::Ours; files.len()])
+    }
 
     /// Holds the tables of a feed against what its files say, by the rows that are kept of them; `None`
     /// where they are not kept of all, are more than `most`, or have no key.

@@ -1,11 +1,15 @@
 //! What a batch has to work with: connections, a listener, and a way to be stopped.
 
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use hypodoke_stores::{Store, StoreError};
 
 use crate::event::Listener;
 use crate::sources::Finder;
+
+/// After so long what is loaded is committed, where nothing else is said.
+pub const COMMIT_EVERY: Duration = Duration::from_millis(500);
 
 /// More connections to the database.
 pub struct Connections<'a> {
@@ -26,6 +30,8 @@ pub struct LoadContext<'a> {
     pub stop: &'a StopSignal,
     /// Finds files that were loaded before, where they have to be read again.
     pub sources: Option<&'a Sources<'a>>,
+    /// After so long what is loaded is committed; at no time at all, each file is by itself.
+    pub commit_every: Duration,
 }
 
 /// Makes a finder of files that were loaded before.
@@ -35,7 +41,7 @@ impl<'a> LoadContext<'a> {
     /// One connection, and nobody who stops the batch.
     pub fn single(listener: &'a dyn Listener) -> LoadContext<'a> {
         static NEVER: StopSignal = StopSignal(AtomicBool::new(false));
-        LoadContext { connections: None, listener, stop: &NEVER, sources: None }
+        LoadContext { connections: None, listener, stop: &NEVER, sources: None, commit_every: COMMIT_EVERY }
     }
 }
 

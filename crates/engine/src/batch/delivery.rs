@@ -48,7 +48,7 @@ impl Batch<'_> {
         mut profiles: Vec<Profiled>,
         target: &mut TargetState,
     ) -> Result<Vec<ReceiptLine>, EngineError> {
-        let before = (target.clone(), self.known.clone());
+        let before = target.clone();
         let mut retry = RetryPolicy::default();
         let began = Began::now();
         let attempted = loop {
@@ -56,16 +56,17 @@ impl Batch<'_> {
                 Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
                 Ok(attempted) => break attempted,
                 Err(NotLoaded::Store(error)) if !error.is_unreachable() => {
-                    self.store.end_delivery(false)?;
+                    let _ = self.store.end_group(false);
                     break delivery.all_failed(&error.into());
                 }
                 Err(NotLoaded::Failed(error)) => return Err(error),
                 Err(NotLoaded::Store(error)) => return Err(error.into()),
                 Err(NotLoaded::Held(_) | NotLoaded::Skipped(_)) => return Ok(Vec::new()),
             };
-            let undone = self.store.end_delivery(false);
+            let undone = self.store.end_group(false);
             // What was learnt of its files was taken back with them.
-            (*target, self.known) = before.clone();
+            target.clone_from(&before);
+            self.known.end_undoable(false);
             profiles = delivery.files.iter().map(|_| None).collect();
             retry.wait(&error);
             if matches!(error, StoreError::Lost { .. }) || undone.is_err() {
@@ -78,8 +79,9 @@ impl Batch<'_> {
             with_retry(self.store, |store| target.refresh(store, delivery.feed))?;
         };
         let Attempted { mut lines, differences, failed } = attempted;
+        self.known.end_undoable(!failed);
         if failed {
-            (*target, self.known) = before;
+            *target = before;
             // It is tried again as a whole, once all of its files are there.
             let waits = !lines.iter().any(|line| matches!(line.outcome, Outcome::Failed | Outcome::Held));
             for ((line, file), drift) in lines.iter_mut().zip(&delivery.files).zip(&differences) {
@@ -92,9 +94,7 @@ impl Batch<'_> {
                         }
                     };
                 }
-                if line.outcome != Outcome::Waiting {
-                    self.record(line, delivery.one(file), began, drift)?;
-                }
+                self.record(line, delivery.one(file), began, drift)?;
             }
         }
         Ok(lines)
@@ -107,7 +107,8 @@ impl Batch<'_> {
         profiles: Vec<Profiled>,
         target: &mut TargetState,
     ) -> Result<Attempted, NotLoaded> {
-        self.store.begin_delivery()?;
+        self.store.begin_group()?;
+        self.known.begin_undoable();
         let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: false };
         for (file, profiled) in delivery.files.iter().zip(profiles) {
             let began = Instant::now();
@@ -127,7 +128,7 @@ impl Batch<'_> {
             let (line, drift) = self.line_of_result(result, one)?;
             attempted.add(line, drift, began);
         }
-        self.store.end_delivery(!attempted.failed)?;
+        self.store.end_group(!attempted.failed)?;
         Ok(attempted)
     }
 }

@@ -1,10 +1,13 @@
 //! The feeds of a batch, and the files of each in the order in which they are loaded.
 
+use std::collections::VecDeque;
+
 use hypodoke_stores::Mode;
 
 use super::delivery::Delivery;
-use super::file::FileInBatch;
+use super::group::Group;
 use super::retry::with_retry;
+use super::run_of_files::FileOfRun;
 use super::state::{Batch, PendingFeed, Profiled};
 use crate::discover::{LoadUnit, load_units};
 use crate::error::EngineError;
@@ -33,24 +36,32 @@ impl Batch<'_> {
         if let Some(connections) = self.context.connections.filter(|more| more.most > 1 && pending.len() > 1)
         {
             let work = |other: &mut Batch<'_>, at: usize| match pending.get(at) {
-                Some(feed) => other.load_feed(feed),
+                Some(feed) => other.in_groups(|other, group| other.load_feed(feed, group)),
                 None => Ok(()),
             };
             return self.share(pending.len(), connections, &work);
         }
-        for feed in pending {
-            if self.is_stopped() {
-                break;
+        self.in_groups(|batch, group| {
+            for feed in pending {
+                if batch.is_stopped() {
+                    break;
+                }
+                batch.load_feed(feed, group)?;
             }
-            self.load_feed(feed)?;
-        }
-        Ok(())
+            Ok(())
+        })
     }
 
-    fn load_feed(&mut self, pending: &PendingFeed<'_>) -> Result<(), EngineError> {
+    fn load_feed<'f>(&mut self, pending: &PendingFeed<'f>, group: &mut Group<'f>) -> Result<(), EngineError> {
         let PendingFeed { feed, new, .. } = pending;
+        // Where others load too, they wait for no more than the files of one feed.
+        if self.store.capabilities().many_writers {
+            self.commit(group, None)?;
+        }
         let mut target = with_retry(self.store, |store| TargetState::of(store, feed))?;
         let profiles = if target.is_new() {
+            // Nobody waits for the transaction while files are profiled.
+            self.commit(group, None)?;
             self.profile_first(pending, &mut target)?
         } else {
             new.iter().map(|_| None).collect()
@@ -59,24 +70,31 @@ impl Batch<'_> {
         if let Some(connections) =
             connections.filter(|_| feed.mode == Mode::Append && new.len() >= WORTH_SHARING)
         {
-            return self.load_files_in_parallel(pending, profiles, target, connections);
+            return self.load_files_in_parallel(pending, group, profiles, target, connections);
         }
         let mut in_hand = InHand { target, profiles, lines: 0 };
+        let mut run = VecDeque::new();
         for unit in load_units(feed, new) {
-            if self.is_stopped() {
-                break;
-            }
-            // A delivery is not begun without all of its files.
-            let files: Vec<&Candidate> = unit.files().iter().filter_map(|at| new.get(*at).copied()).collect();
-            if files.iter().filter(|file| self.unreachable.leaves(file)).count() > 0 {
+            let files: Vec<&'f Candidate> =
+                unit.files().iter().filter_map(|at| new.get(*at).copied()).collect();
+            if let (LoadUnit::Single(at), [file]) = (&unit, &files[..]) {
+                let profiled = in_hand.profiles.get_mut(*at).and_then(Option::take);
+                run.push_back(FileOfRun { at: in_hand.next_line(), file, profiled });
                 continue;
             }
-            self.load_unit(pending, &unit, files, &mut in_hand)?;
+            // A delivery is not begun without all of its files.
+            let is_away = |file: &&&Candidate| self.unreachable.leaves(file);
+            if self.is_stopped() || files.iter().filter(is_away).count() > 0 {
+                continue;
+            }
+            self.commit(group, Some(&mut in_hand.target))?;
+            self.load_delivery_of(pending, &unit, files, &mut in_hand)?;
         }
-        Ok(())
+        let taken = self.load_run(group, pending, run, &mut in_hand.target)?;
+        self.load_taken(group, pending, taken, &mut in_hand.target)
     }
 
-    fn load_unit(
+    fn load_delivery_of(
         &mut self,
         pending: &PendingFeed<'_>,
         unit: &LoadUnit,
@@ -85,17 +103,9 @@ impl Batch<'_> {
     ) -> Result<(), EngineError> {
         let PendingFeed { feed, again, number, .. } = pending;
         let take = |at: &usize| in_hand.profiles.get_mut(*at).and_then(Option::take);
-        let mut profiles: Vec<Profiled> = unit.files().iter().map(take).collect();
-        let lines = match (unit, &files[..]) {
-            (LoadUnit::Single(_), [file]) => {
-                let one = FileInBatch { feed, file, again: *again };
-                vec![self.load_one(one, &mut in_hand.target, profiles.pop().flatten())?]
-            }
-            _ => {
-                let delivery = Delivery { feed, files, again: *again };
-                self.load_delivery(&delivery, profiles, &mut in_hand.target)?
-            }
-        };
+        let profiles: Vec<Profiled> = unit.files().iter().map(take).collect();
+        let delivery = Delivery { feed, files, again: *again };
+        let lines = self.load_delivery(&delivery, profiles, &mut in_hand.target)?;
         for line in lines {
             self.tell((*number, in_hand.next_line()), line);
         }

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
+use hypodoke_stores::{FileEntry, LoadRules, StoreError};
 
 use super::lines::{
     TableDrift, entry_of, failed_line, held_line, line_of, loaded_line, recorded_line, skipped_line,
@@ -44,6 +44,11 @@ impl Began {
     /// Now.
     pub fn now() -> Began {
         Began { instant: Instant::now(), micros: clock::now() }
+    }
+
+    /// How long ago that is.
+    pub fn seconds(&self) -> f64 {
+        self.instant.elapsed().as_secs_f64()
     }
 }
 
@@ -119,28 +124,50 @@ impl Batch<'_> {
         began: Began,
     ) -> Result<ReceiptLine, EngineError> {
         let (mut line, drift) = self.line_of_result(result, one)?;
-        if line.outcome == Outcome::Waiting && self.is_loaded_by_others(one)? {
-            line = skipped_line(one.feed, one.file, &SkipReason::LoadedMeanwhile);
+        if line.outcome == Outcome::Waiting {
+            let arrival = &one.file.seen.arrival;
+            let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
+            self.correct_waiting(&mut line, one, entries);
         }
-        line.seconds = began.instant.elapsed().as_secs_f64();
-        if matches!(line.outcome, Outcome::Failed | Outcome::Held) {
-            self.record(&line, one, began, &drift)?;
-        }
-        if one.file.member.is_none() {
-            one.file.seen.release();
-        }
+        line.seconds = began.seconds();
+        self.record(&line, one, began, &drift)?;
+        self.let_go(one.file);
         Ok(line)
     }
 
-    /// Whether another process has loaded a file that is not there any more, and put it away.
-    fn is_loaded_by_others(&mut self, one: FileInBatch<'_>) -> Result<bool, EngineError> {
-        let arrival = &one.file.seen.arrival;
-        let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
-        Ok(KnownFiles::of(entries).is_known(arrival, &one.feed.table))
+    /// Nobody reads the file any more.
+    pub fn let_go(&self, file: &Candidate) {
+        if file.member.is_none() {
+            file.seen.release();
+        }
     }
 
-    /// Records a file that is not loaded. One that is held day after day for the same reason is
-    /// recorded once.
+    /// Another process may have loaded a file that is not there any more, and put it away: so say these
+    /// entries of the ledger then.
+    pub fn correct_waiting(&self, line: &mut ReceiptLine, one: FileInBatch<'_>, entries: Vec<FileEntry>) {
+        if KnownFiles::of(entries).is_known(&one.file.seen.arrival, &one.feed.table) {
+            *line = skipped_line(one.feed, one.file, &SkipReason::LoadedMeanwhile);
+        }
+    }
+
+    /// The entry of a file that is not loaded, and is to be recorded. One that is held day after day for the
+    /// same reason is recorded once.
+    pub fn entry_to_record(
+        &self,
+        line: &ReceiptLine,
+        one: FileInBatch<'_>,
+        began: Began,
+    ) -> Option<FileEntry> {
+        if !matches!(line.outcome, Outcome::Failed | Outcome::Held) {
+            return None;
+        }
+        let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));
+        let before = self.known.held(&one.file.seen.arrival, &one.feed.table);
+        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
+        (!is_recorded).then_some(entry)
+    }
+
+    /// Records a file that is not loaded, if it is to be.
     ///
     /// # Errors
     ///
@@ -152,12 +179,7 @@ impl Batch<'_> {
         began: Began,
         drift: &TableDrift,
     ) -> Result<(), EngineError> {
-        let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));
-        let before = self.known.held(&one.file.seen.arrival, &one.feed.table);
-        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
-        if is_recorded {
-            return Ok(());
-        }
+        let Some(entry) = self.entry_to_record(line, one, began) else { return Ok(()) };
         with_retry(self.store, |store| Ok(store.note_file(&entry, drift)?))
     }
 
@@ -303,10 +325,11 @@ impl Batch<'_> {
     /// The ledger says that a file is loaded: by another process, or by this one just before the
     /// connection broke, so that the answer was lost.
     fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, NotLoaded> {
-        let query = FileQuery { batch: Some(self.number), ..FileQuery::default() };
         let arrival = &file.seen.arrival;
-        let own = self.store.files(&query)?.into_iter().find(|entry| {
-            entry.outcome.counts()
+        let own = self.store.files_like(&[arrival])?.into_iter().find(|entry| {
+            entry.batch == self.number
+                && entry.table.as_ref() == Some(&feed.table)
+                && entry.outcome.counts()
                 && entry.arrival.path == arrival.path
                 && entry.arrival.place == arrival.place
         });

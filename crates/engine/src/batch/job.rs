@@ -2,7 +2,7 @@
 
 use hypodoke_stores::Store;
 
-use super::context::{Connections, LoadContext, StopSignal};
+use super::context::{COMMIT_EVERY, Connections, LoadContext, StopSignal};
 use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
 use crate::discover::Discovered;
@@ -43,7 +43,13 @@ pub fn run_job(
     let sources = || Finder::new(Some(job.clone()));
     let moves = PutAwayFiles::new(found);
     let both = All(vec![listener, &moves]);
-    let context = LoadContext { connections, listener: &both, stop, sources: Some(&sources) };
+    let context = LoadContext {
+        connections,
+        listener: &both,
+        stop,
+        sources: Some(&sources),
+        commit_every: job.commit_every.unwrap_or(COMMIT_EVERY),
+    };
     let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };
     let ended = run_batch(store, context, &found.feeds, not_taken)?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();

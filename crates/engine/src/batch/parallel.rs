@@ -1,15 +1,19 @@
 //! A batch on several connections side by side.
 
-use std::collections::HashMap;
-use std::sync::Mutex;
-use std::sync::PoisonError;
+use std::collections::{HashMap, VecDeque};
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::context::{Connections, LoadContext};
 use super::file::FileInBatch;
+use super::group::Group;
+use super::run_of_files::FileOfRun;
 use super::state::{Batch, PendingFeed, Profiled};
 use crate::error::EngineError;
 use crate::plan::TargetState;
+
+/// A connection takes no more files than this at a time.
+const MOST_IN_PIECE: usize = 256;
 
 /// A piece of work, by its number.
 type Work<'w> = dyn Fn(&mut Batch<'_>, usize) -> Result<(), EngineError> + Sync + 'w;
@@ -58,18 +62,20 @@ impl Batch<'_> {
     /// # Errors
     ///
     /// The database became unreachable.
-    pub fn load_files_in_parallel(
+    pub fn load_files_in_parallel<'f>(
         &mut self,
-        pending: &PendingFeed<'_>,
+        pending: &PendingFeed<'f>,
+        group: &mut Group<'f>,
         mut profiles: Vec<Profiled>,
         mut target: TargetState,
         connections: &Connections<'_>,
     ) -> Result<(), EngineError> {
         let PendingFeed { feed, new: files, again, number, .. } = pending;
+        self.commit(group, Some(&mut target))?;
         let one = |file| FileInBatch { feed, file, again: *again };
         let mut sizes: HashMap<u64, u32> = HashMap::new();
         files.iter().for_each(|file| *sizes.entry(file.seen.arrival.bytes).or_default() += 1);
-        let mut rest = Vec::new();
+        let mut rest = VecDeque::new();
         for (at, file) in files.iter().enumerate() {
             if self.is_stopped() {
                 break;
@@ -79,25 +85,49 @@ impl Batch<'_> {
             }
             let bytes = file.seen.arrival.bytes;
             let may_be_twin = sizes.get(&bytes).is_some_and(|many| *many > 1) || self.known.has_size(bytes);
-            let profile = profiles.get_mut(at).and_then(Option::take);
+            let profiled = profiles.get_mut(at).and_then(Option::take);
             if target.is_new() || may_be_twin && !self.known.claim_content(file, &feed.table) {
-                let line = self.load_one(one(file), &mut target, profile)?;
+                let line = self.load_one(one(file), &mut target, profiled)?;
                 self.tell((*number, at), line);
             } else {
-                rest.push((at, *file, Mutex::new(profile)));
+                rest.push_back(FileOfRun { at, file, profiled });
             }
         }
+        let pieces = pieces(rest, connections.most);
+        let taken = Mutex::new(Vec::new());
         let work = |other: &mut Batch<'_>, piece: usize| {
-            let Some((at, file, profile)) = rest.get(piece) else { return Ok(()) };
-            if other.unreachable.leaves(file) {
-                return Ok(());
-            }
-            let profile = profile.lock().unwrap_or_else(PoisonError::into_inner).take();
+            let piece = pieces.get(piece).map(|piece| std::mem::take(&mut *locked(piece)));
             let mut own = target.clone();
-            let line = other.load_one(one(file), &mut own, profile)?;
-            other.tell((*number, *at), line);
-            Ok(())
+            other.in_groups(|other, group| {
+                let left = other.load_run(group, pending, piece.unwrap_or_default(), &mut own)?;
+                locked(&taken).extend(left);
+                Ok(())
+            })
         };
-        self.share(rest.len(), connections, &work)
+        self.share(pieces.len(), connections, &work)?;
+        self.load_taken(
+            group,
+            pending,
+            taken.into_inner().unwrap_or_else(PoisonError::into_inner),
+            &mut target,
+        )
     }
+}
+
+/// A run of files that one of the connections takes.
+type Piece<'f> = Mutex<VecDeque<FileOfRun<'f>>>;
+
+/// Files in pieces: each connection takes several, one after another, so that all end at about the same time.
+fn pieces(mut files: VecDeque<FileOfRun<'_>>, connections: usize) -> Vec<Piece<'_>> {
+    let size = (files.len() / (4 * connections.max(1))).clamp(1, MOST_IN_PIECE);
+    let mut pieces = Vec::new();
+    while !files.is_empty() {
+        let rest = files.split_off(size.min(files.len()));
+        pieces.push(Mutex::new(std::mem::replace(&mut files, rest)));
+    }
+    pieces
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }

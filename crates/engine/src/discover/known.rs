@@ -1,6 +1,7 @@
 //! What the ledger knows: whether a file is new, and which rows its rows replace.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::outcome::Outcome;
@@ -34,34 +35,47 @@ pub fn settlement_of(entry: &DecisionEntry) -> Result<Settlement, EngineError> {
 
 /// Of entries of the same content the one that is most like a file: of its path, else of a path whose
 /// named parts hold the same, else the newest; and whether these do.
-fn same_content<'e>(file: &Candidate, entries: &'e [FileEntry]) -> Option<(&'e FileEntry, bool)> {
+fn same_content<'e>(file: &Candidate, entries: &'e [Arc<FileEntry>]) -> Option<(&'e FileEntry, bool)> {
     let parts = named_parts(file);
-    let same_parts = |entry: &FileEntry| {
+    let same_parts = |entry: &&Arc<FileEntry>| {
         // What was loaded before that was recorded, is told by its content alone.
         entry.rules.as_ref().is_none_or(|rules| rules.parts == parts)
     };
     let own = entries.iter().rfind(|entry| entry.arrival.path == file.seen.arrival.path);
-    let like = || entries.iter().rfind(|entry| same_parts(entry));
+    let like = || entries.iter().rfind(same_parts);
     let entry = own.or_else(like).or_else(|| entries.last())?;
-    Some((entry, same_parts(entry)))
+    Some((entry, same_parts(&entry)))
+}
+
+/// What is known of one path and table.
+#[derive(Clone, Debug, Default)]
+struct KnownPath {
+    /// The newest entry, as a look at the file would find it.
+    entry: Option<Arc<FileEntry>>,
+    /// Versions whose content was that of the one loaded before, since then.
+    same_as_loaded: Vec<Arrival>,
+    /// The entries whose rows are in the table, the newest last: each with the file as it was then.
+    rows_of: Vec<(Arrival, i64)>,
+    /// Something was learnt of it that came to be during the batch.
+    has_learnt: bool,
+    /// The number of the newest entry.
+    newest: i64,
+}
+
+/// What takes back one entry that was learnt.
+#[derive(Clone, Debug)]
+struct Undo {
+    path: Path,
+    before: Option<KnownPath>,
+    entry: Option<Arc<FileEntry>>,
 }
 
 /// The files whose rows are in the tables now, found by path and by content.
 #[derive(Clone, Debug, Default)]
 pub struct KnownFiles {
-    /// The newest entry of each place, path and table, as a look at the file would find it.
-    by_path: HashMap<Path, FileEntry>,
-    /// Versions of each place, path and table whose content was that of the one loaded before, since then.
-    same_as_loaded: HashMap<Path, Vec<Arrival>>,
-    /// The entries whose rows are in the table, of each place, path and table, the newest last: each
-    /// with the file as it was then.
-    rows_of: HashMap<Path, Vec<(Arrival, i64)>>,
-    /// The paths of which something was learnt that came to be during the batch.
-    learnt: HashSet<Path>,
-    /// The number of the newest entry of each.
-    newest: HashMap<Path, i64>,
+    paths: HashMap<Path, KnownPath>,
     /// Loaded content, per table: the newest last.
-    by_hash: HashMap<(String, String), Vec<FileEntry>>,
+    by_hash: HashMap<(String, String), Vec<Arc<FileEntry>>>,
     sizes: HashMap<u64, u32>,
     /// How many records each file had that is in a table, the oldest first.
     rows: HashMap<String, Vec<u64>>,
@@ -69,6 +83,8 @@ pub struct KnownFiles {
     settlements: HashMap<Path, (Arrival, Settlement)>,
     /// Content that is about to be loaded on another connection, per table.
     claimed: HashSet<(String, String)>,
+    /// What takes back what was learnt since [`KnownFiles::begin_undoable`].
+    undo: Option<Vec<Undo>>,
 }
 
 impl KnownFiles {
@@ -100,7 +116,7 @@ impl KnownFiles {
 
     /// The entry of a file that is held as it is now.
     pub fn held(&self, arrival: &Arrival, table: &str) -> Option<&FileEntry> {
-        let entry = self.by_path.get(&path_of(arrival, table))?;
+        let entry = self.entry(arrival, table)?;
         (entry.outcome == Outcome::Held && arrival.looks_like(&entry.arrival)).then_some(entry)
     }
 
@@ -112,12 +128,12 @@ impl KnownFiles {
 
     /// The newest entry of a file's path that is known; 0 where there is none.
     pub fn newest(&self, arrival: &Arrival, table: &str) -> i64 {
-        self.newest.get(&path_of(arrival, table)).copied().unwrap_or(0)
+        self.path(arrival, table).map_or(0, |path| path.newest)
     }
 
     /// Whether more was learnt of a file after the batch had begun.
     pub fn has_learnt(&self, arrival: &Arrival, table: &str) -> bool {
-        self.learnt.contains(&path_of(arrival, table))
+        self.path(arrival, table).is_some_and(|path| path.has_learnt)
     }
 
     /// Takes in those entries of a file's path that were not known yet.
@@ -128,10 +144,11 @@ impl KnownFiles {
         for entry in entries.into_iter().filter(is_of_path) {
             let table = entry.table.clone().unwrap_or_default();
             if entry.file > self.newest(arrival, &table) {
-                self.learnt.insert(path_of(arrival, &table));
+                let path = self.paths.entry(path_of(arrival, &table)).or_default();
+                path.has_learnt = true;
                 if entry.outcome == Outcome::Retracted {
                     // Whatever of it was in the table is not any more.
-                    self.rows_of.remove(&path_of(arrival, &table));
+                    path.rows_of.clear();
                 }
                 self.learn(entry);
             }
@@ -140,42 +157,83 @@ impl KnownFiles {
 
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
+        let entry = Arc::new(entry);
         let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
-        let newest = self.newest.entry(path.clone()).or_default();
-        *newest = entry.file.max(*newest);
-        if entry.outcome == Outcome::Same {
-            self.same_as_loaded.entry(path.clone()).or_default().push(entry.arrival.clone());
+        let known = self.paths.get(&path);
+        if let Some(undo) = &mut self.undo {
+            let counted = entry.outcome.counts().then(|| entry.clone());
+            undo.push(Undo { path: path.clone(), before: known.cloned(), entry: counted });
         }
         if entry.outcome.counts() {
-            self.same_as_loaded.remove(&path);
-            let versions = self.rows_of.entry(path.clone()).or_default();
-            versions.retain(|(known, _)| !entry.arrival.looks_like(known));
-            versions.push((entry.arrival.clone(), entry.file));
             self.rows.entry(path.2.clone()).or_default().push(entry.read);
             if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
                 self.by_hash.entry((table.clone(), hash.clone())).or_default().push(entry.clone());
             }
         }
-        self.by_path.insert(path, entry);
+        let known = self.paths.entry(path).or_default();
+        known.newest = entry.file.max(known.newest);
+        if entry.outcome == Outcome::Same {
+            known.same_as_loaded.push(entry.arrival.clone());
+        }
+        if entry.outcome.counts() {
+            known.same_as_loaded.clear();
+            known.rows_of.retain(|(version, _)| !entry.arrival.looks_like(version));
+            known.rows_of.push((entry.arrival.clone(), entry.file));
+        }
+        known.entry = Some(entry);
+    }
+
+    /// From now on, what is learnt can be taken back.
+    pub fn begin_undoable(&mut self) {
+        self.undo = Some(Vec::new());
+    }
+
+    /// Keeps what was learnt, or takes it back.
+    pub fn end_undoable(&mut self, keep: bool) {
+        for Undo { path, before, entry } in self.undo.take().into_iter().flatten().rev().filter(|_| !keep) {
+            if let Some(entry) = entry {
+                self.forget_content(&path.2, &entry);
+            }
+            match before {
+                Some(before) => self.paths.insert(path, before),
+                None => self.paths.remove(&path),
+            };
+        }
+    }
+
+    fn forget_content(&mut self, table: &str, entry: &FileEntry) {
+        self.rows.get_mut(table).map(Vec::pop);
+        let Some(hash) = &entry.hash else { return };
+        self.by_hash.get_mut(&(table.to_owned(), hash.clone())).map(Vec::pop);
+        if let Some(count) = self.sizes.get_mut(&entry.arrival.bytes) {
+            *count = count.saturating_sub(1);
+        }
+    }
+
+    fn path(&self, arrival: &Arrival, table: &str) -> Option<&KnownPath> {
+        self.paths.get(&path_of(arrival, table))
+    }
+
+    /// The newest entry of a path.
+    fn entry(&self, arrival: &Arrival, table: &str) -> Option<&FileEntry> {
+        self.path(arrival, table)?.entry.as_deref()
     }
 
     /// Whether the ledger knows a file by its path, size and time: nothing is read for this.
     pub fn is_known(&self, arrival: &Arrival, table: &str) -> bool {
-        let path = path_of(arrival, table);
-        let is_settled = |entry: &&FileEntry| entry.outcome != Outcome::Held;
+        let Some(path) = self.path(arrival, table) else { return false };
         // Where the place tells versions apart and the ledger does not, the content decides.
         let is_it =
             |known: &Arrival| arrival.looks_like(known) && (known.token.is_some() || arrival.token.is_none());
+        let settled = path.entry.as_ref().filter(|entry| entry.outcome != Outcome::Held);
         // A file that was only touched and whose rows were taken out then is still that file.
-        let same = self.same_as_loaded.get(&path);
-        self.by_path.get(&path).filter(is_settled).is_some_and(|entry| is_it(&entry.arrival))
-            || same.is_some_and(|versions| versions.iter().any(is_it))
+        settled.is_some_and(|entry| is_it(&entry.arrival)) || path.same_as_loaded.iter().any(is_it)
     }
 
     /// Whether something of that size was loaded before.
     pub fn has_size(&self, bytes: u64) -> bool {
-        self.sizes.contains_key(&bytes)
+        self.sizes.get(&bytes).is_some_and(|count| *count > 0)
     }
 
     /// Whether a file's content is new: not loaded before, and not asked for before. It is read
@@ -188,7 +246,7 @@ impl KnownFiles {
 
     /// The entry whose rows a file's replace: its own, or else the newest of its path.
     fn rows_of(&self, arrival: &Arrival, table: &str) -> Option<i64> {
-        let versions = self.rows_of.get(&path_of(arrival, table))?;
+        let versions = &self.path(arrival, table)?.rows_of;
         let own = versions.iter().find(|(known, _)| arrival.looks_like(known));
         own.or_else(|| versions.last()).map(|(_, file)| *file)
     }
@@ -199,9 +257,9 @@ impl KnownFiles {
     ///
     /// The file cannot be read.
     pub fn matched_again(&self, file: &Candidate, table: &str) -> Result<LedgerMatch, EngineError> {
-        let path = path_of(&file.seen.arrival, table);
-        let rows_of = self.rows_of(&file.seen.arrival, table);
-        match (rows_of, self.by_path.get(&path).map(|entry| entry.outcome)) {
+        let arrival = &file.seen.arrival;
+        let rows_of = self.rows_of(arrival, table);
+        match (rows_of, self.entry(arrival, table).map(|entry| entry.outcome)) {
             (Some(entry), _) => Ok(LedgerMatch::Changed(entry)),
             (None, Some(Outcome::Retracted | Outcome::Discarded)) => Ok(LedgerMatch::New),
             _ => self.matched(file, table),
@@ -218,7 +276,7 @@ impl KnownFiles {
         if self.is_known(arrival, table) {
             return Ok(LedgerMatch::Known);
         }
-        if self.sizes.contains_key(&arrival.bytes) {
+        if self.has_size(arrival.bytes) {
             let hash = content_hash(file)?;
             let known = self.by_hash.get(&(table.to_owned(), hash.clone()));
             let same = known.and_then(|entries| same_content(file, entries));

@@ -6,6 +6,8 @@ mod expectations;
 mod feed;
 mod internal;
 
+use std::time::Duration;
+
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::pattern::{Part, PartValue, Pattern};
 use hypodoke_places::{Completeness, Place, PutAway};
@@ -46,6 +48,9 @@ pub struct Job {
     /// How many connections load side by side, where the database takes that; without it as many as
     /// there are cores, and a few more.
     pub connections: Option<usize>,
+    /// After so long what is loaded is committed; at no time at all, each file is by itself. As is usual if
+    /// unsaid.
+    pub commit_every: Option<Duration>,
     /// The places.
     pub places: Vec<PlaceSource>,
     /// The feeds. A file goes to the first that it fits.
@@ -58,7 +63,7 @@ impl Job {
     /// A job without places and feeds.
     pub fn new(store: StoreUrl) -> Job {
         let internal = InternalFiles::new(Vec::new(), vec![store.clone()], Vec::new());
-        Job { store, connections: None, places: Vec::new(), feeds: Vec::new(), internal }
+        Job { store, connections: None, commit_every: None, places: Vec::new(), feeds: Vec::new(), internal }
     }
 
     /// The feeds that take a file, by their numbers among the feeds, and what its path tells each: the

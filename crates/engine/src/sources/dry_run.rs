@@ -62,11 +62,11 @@ impl Sink for DryRunStore<'_> {
         self.store.begin_load(plan)
     }
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+    fn begin_group(&mut self) -> Result<(), StoreError> {
         Ok(())
     }
 
-    fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
+    fn end_group(&mut self, _: bool) -> Result<(), StoreError> {
         Ok(())
     }
 

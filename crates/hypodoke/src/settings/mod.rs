@@ -14,6 +14,7 @@ pub mod watch;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
 use hypodoke_places::SpoolSettings;
@@ -48,6 +49,8 @@ pub struct Settings {
     pub store: StoreUrl,
     /// How many connections load side by side, where the database takes that.
     pub connections: Option<usize>,
+    /// After so long what is loaded is committed; as is usual if unsaid.
+    pub commit_every: Option<Duration>,
     /// The places.
     pub places: Vec<PlaceSettings>,
     /// Where files of servers are kept while they are read.
@@ -84,9 +87,13 @@ impl Settings {
         let document = text.parse()?;
         let base = file.parent().unwrap_or(Path::new("")).to_path_buf();
         let mut root = text.section("", document.as_table());
-        let (store, connections) = match root.only("staging")? {
+        let Staging { store, connections, commit_every } = match root.only("staging")? {
             Some(section) => staging(section, &base)?,
-            None => (StoreUrl::parse(DEFAULT_DATABASE, &base)?, None),
+            None => Staging {
+                store: StoreUrl::parse(DEFAULT_DATABASE, &base)?,
+                connections: None,
+                commit_every: None,
+            },
         };
         let spool = places::spool(root.only("spool")?, &base)?;
         let places = root.inner("place")?;
@@ -107,7 +114,7 @@ impl Settings {
         let watch = watch::read(root.only("watch")?, root.only("log")?, &base)?;
         root.finish()?;
         let (file, text) = (text.file, text.text);
-        Ok(Settings { file, text, store, connections, places, spool, feeds, notify, watch })
+        Ok(Settings { file, text, store, connections, commit_every, places, spool, feeds, notify, watch })
     }
 
     /// What the engine is to do by it.
@@ -120,6 +127,7 @@ impl Settings {
         Job {
             store: self.store.clone(),
             connections: self.connections,
+            commit_every: self.commit_every,
             places: self.places.iter().map(place).collect(),
             feeds: self.feeds.iter().map(FeedSettings::source).collect(),
             internal: internal_files(Some(&self.store), vec![self.spool.folder.clone()]),
@@ -157,17 +165,27 @@ pub fn internal_files(store: Option<&StoreUrl>, folders: Vec<PathBuf>) -> Intern
 /// Who may read a database that is made, by the rights of its file.
 const READERS: [(&str, u32); 3] = [("owner", 0o600), ("group", 0o640), ("all", 0o644)];
 
-fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<usize>), Failure> {
+/// The staging database, and how it is loaded.
+struct Staging {
+    store: StoreUrl,
+    connections: Option<usize>,
+    commit_every: Option<Duration>,
+}
+
+fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
+    let Some(span) = section.text(key)? else { return Ok(None) };
+    let read = duration(&span.value).ok_or_else(|| {
+        let what = "is not a duration; write \"500ms\", \"10s\", \"5m\" or \"1h\"";
+        section.wrong(&span, format!("`{}` {what}", span.value))
+    })?;
+    Ok(Some(read))
+}
+
+fn staging(mut section: Section<'_>, base: &Path) -> Result<Staging, Failure> {
     let url = section.required("url", "\"sqlite:harbour.db\"")?;
     let expanded = expand(&section, &url)?;
     let store = StoreUrl::parse(&expanded, base).map_err(|error| section.wrong(&url, error))?;
-    let wait = match section.text("wait")? {
-        Some(wait) => Some(duration(&wait.value).ok_or_else(|| {
-            section
-                .wrong(&wait, format!("`{}` is not a duration; write \"10s\", \"5m\" or \"1h\"", wait.value))
-        })?),
-        None => None,
-    };
+    let (wait, commit_every) = (span(&mut section, "wait")?, span(&mut section, "commit_every")?);
     let readers_at = section.text("readable_by")?;
     let store = match (section.word("readable_by", &READERS)?, readers_at) {
         (Some(rights), Some(at)) => store.with_rights(rights).map_err(|_| {
@@ -193,5 +211,5 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<(StoreUrl, Option<us
         Some(wait) => store.waiting(wait),
         None => store,
     };
-    Ok((store, connections))
+    Ok(Staging { store, connections, commit_every })
 }

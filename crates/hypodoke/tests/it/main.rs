@@ -11,6 +11,7 @@ mod demo;
 mod docs;
 mod drift;
 mod expected;
+mod groups;
 mod hostile;
 mod json;
 mod load;

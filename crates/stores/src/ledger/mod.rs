@@ -3,6 +3,7 @@
 //! The ledger's tables stand beside the staging tables and may be read with plain SQL; their
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
+pub mod bulk;
 pub mod kept;
 pub mod outbox;
 pub mod read;

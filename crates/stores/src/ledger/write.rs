@@ -50,6 +50,15 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
            version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
            ?21, ?22, ?23, ?24, ?25, ?26)";
+    let parameters = file_parameters(connection, entry)?;
+    connection.insert(sql, "file", &parameters)
+}
+
+/// An entry as the parameters of the statement that adds it.
+pub fn file_parameters(
+    connection: &dyn SqlConnection,
+    entry: &FileEntry,
+) -> Result<[SqlValue; 26], StoreError> {
     let FileOrder { key, modified: ordered_at, first, effective, delivery } = &entry.order;
     let rules = entry.rules.as_ref().map(serde_json::to_string).transpose();
     let rules = rules.map_err(|error| StoreError::Refused {
@@ -57,7 +66,7 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
         why: format!("the rules of a file cannot be written as JSON: {error}"),
     })?;
     let Arrival { place, path, bytes, modified, token } = &entry.arrival;
-    let parameters = [
+    Ok([
         SqlValue::Integer(entry.batch),
         SqlValue::from(place),
         SqlValue::from(path),
@@ -84,8 +93,7 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
         SqlValue::from(delivery),
         SqlValue::from(&rules),
         SqlValue::Integer(entry.rows_kept.into()),
-    ];
-    connection.insert(sql, "file", &parameters)
+    ])
 }
 
 /// Adds an entry of a file that is not loaded, with how it differs from its tables, by their names.
@@ -103,7 +111,7 @@ pub fn note_file(
 }
 
 /// Records how a file differs from one of its tables.
-fn add_drift(
+pub fn add_drift(
     connection: &mut dyn SqlConnection,
     file: i64,
     table: &str,
@@ -167,26 +175,46 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
     if plan.resubmits.is_some() {
         return Ok(false);
     }
-    let Arrival { place, path, bytes, modified, token } = &plan.arrival;
+    let known_until = plan.known_until.unwrap_or(i64::MAX);
+    match loaded_and_newer(connection, &plan.arrival, plan.table(), plan.replaces.unwrap_or(0), known_until)?
+    {
+        (loaded, _) if loaded > 0 => Ok(true),
+        (_, newer) if newer > 0 => Err(StoreError::Changed { table: plan.table().to_owned() }),
+        _ => Ok(false),
+    }
+}
+
+/// Whether a file is loaded into a table by now. Nobody else loads it meanwhile.
+pub fn is_in_table(
+    connection: &mut dyn SqlConnection,
+    arrival: &Arrival,
+    table: &str,
+) -> Result<bool, StoreError> {
+    Ok(loaded_and_newer(connection, arrival, table, 0, i64::MAX)?.0 > 0)
+}
+
+/// See [`LOADED_AND_NEWER`]. No entry has the number 0.
+fn loaded_and_newer(
+    connection: &mut dyn SqlConnection,
+    arrival: &Arrival,
+    table: &str,
+    but: i64,
+    known_until: i64,
+) -> Result<(i64, i64), StoreError> {
+    let Arrival { place, path, bytes, modified, token } = arrival;
     let parameters = [
         SqlValue::from(place),
         SqlValue::from(path),
         SqlValue::from(*bytes),
         SqlValue::Moment(*modified),
-        SqlValue::from(plan.table()),
-        // No entry has the number 0.
-        SqlValue::Integer(plan.replaces.unwrap_or(0)),
+        SqlValue::from(table),
+        SqlValue::Integer(but),
         // Without a token, one with a token is not another.
         SqlValue::from(token.clone().unwrap_or_default()),
-        SqlValue::Integer(plan.known_until.unwrap_or(i64::MAX)),
+        SqlValue::Integer(known_until),
     ];
     let counts = |row: &crate::sql::SqlRow| Ok((row.integer(0)?, row.integer(1)?));
-    let found = connection.entries(LOADED_AND_NEWER, &parameters, counts)?;
-    match found.first() {
-        Some((loaded, _)) if *loaded > 0 => Ok(true),
-        Some((_, newer)) if *newer > 0 => Err(StoreError::Changed { table: plan.table().to_owned() }),
-        _ => Ok(false),
-    }
+    Ok(connection.entries(LOADED_AND_NEWER, &parameters, counts)?.first().copied().unwrap_or_default())
 }
 
 /// The number of the entry that the rows of a plan belong to: a new one, or that of the file whose
@@ -203,7 +231,7 @@ pub fn begin_file(
 }
 
 /// The ledger's entry for the file as it is begun: its figures come when it ends.
-fn entry_of(plan: &LoadPlan) -> FileEntry {
+pub fn entry_of(plan: &LoadPlan) -> FileEntry {
     FileEntry {
         file: 0,
         batch: plan.batch,
@@ -245,21 +273,26 @@ pub fn add_rejects(
     if plan.resubmits.is_some() || plan.keeps_for.is_some() {
         return Ok(());
     }
-    let sql = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-    for reject in rejects {
-        let parameters = [
-            SqlValue::Integer(file),
-            SqlValue::from(reject.line),
-            SqlValue::from(&reject.column),
-            SqlValue::from(&reject.value),
-            SqlValue::from(&reject.reason),
-            SqlValue::Bytes(reject.raw.to_vec()),
-            SqlValue::from(&reject.place),
-        ];
-        connection.execute(sql, &parameters)?;
-    }
-    Ok(())
+    rejects
+        .iter()
+        .try_for_each(|reject| connection.execute(ADD_REJECT, &reject_parameters(file, reject)).map(drop))
+}
+
+/// Adds a reject.
+pub const ADD_REJECT: &str = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+
+/// A reject of a file as the parameters of the statement that adds it.
+pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 7] {
+    [
+        SqlValue::Integer(file),
+        SqlValue::from(reject.line),
+        SqlValue::from(&reject.column),
+        SqlValue::from(&reject.value),
+        SqlValue::from(&reject.reason),
+        SqlValue::Bytes(reject.raw.to_vec()),
+        SqlValue::from(&reject.place),
+    ]
 }
 
 /// Records what came of a file whose rows are all in: its figures, parts, layouts and drift; or of
@@ -335,7 +368,8 @@ fn end_corrected(
     connection.execute(sql, &parameters).map(drop)
 }
 
-fn add_part(
+/// Records what a file gave to a table besides its main one.
+pub fn add_part(
     connection: &mut dyn SqlConnection,
     file: i64,
     table: &TablePlan,
@@ -370,7 +404,7 @@ pub fn check_layout(connection: &mut dyn SqlConnection, table: &TablePlan) -> Re
 }
 
 /// Keeps a new version of the layout where the file made one, and what changed.
-fn keep_layout(
+pub fn keep_layout(
     connection: &mut dyn SqlConnection,
     file: i64,
     table: &TablePlan,

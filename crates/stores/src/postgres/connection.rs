@@ -1,6 +1,6 @@
 //! A connection to a server, and statements run on it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::future::Future;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
@@ -11,6 +11,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
 
 use super::connect::{self, Address};
+use super::group::OpenGroup;
 use super::session;
 use crate::error::StoreError;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
@@ -43,12 +44,23 @@ pub struct PostgresStore {
     pub(super) schema_is_there: bool,
     pub(super) ledger_seen: bool,
     /// Files are being loaded that are kept all together or none.
-    pub(super) in_delivery: bool,
+    pub(super) group: Option<OpenGroup>,
+    /// Numbers for entries of files, drawn ahead; `None` where that is not known to be allowed.
+    pub(super) numbers: Option<Vec<i64>>,
+    /// Whether numbers may be drawn.
+    pub(super) may_draw: bool,
+    /// The server has refused to begin a COPY, which leaves the connection of no use.
+    pub(super) is_unusable: bool,
+    /// Tables whose rows do not go the short way: the server has refused some of them.
+    pub(super) refusing: HashSet<String>,
     /// Where it is, for when the connection is lost.
     pub(super) address: Address,
     pub(super) wanted_schema: Option<String>,
     pub(super) wait: Duration,
 }
+
+/// How many statements are sent before the first is answered.
+const TOGETHER: usize = 256;
 
 /// How long a server may take to answer a question that asks nothing.
 const ANSWER_WITHIN: std::time::Duration = std::time::Duration::from_secs(10);
@@ -72,7 +84,11 @@ impl PostgresStore {
             schema: String::new(),
             schema_is_there: true,
             ledger_seen: false,
-            in_delivery: false,
+            group: None,
+            numbers: None,
+            may_draw: false,
+            is_unusable: false,
+            refusing: HashSet::new(),
             shown,
             address: address.clone(),
             wanted_schema: schema.map(str::to_owned),
@@ -122,7 +138,7 @@ impl PostgresStore {
     }
 
     /// A statement of the ledger, prepared once.
-    fn prepared(&mut self, sql: &str) -> Result<Statement, StoreError> {
+    pub(super) fn prepared(&mut self, sql: &str) -> Result<Statement, StoreError> {
         if let Some(statement) = self.statements.get(sql) {
             return Ok(statement.clone());
         }
@@ -183,11 +199,28 @@ impl SqlConnection for PostgresStore {
     }
 
     fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
+        self.settle_copy()?;
         let statement = self.prepared(&POSTGRES.statement(sql))?;
         self.run(self.client.execute(&statement, &as_parameters(parameters)))
     }
 
+    /// All are sent before the first is answered.
+    fn execute_all(&mut self, sql: &str, all: &[Vec<SqlValue>]) -> Result<(), StoreError> {
+        if all.is_empty() {
+            return Ok(());
+        }
+        self.settle_copy()?;
+        let statement = self.prepared(&POSTGRES.statement(sql))?;
+        for some in all.chunks(TOGETHER) {
+            let parameters: Vec<_> = some.iter().map(|one| as_parameters(one)).collect();
+            let sent = parameters.iter().map(|parameters| self.client.execute(&statement, parameters));
+            self.run(futures_util::future::try_join_all(sent))?;
+        }
+        Ok(())
+    }
+
     fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
+        self.settle_copy()?;
         let statement = self.prepared(&POSTGRES.statement(sql))?;
         let rows = self.run(self.client.query(&statement, &as_parameters(parameters)))?;
         let rows: Result<Vec<SqlRow>, Misread> = rows.iter().map(session::row_of).collect();
@@ -195,6 +228,7 @@ impl SqlConnection for PostgresStore {
     }
 
     fn script(&mut self, sql: &str) -> Result<(), StoreError> {
+        self.settle_copy()?;
         self.run(self.client.batch_execute(sql))
     }
 
@@ -204,6 +238,7 @@ impl SqlConnection for PostgresStore {
         let sql = "SELECT a.attname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
              LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
              WHERE n.nspname = $1 AND c.relname = $2";
+        self.settle_copy()?;
         let rows = self.run(self.client.query(sql, &[&self.schema, &table]))?;
         let is_it = |row: &tokio_postgres::Row| row.get::<_, Option<&str>>(0) == Some(column);
         Ok((!rows.is_empty()).then(|| rows.iter().any(is_it)))
@@ -222,7 +257,7 @@ impl SqlConnection for PostgresStore {
     }
 
     fn is_in_transaction(&self) -> bool {
-        self.in_delivery
+        self.group.is_some()
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.

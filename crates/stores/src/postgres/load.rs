@@ -3,27 +3,27 @@
 
 mod copying;
 mod staged;
+mod target;
 mod writer;
 
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::FILE_COLUMN;
 
+pub use target::TargetTable;
 pub use writer::PostgresWriter;
-use writer::TargetTable;
 
 use super::connection::PostgresStore;
-use super::copy::Wire;
-use super::tables::{self, NativeTable};
+use super::tables;
 use crate::carry::{self, Carried};
 use crate::course::{self, Course, Placed};
 use crate::error::StoreError;
 use crate::kept::Packer;
 use crate::ledger::{kept, read, write};
-use crate::merge::{Counts, Merge, SEQUENCE, stage_of};
+use crate::merge::{Counts, Merge, stage_of};
 use crate::mode::Mode;
 use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
 use crate::sink::Writer;
-use crate::sql::{Scope, SqlConnection, quote};
+use crate::sql::{Scope, SqlConnection};
 
 fn merge_of(qualified: &str, table: &TablePlan, stage: &str) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
@@ -36,7 +36,8 @@ impl<'a> PostgresWriter<'a> {
         store: &'a mut PostgresStore,
         plan: &'a LoadPlan,
     ) -> Result<Option<PostgresWriter<'a>>, StoreError> {
-        let scope = Scope::of_file(store.in_delivery);
+        let scope = Scope::of_file(store.group.is_some());
+        store.settle_bulk()?;
         store.begin(scope)?;
         let mut writer = PostgresWriter {
             store,
@@ -55,7 +56,13 @@ impl<'a> PostgresWriter<'a> {
             there: 0,
             too_many: false,
         };
-        writer.claim()?;
+        // The order of the table first: whoever has it loads files one after another.
+        if plan.mode() != Mode::Append {
+            writer.store.lock_order(plan.table())?;
+        }
+        if !writer.store.has_claimed(plan) {
+            writer.store.lock_file(plan)?;
+        }
         if let Some(file) = plan.keeps_for {
             writer.file = file;
             writer.packer = Some(Packer::new(file, plan.tables.len(), 0));
@@ -72,7 +79,7 @@ impl<'a> PostgresWriter<'a> {
         }
         for (at, table) in plan.tables.iter().enumerate() {
             let target =
-                if table.is_virtual || plan.retracts { None } else { Some(writer.prepare(at, table)?) };
+                if table.is_virtual || plan.retracts { None } else { Some(writer.target_table(at, table)?) };
             if !plan.retracts {
                 write::check_layout(writer.store, table)?;
             }
@@ -93,112 +100,15 @@ impl<'a> PostgresWriter<'a> {
         self.store.run(self.store.client.execute(sql, &[]))
     }
 
+    /// Makes or changes a table, and its stage where rows go there first.
+    fn target_table(&self, at: usize, table: &TablePlan) -> Result<TargetTable, StoreError> {
+        let stage = (table.mode.has_key() && self.is_direct()).then(|| stage_of(at));
+        TargetTable::prepare(self.store, table, stage)
+    }
+
     /// Whether rows go straight into their tables.
     fn is_direct(&self) -> bool {
         matches!(self.placed.course, Course::Direct { .. })
-    }
-
-    /// Waits until nobody else loads this file, nor, where its order counts, another into its table. The
-    /// locks go with the transaction, and so with their owner.
-    fn claim(&self) -> Result<(), StoreError> {
-        let arrival = &self.plan.arrival;
-        let client = &self.store.client;
-        let sql = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
-        // That of the table first: whoever has it loads files one after another.
-        if self.plan.mode() != Mode::Append {
-            let key = format!("hypodoke order {}", self.store.qualified(self.plan.table()));
-            self.store.run(client.query_one(sql, &[&key]))?;
-        }
-        let key = format!("hypodoke file {}\0{}\0{}", arrival.place, arrival.path, self.plan.table());
-        let key = key.replace('\0', "\u{1f}");
-        self.store.run(client.query_one(sql, &[&key])).map(drop)
-    }
-
-    /// Makes or changes a table, and its stage where rows go there first.
-    fn prepare(&self, at: usize, table: &TablePlan) -> Result<TargetTable, StoreError> {
-        let store = &*self.store;
-        let qualified = store.qualified(&table.table);
-        let found = self.made(table, &qualified)?;
-        for index in table.indexes(&qualified) {
-            // To ask for an index that is there takes the owner.
-            let name = store.qualified(&index.name);
-            let sql = "SELECT to_regclass($1) IS NULL";
-            if store.run(store.client.query_one(sql, &[&name]))?.get(0) {
-                store.run(store.client.batch_execute(&index.sql))?;
-            }
-        }
-        let wires = self.wires(table, &found)?;
-        let names = table.layout.columns.iter().map(|column| quote(&column.name));
-        let names = names.chain(table.lineage.columns().iter().map(|name| quote(name)));
-        let mut names: Vec<String> = names.collect();
-        let staged = table.mode.has_key() && self.is_direct();
-        let list = names.join(", ");
-        let mut into = qualified.clone();
-        if staged {
-            let stage = stage_of(at);
-            self.execute(&format!(
-                "CREATE TEMP TABLE {stage} ON COMMIT DROP AS SELECT {list}, 0::bigint AS {SEQUENCE} FROM {qualified} WITH NO DATA"
-            ))?;
-            names.push(SEQUENCE.to_owned());
-            into = stage;
-        } else {
-            // A COPY that is refused takes the connection with it: what it may be refused for, a
-            // missing right or a lock, is asked for by a statement that does nothing.
-            let nulls = vec!["NULL"; names.len()].join(", ");
-            let asking = format!("EXPLAIN INSERT INTO {qualified} ({list}) SELECT {nulls} WHERE FALSE");
-            store.run(store.client.batch_execute(&asking))?;
-        }
-        let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
-        Ok(TargetTable { sql, wires, staged, sent: 0, missing: 0 })
-    }
-
-    /// The table as it is once it is made or changed.
-    fn made(&self, table: &TablePlan, qualified: &str) -> Result<NativeTable, StoreError> {
-        let store = &*self.store;
-        let read = || store.run(tables::read(&store.client, &store.schema, &table.table));
-        let changed = || StoreError::Changed { table: table.table.clone() };
-        let alter = tables::alter_sql(qualified, table);
-        let Some(mut there) = read()? else {
-            // Two loads may want to make it: the second finds it made, and is planned anew.
-            let key = format!("hypodoke table {qualified}");
-            let lock = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
-            store.run(store.client.query_one(lock, &[&key]))?;
-            if read()?.is_some() {
-                return Err(changed());
-            }
-            let sql = tables::create_sql(qualified, table);
-            store.run(store.client.batch_execute(&sql))?;
-            return read()?.ok_or_else(changed);
-        };
-        if table.keeps_layout {
-            // From here on nobody changes the table under the rows: they are sent in the form that
-            // its columns have now.
-            let mode = if alter.is_some() { "ACCESS EXCLUSIVE" } else { "ROW EXCLUSIVE" };
-            self.execute(&format!("LOCK TABLE {qualified} IN {mode} MODE"))?;
-            there = read()?.ok_or_else(changed)?;
-            if !tables::is_as_planned(&there, table) {
-                return Err(changed());
-            }
-            if let Some(sql) = alter {
-                store.run(store.client.batch_execute(&sql))?;
-                there = read()?.ok_or_else(changed)?;
-            }
-        }
-        Ok(there)
-    }
-
-    /// The form in which the values of each column are sent.
-    fn wires(&self, table: &TablePlan, found: &NativeTable) -> Result<Vec<Wire>, StoreError> {
-        let wire = |name: &String| {
-            let native = found.column(name);
-            let native = native.ok_or_else(|| StoreError::Changed { table: table.table.clone() })?;
-            native.wire.ok_or_else(|| {
-                let (table, words) = (&table.table, &native.words);
-                let why = format!("column `{name}` of `{table}` is of type {words}, which is not known here");
-                StoreError::Refused { shown: self.store.shown.clone(), why }
-            })
-        };
-        table.layout.columns.iter().map(|column| wire(&column.name)).collect()
     }
 
     /// Takes the rows of an earlier version of the file out, from every table it filled.
@@ -344,7 +254,7 @@ impl Writer for PostgresWriter<'_> {
 }
 
 /// JSON may spell a NUL, which the server keeps in no text.
-fn refuse_unstorable(rows: &mut Rows) {
+pub fn refuse_unstorable(rows: &mut Rows) {
     if memchr::memmem::find(&rows.records.bytes, b"\\u0000").is_none() {
         return;
     }

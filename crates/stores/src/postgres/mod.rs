@@ -1,9 +1,11 @@
 //! PostgreSQL: a staging database on a server.
 
+mod bulk;
 mod connect;
 mod connection;
 mod copy;
 mod figures;
+mod group;
 mod load;
 mod rebuild_target;
 mod rights;
@@ -20,7 +22,7 @@ use crate::error::StoreError;
 use crate::mode::Mode;
 use crate::plan::{LoadPlan, LoadRules, TablePlan};
 use crate::rebuild::{self, Comparison};
-use crate::sink::{Capabilities, Sink, Writer};
+use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
 use crate::sql::{Scope, SqlConnection, quote};
 
 impl Sink for PostgresStore {
@@ -28,7 +30,7 @@ impl Sink for PostgresStore {
         Capabilities {
             ledger_with_rows: true,
             table_changes_with_rows: true,
-            deliveries: true,
+            groups: true,
             many_writers: true,
             modes: Mode::ALL,
             takes_nul: false,
@@ -37,19 +39,28 @@ impl Sink for PostgresStore {
     }
 
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
+        if self.goes_short(plan) {
+            return Ok(Some(Box::new(bulk::BulkWriter::begin(self, plan)?)));
+        }
         let writer = load::PostgresWriter::begin(self, plan)?;
         Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
     }
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
-        self.begin(Scope::Whole)?;
-        self.in_delivery = true;
-        Ok(())
+    fn begin_group(&mut self) -> Result<(), StoreError> {
+        self.open_group()
     }
 
-    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError> {
-        self.in_delivery = false;
-        if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
+    fn end_group(&mut self, keep: bool) -> Result<(), StoreError> {
+        self.close_group(keep)
+    }
+
+    fn claim(
+        &mut self,
+        table: &str,
+        in_order: bool,
+        files: &[Claim<'_>],
+    ) -> Result<Vec<Claimed>, StoreError> {
+        self.claim_files(table, in_order, files)
     }
 
     fn compare(
@@ -80,6 +91,7 @@ impl Catalog for PostgresStore {
     }
 
     fn table(&mut self, name: &str) -> Result<Option<TableShape>, StoreError> {
+        self.settle_copy()?;
         let found = self.run(tables::read(&self.client, &self.schema, name))?;
         Ok(found.map(|table| table.shape()))
     }

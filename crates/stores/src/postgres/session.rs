@@ -31,7 +31,7 @@ impl ToSql for SqlValue {
 }
 
 /// A moment as PostgreSQL takes it.
-fn moment(micros: i64) -> SystemTime {
+pub fn moment(micros: i64) -> SystemTime {
     let span = Duration::from_micros(micros.unsigned_abs());
     if micros < 0 { UNIX_EPOCH - span } else { UNIX_EPOCH + span }
 }

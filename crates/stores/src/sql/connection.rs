@@ -19,6 +19,11 @@ pub trait SqlConnection {
     /// Runs a statement; gives how many rows it changed.
     fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError>;
 
+    /// Runs a statement many times, each with its own parameters.
+    fn execute_all(&mut self, sql: &str, all: &[Vec<SqlValue>]) -> Result<(), StoreError> {
+        all.iter().try_for_each(|parameters| self.execute(sql, parameters).map(drop))
+    }
+
     /// Runs a statement and gives its rows.
     fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError>;
 
@@ -37,7 +42,7 @@ pub trait SqlConnection {
     /// Undoes what was done in it.
     fn rollback(&mut self, scope: Scope) -> Result<(), StoreError>;
 
-    /// Whether a transaction is open that others began: files of a delivery are kept all together or
+    /// Whether a transaction is open that others began: the files of a group are kept all together or
     /// none.
     fn is_in_transaction(&self) -> bool;
 

@@ -5,7 +5,7 @@
 pub enum Scope {
     /// A whole transaction.
     Whole,
-    /// One file of a delivery, which can be undone by itself.
+    /// One file of a group, which can be undone by itself.
     File,
     /// Some rows of a file.
     Lot,

@@ -88,11 +88,11 @@ impl<'a> SqliteWriter<'a> {
         connection: &'a Connection,
         path: &'a Path,
         plan: &'a LoadPlan,
-        in_delivery: bool,
+        in_group: bool,
     ) -> std::result::Result<Option<SqliteWriter<'a>>, StoreError> {
         // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
         // beside what borrows from it.
-        let scope = Scope::of_file(in_delivery);
+        let scope = Scope::of_file(in_group);
         SqliteSession { connection, path, in_transaction: true }.begin(scope)?;
         let mut writer = SqliteWriter::new(connection, path, plan, scope);
         if let Some(file) = plan.keeps_for {

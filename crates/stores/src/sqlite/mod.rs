@@ -18,10 +18,11 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
+use crate::ledger::write;
 use crate::mode::Mode;
 use crate::plan::{LoadPlan, LoadRules, TablePlan};
 use crate::rebuild::{self, Comparison};
-use crate::sink::{Capabilities, Sink, Writer};
+use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
 use crate::sql::{Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use session::{SqliteSession, fail, shown};
 
@@ -31,7 +32,7 @@ pub struct SqliteStore {
     path: PathBuf,
     ledger_seen: bool,
     /// Files are being loaded that are kept all together or none.
-    in_delivery: bool,
+    in_group: bool,
 }
 
 /// Memory that SQLite may use for pages, in KiB: enough that a bulk load rarely waits.
@@ -63,8 +64,7 @@ impl SqliteStore {
                 _ => unreachable(error.to_string()),
             }
         })?;
-        let store =
-            SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false, in_delivery: false };
+        let store = SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false, in_group: false };
         store.prepare(wait).map_err(|error| fail(path, error))?;
         Ok(store)
     }
@@ -80,7 +80,7 @@ impl SqliteStore {
     }
 
     fn session(&self) -> SqliteSession<'_> {
-        SqliteSession { connection: &self.connection, path: &self.path, in_transaction: self.in_delivery }
+        SqliteSession { connection: &self.connection, path: &self.path, in_transaction: self.in_group }
     }
 
     fn read<T>(&self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
@@ -126,7 +126,7 @@ impl SqlConnection for SqliteStore {
     }
 
     fn is_in_transaction(&self) -> bool {
-        self.in_delivery
+        self.in_group
     }
 
     fn prepare_for_ledger(&mut self) -> Result<(), StoreError> {
@@ -145,7 +145,7 @@ impl Sink for SqliteStore {
         Capabilities {
             ledger_with_rows: true,
             table_changes_with_rows: true,
-            deliveries: true,
+            groups: true,
             many_writers: false,
             modes: Mode::ALL,
             // SQLITE_MAX_COLUMN as SQLite is built here.
@@ -155,19 +155,39 @@ impl Sink for SqliteStore {
     }
 
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
-        let writer = load::SqliteWriter::begin(&self.connection, &self.path, plan, self.in_delivery)?;
+        let writer = load::SqliteWriter::begin(&self.connection, &self.path, plan, self.in_group)?;
         Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
     }
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+    fn begin_group(&mut self) -> Result<(), StoreError> {
         self.begin(Scope::Whole)?;
-        self.in_delivery = true;
+        self.in_group = true;
         Ok(())
     }
 
-    fn end_delivery(&mut self, keep: bool) -> Result<(), StoreError> {
-        self.in_delivery = false;
-        if keep { self.commit(Scope::Whole) } else { self.rollback(Scope::Whole) }
+    fn end_group(&mut self, keep: bool) -> Result<(), StoreError> {
+        if !std::mem::take(&mut self.in_group) {
+            let why = "the files of the transaction that was open".to_owned();
+            return Err(StoreError::Lost { shown: SqlConnection::shown(self), why });
+        }
+        if !keep {
+            return self.rollback(Scope::Whole);
+        }
+        let kept = self.commit(Scope::Whole);
+        if kept.is_err() {
+            let _ = self.rollback(Scope::Whole);
+        }
+        kept
+    }
+
+    /// The transaction has the database to itself.
+    fn claim(&mut self, table: &str, _: bool, files: &[Claim<'_>]) -> Result<Vec<Claimed>, StoreError> {
+        let mut session = self.session();
+        let claimed = |file: &Claim<'_>| {
+            let is_loaded = write::is_in_table(&mut session, file.arrival, table)?;
+            Ok(if is_loaded { Claimed::Loaded } else { Claimed::Ours })
+        };
+        files.iter().map(claimed).collect()
     }
 
     fn compare(

@@ -26,6 +26,8 @@ pub struct MemoryStore {
     pub rejects: Vec<RejectEntry>,
     /// What was decided.
     pub decisions: Vec<DecisionEntry>,
+    /// Rows are counted, and not kept.
+    pub counts_only: bool,
     /// So many commits are lost with the connection, from the next on.
     pub lost_commits: u32,
     /// How often it was connected to anew.
@@ -235,7 +237,7 @@ impl Sink for MemoryStore {
         Capabilities {
             ledger_with_rows: true,
             table_changes_with_rows: true,
-            deliveries: false,
+            groups: false,
             many_writers: false,
             modes: &[Mode::Append, Mode::Replace],
             takes_nul: false,
@@ -258,11 +260,11 @@ impl Sink for MemoryStore {
         Ok(Some(Box::new(MemoryWriter { store: self, plan, rows, rejects: Vec::new() })))
     }
 
-    fn begin_delivery(&mut self) -> Result<(), StoreError> {
+    fn begin_group(&mut self) -> Result<(), StoreError> {
         Ok(())
     }
 
-    fn end_delivery(&mut self, _: bool) -> Result<(), StoreError> {
+    fn end_group(&mut self, _: bool) -> Result<(), StoreError> {
         Ok(())
     }
 
@@ -291,7 +293,7 @@ struct MemoryWriter<'a> {
 
 impl Writer for MemoryWriter<'_> {
     fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
-        for index in 0..rows.len() {
+        for index in 0..if self.store.counts_only { 0 } else { rows.len() } {
             let text = |cell: &hypodoke_core::cast::Cell| {
                 let mut out = Vec::new();
                 cell.write(&rows.records.bytes, &rows.wide, &mut out);
@@ -310,7 +312,8 @@ impl Writer for MemoryWriter<'_> {
             let (shown, why) = (store.shown(), "the line was cut".to_owned());
             return Err(StoreError::Lost { shown, why });
         }
-        let inserted = rows.iter().map(|rows| rows.len() as u64).sum();
+        let kept = rows.iter().map(|rows| rows.len() as u64).sum();
+        let inserted = if store.counts_only { summary.loaded } else { kept };
         let counts = Counts { inserted, ..Counts::default() };
         let file = store.add(&FileEntry {
             file: 0,

@@ -66,9 +66,9 @@ impl PostgresWriter<'_> {
         let sink = match self.store.run(self.store.client.copy_in(&target.sql)) {
             Ok(sink) => sink,
             Err(error) => {
-                // The connection is of no use after this. Within a delivery there is no going on, and
+                // The connection is of no use after this. Within a group there is no going on, and
                 // whoever goes on with another file finds one that is.
-                if !self.store.in_delivery {
+                if self.store.group.is_none() {
                     let _ = self.store.reconnect();
                 }
                 return Err(error);

@@ -5,25 +5,13 @@ use std::pin::Pin;
 use bytes::{Bytes, BytesMut};
 use tokio_postgres::CopyInSink;
 
+use super::target::TargetTable;
 use crate::carry::Carried;
 use crate::course::Placed;
 use crate::kept::Packer;
 use crate::plan::LoadPlan;
 use crate::postgres::connection::PostgresStore;
-use crate::postgres::copy::Wire;
 use crate::sql::Scope;
-
-/// A table of the plan, ready to take rows.
-pub struct TargetTable {
-    pub(in crate::postgres) sql: String,
-    pub(in crate::postgres) wires: Vec<Wire>,
-    /// Rows go to the stage first, and are numbered there.
-    pub(in crate::postgres) staged: bool,
-    pub(in crate::postgres) sent: u64,
-    /// How many of these the server did not put in: a trigger of the table left them out, or put
-    /// them elsewhere.
-    pub(in crate::postgres) missing: u64,
-}
 
 /// A file being loaded. Dropped, it rolls everything back.
 pub struct PostgresWriter<'a> {

@@ -1,6 +1,8 @@
-//! The dues office: tariffs in workbooks, as offices lay them out.
+//! The dues office: tariffs in workbooks, as offices lay them out. They are kept in `demo/workbooks`, so that
+//! the program is built without what writes them: `cargo run -p hypodoke-demo --example workbooks`.
 
 use std::io::{self, Cursor, Read, Write};
+use std::path::Path;
 
 use rust_xlsxwriter::{DocProperties, ExcelDateTime, Format, FormatAlign, Workbook, Worksheet, XlsxError};
 
@@ -23,9 +25,15 @@ const SYSTEMS_APART: u32 = 1_462;
 /// 1 March 2026 as spreadsheets that count from 1900 keep it.
 const FIRST_OF_MARCH: u32 = 46_082;
 
-/// Writes a workbook of tariffs. With `from_1904` it is one of a program that counts its days
+fn main() -> io::Result<()> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("workbooks");
+    std::fs::write(folder.join("tariff.xlsx"), tariff(0, false)?)?;
+    std::fs::write(folder.join("tariff_island.xlsx"), tariff(5, true)?)
+}
+
+/// A workbook of tariffs. With `from_1904` it is one of a program that counts its days
 /// from there; `share` is what the office adds to every due, in percent.
-pub fn tariff(share: u32, from_1904: bool) -> io::Result<Vec<u8>> {
+fn tariff(share: u32, from_1904: bool) -> io::Result<Vec<u8>> {
     let shift = if from_1904 { SYSTEMS_APART } else { 0 };
     let bytes = workbook(share, shift).map_err(io::Error::other)?;
     if from_1904 { mark_1904(&bytes) } else { Ok(bytes) }
@@ -147,4 +155,16 @@ fn mark_1904(bytes: &[u8]) -> io::Result<Vec<u8>> {
         to.write_all(&content)?;
     }
     Ok(to.finish().map_err(io::Error::other)?.into_inner())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_workbooks_that_are_kept_are_these() -> io::Result<()> {
+        assert!(tariff(0, false)? == include_bytes!("../workbooks/tariff.xlsx"));
+        assert!(tariff(5, true)? == include_bytes!("../workbooks/tariff_island.xlsx"));
+        Ok(())
+    }
 }

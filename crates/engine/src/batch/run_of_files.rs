@@ -1,0 +1,108 @@
+//! Files of a feed, one after another, shared with whoever loads the same list: what another process has in
+//! hand is passed over, and what it has loaded is not loaded again.
+
+use std::collections::VecDeque;
+
+use hypodoke_stores::{Claimed, Mode};
+
+use super::file::FileInBatch;
+use super::group::Group;
+use super::lines::skipped_line;
+use super::state::{Batch, PendingFeed, Profiled};
+use crate::decide::SkipReason;
+use crate::error::EngineError;
+use crate::job::Candidate;
+use crate::plan::TargetState;
+
+/// So many files are claimed at a time.
+const TOGETHER: usize = 64;
+
+/// A file among those of a feed.
+pub struct FileOfRun<'f> {
+    /// Its place in the receipt, among the lines of its feed.
+    pub at: usize,
+    /// The file.
+    pub file: &'f Candidate,
+    /// Its profile, where it was profiled already.
+    pub profiled: Profiled,
+}
+
+impl Batch<'_> {
+    /// Loads files in their order; where rows are only added, and somebody else is about to load the next
+    /// ones, it goes on from the other end. Gives back what others have in hand.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn load_run<'f>(
+        &mut self,
+        group: &mut Group<'f>,
+        pending: &PendingFeed<'f>,
+        mut files: VecDeque<FileOfRun<'f>>,
+        target: &mut TargetState,
+    ) -> Result<Vec<FileOfRun<'f>>, EngineError> {
+        let may_turn = pending.feed.mode == Mode::Append;
+        let (mut from_back, mut passed) = (false, 0);
+        let mut taken = Vec::new();
+        while !files.is_empty() && !self.is_stopped() {
+            if may_turn && passed >= TOGETHER {
+                (from_back, passed) = (!from_back, 0);
+            }
+            let next: Vec<(usize, &Candidate)> = match from_back {
+                true => files.iter().rev().take(TOGETHER).map(|file| (file.at, file.file)).collect(),
+                false => files.iter().take(TOGETHER).map(|file| (file.at, file.file)).collect(),
+            };
+            let claimed = self.claim(group, pending, &next, target)?;
+            let next = if from_back { files.pop_back() } else { files.pop_front() };
+            let Some(next) = next.filter(|next| !self.unreachable.leaves(next.file)) else { continue };
+            match claimed {
+                Claimed::Ours => {
+                    passed = 0;
+                    let FileOfRun { at, file, profiled } = next;
+                    let one = FileInBatch { feed: pending.feed, file, again: pending.again };
+                    self.load_file(group, (pending, at), one, target, profiled)?;
+                }
+                Claimed::Taken => {
+                    passed += 1;
+                    taken.push(next);
+                }
+                Claimed::Loaded => {
+                    passed += 1;
+                    self.let_go(next.file);
+                    let line = skipped_line(pending.feed, next.file, &SkipReason::LoadedMeanwhile);
+                    self.tell((pending.number, next.at), line);
+                }
+            }
+        }
+        Ok(taken)
+    }
+
+    /// Loads what others had in hand, unless they have loaded it by now: each file is waited for.
+    ///
+    /// # Errors
+    ///
+    /// The database is unreachable.
+    pub fn load_taken<'f>(
+        &mut self,
+        group: &mut Group<'f>,
+        pending: &PendingFeed<'f>,
+        taken: Vec<FileOfRun<'f>>,
+        target: &mut TargetState,
+    ) -> Result<(), EngineError> {
+        if taken.is_empty() {
+            return Ok(());
+        }
+        // By now they have most of them done.
+        let taken = self.load_run(group, pending, taken.into(), target)?;
+        self.commit(group, Some(target))?;
+        for FileOfRun { at, file, profiled } in taken {
+            if self.is_stopped() {
+                break;
+            }
+            let one = FileInBatch { feed: pending.feed, file, again: pending.again };
+            let line = self.load_one(one, target, profiled)?;
+            self.tell((pending.number, at), line);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,86 @@
+//! Many files written into the ledger at once, when all is known of them.
+
+use hypodoke_core::cast::Reject;
+use hypodoke_core::drift::Drift;
+use hypodoke_core::reconcile::join;
+
+use super::FileEntry;
+use super::write::{add_drift, add_part, file_parameters, keep_layout, reject_parameters};
+use crate::error::StoreError;
+use crate::plan::{PartSummary, TablePlan};
+use crate::sql::{SqlConnection, SqlValue};
+
+/// A file whose rows are in, and which is not in the ledger yet.
+pub struct LoadedFile {
+    /// Its entry, with the number that it got.
+    pub entry: FileEntry,
+    /// Its rejects.
+    pub rejects: Vec<Reject>,
+    /// What it gave to the tables besides its main one.
+    pub parts: Vec<(TablePlan, PartSummary)>,
+    /// How it differs from its tables, by their names.
+    pub drift: Vec<(String, Vec<Drift>)>,
+}
+
+/// The layout of a table, joined of those that files of a group found.
+pub struct JoinedLayout {
+    /// The table, by the plan of one of the files.
+    pub table: TablePlan,
+    /// The newest of the files.
+    pub file: i64,
+    /// Their layout.
+    pub found: PartSummary,
+}
+
+const FILES: &str =
+    "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
+       outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
+       version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept,
+       file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
+       ?21, ?22, ?23, ?24, ?25, ?26, ?27, ?28, ?29, ?30, ?31)";
+
+impl JoinedLayout {
+    /// Takes in what another file found.
+    pub fn add(&mut self, file: i64, found: &PartSummary) {
+        self.file = self.file.max(file);
+        if found.layout != self.found.layout {
+            self.found.layout = join(&self.found.layout, &found.layout);
+        }
+    }
+}
+
+/// Adds files with all that belongs to them. What layouts they found is kept last, since others who load into
+/// these tables wait for that.
+pub fn add_loaded(
+    connection: &mut dyn SqlConnection,
+    files: &[LoadedFile],
+    layouts: &[JoinedLayout],
+) -> Result<(), StoreError> {
+    let mut entries = Vec::with_capacity(files.len());
+    for LoadedFile { entry, .. } in files {
+        let mut parameters = file_parameters(connection, entry)?.to_vec();
+        let counts = &entry.counts;
+        parameters.push(SqlValue::Integer(entry.file));
+        let all = [counts.inserted, counts.updated, counts.unchanged, counts.deleted];
+        parameters.extend(all.map(SqlValue::from));
+        entries.push(parameters);
+    }
+    connection.execute_all(FILES, &entries)?;
+    let rejects = files.iter().flat_map(|file| file.rejects.iter().map(|reject| (file.entry.file, reject)));
+    let rejects: Vec<Vec<SqlValue>> =
+        rejects.map(|(file, reject)| reject_parameters(file, reject).to_vec()).collect();
+    connection.execute_all(super::write::ADD_REJECT, &rejects)?;
+    for LoadedFile { entry, parts, drift, .. } in files {
+        for (table, part) in parts {
+            add_part(connection, entry.file, table, part)?;
+        }
+        for (table, drift) in drift {
+            add_drift(connection, entry.file, table, drift)?;
+        }
+    }
+    for JoinedLayout { table, file, found } in layouts {
+        keep_layout(connection, *file, table, found)?;
+    }
+    Ok(())
+}
