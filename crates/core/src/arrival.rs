@@ -26,7 +26,7 @@ pub struct Arrival {
 impl Arrival {
     /// The last part of its path.
     pub fn file_name(&self) -> &str {
-        self.path.rsplit('/').next().unwrap_or_default()
+        self.path.rsplit('/').next().unwrap_or("")
     }
 
     /// Whether a file seen earlier at the same path is this one, unchanged: of the same size and time,

@@ -13,8 +13,8 @@ use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
-    Claim, Claimed, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry, PartSummary, Store,
-    StoreError, StoreUrl, TablePlan,
+    Claim, Claimed, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry,
+    PartSummary, Store, StoreError, StoreUrl, TablePlan,
 };
 use hypodoke_testkit::Server;
 use rstest::rstest;

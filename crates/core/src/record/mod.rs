@@ -251,6 +251,13 @@ impl Records {
         (self.bytes.capacity() + typed + fields + self.entries.capacity() * size_of::<Entry>()) as u64
     }
 
+    /// Gives memory back that the batch does not need.
+    pub fn shrink(&mut self) {
+        self.bytes.shrink_to_fit();
+        self.fields.shrink_to_fit();
+        self.entries.shrink_to_fit();
+    }
+
     /// How many fields the open record has so far.
     pub fn open_fields(&self) -> usize {
         self.fields.len() - self.entries.last().map_or(0, |e| e.fields_end as usize)

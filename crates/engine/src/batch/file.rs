@@ -251,7 +251,8 @@ impl Batch<'_> {
         let ledger = if one.again {
             self.known.matched_again(file, &feed.table)?
         } else {
-            self.known.matched(file, &feed.table)?
+            let hash = profile.as_ref().and_then(|profile| profile.hash.as_deref());
+            self.known.matched(file, &feed.table, hash)?
         };
         let decision = on_arrival(&ArrivalFacts {
             path: &file.seen.arrival.path,

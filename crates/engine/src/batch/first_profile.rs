@@ -9,7 +9,9 @@ use crate::file_format::FileFormat;
 use crate::job::{Candidate, Feed};
 use crate::load::LARGE;
 use crate::plan::{TargetState, conflicts};
-use crate::profile::{FileProfile, FormatHints, MOST_KEPT, ProfileOptions, profile_file, profile_files};
+use crate::profile::{
+    FileProfile, FormatHints, MOST_KEPT, ProfileOptions, SMALL, profile_file, profile_files,
+};
 
 impl Batch<'_> {
     /// Profiles all files for a table that is not there yet, and joins their layouts before the first
@@ -44,13 +46,16 @@ impl Batch<'_> {
 
     fn profile_each(&self, feed: &Feed, files: &[&Candidate]) -> Vec<Profiled> {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
-        let is_slow = |at: usize| files.get(at).is_some_and(|file| is_named_as_workbook(file));
+        let is_hashed = |at: usize| {
+            let is_small = |file: &Candidate| file.seen.arrival.bytes < SMALL;
+            files.get(at).is_some_and(|file| is_small(file) || is_named_as_workbook(file))
+        };
         // What is not what its sender says it is has no say in the layout.
         let finish = |at: usize, profile: Result<FileProfile, EngineError>| {
             let is_as_sent = files.get(at).is_some_and(|file| check_digest(file, feed).is_ok());
             is_as_sent.then(|| profile.map(without_evidence))
         };
-        profile_files(&wanted, is_slow, MOST_KEPT, self.context.listener, finish)
+        profile_files(&wanted, is_hashed, MOST_KEPT, self.context.listener, finish)
     }
 
     /// Profiles files again of which others tell more: an object where other files have a list; `1.234`

@@ -86,7 +86,12 @@ impl Batch<'_> {
             let bytes = file.seen.arrival.bytes;
             let may_be_twin = sizes.get(&bytes).is_some_and(|many| *many > 1) || self.known.has_size(bytes);
             let profiled = profiles.get_mut(at).and_then(Option::take);
-            if target.is_new() || may_be_twin && !self.known.claim_content(file, &feed.table) {
+            let hash = match &profiled {
+                Some(Ok(profile)) => profile.hash.as_deref(),
+                _ => None,
+            };
+            let is_twin = may_be_twin && !self.known.claim_content(file, &feed.table, hash);
+            if target.is_new() || is_twin {
                 let line = self.load_one(one(file), &mut target, profiled)?;
                 self.tell((*number, at), line);
             } else {

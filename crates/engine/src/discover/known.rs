@@ -237,9 +237,10 @@ impl KnownFiles {
     }
 
     /// Whether a file's content is new: not loaded before, and not asked for before. It is read
-    /// for this.
-    pub fn claim_content(&mut self, file: &Candidate, table: &str) -> bool {
-        let Ok(hash) = content_hash(file) else { return false };
+    /// for this, unless its `hash` is known.
+    pub fn claim_content(&mut self, file: &Candidate, table: &str, hash: Option<&str>) -> bool {
+        let hash = hash.map_or_else(|| content_hash(file), |hash| Ok(hash.to_owned()));
+        let Ok(hash) = hash else { return false };
         let key = (table.to_owned(), hash);
         !self.by_hash.contains_key(&key) && self.claimed.insert(key)
     }
@@ -262,22 +263,28 @@ impl KnownFiles {
         match (rows_of, self.entry(arrival, table).map(|entry| entry.outcome)) {
             (Some(entry), _) => Ok(LedgerMatch::Changed(entry)),
             (None, Some(Outcome::Retracted | Outcome::Discarded)) => Ok(LedgerMatch::New),
-            _ => self.matched(file, table),
+            _ => self.matched(file, table, None),
         }
     }
 
-    /// What a file is to the ledger. It is read only where something of its size was loaded before.
+    /// What a file is to the ledger. It is read only where something of its size was loaded before, and its
+    /// `hash` is not known.
     ///
     /// # Errors
     ///
     /// The file cannot be read.
-    pub fn matched(&self, file: &Candidate, table: &str) -> Result<LedgerMatch, EngineError> {
+    pub fn matched(
+        &self,
+        file: &Candidate,
+        table: &str,
+        hash: Option<&str>,
+    ) -> Result<LedgerMatch, EngineError> {
         let arrival = &file.seen.arrival;
         if self.is_known(arrival, table) {
             return Ok(LedgerMatch::Known);
         }
         if self.has_size(arrival.bytes) {
-            let hash = content_hash(file)?;
+            let hash = hash.map_or_else(|| content_hash(file), |hash| Ok(hash.to_owned()))?;
             let known = self.by_hash.get(&(table.to_owned(), hash.clone()));
             let same = known.and_then(|entries| same_content(file, entries));
             // A file whose content is another than it was is changed, whoever else has that content.

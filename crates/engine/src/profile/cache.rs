@@ -1,7 +1,8 @@
 //! Records kept from a first reading, so that what is slow to read is read once.
 //!
-//! Unpacking a workbook takes longer than all that is done with its rows. Where its records fit
-//! into memory, the profile of a file that is loaded next keeps them for the load.
+//! Unpacking a workbook takes longer than all that is done with its rows, and opening a small file and
+//! finding its dialect likewise. Where its records fit into memory, the profile of a file that is loaded
+//! next keeps them for the load.
 
 use std::sync::Mutex;
 
@@ -35,6 +36,8 @@ impl BatchCache {
         if kept.too_much {
             return;
         }
+        // The buffers of a reader are as large as its blocks, however little is in them.
+        batch.iter_mut().for_each(Records::shrink);
         kept.bytes += batch.iter().map(Records::held).sum::<u64>();
         if kept.bytes > self.most {
             *kept = Kept { too_much: true, ..Kept::default() };

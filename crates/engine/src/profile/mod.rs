@@ -12,5 +12,5 @@ mod source;
 pub use companion::{control_line, digest_facts};
 pub use file_profile::{FileProfile, TableProfile, is_virtual};
 pub use hints::FormatHints;
-pub use profiler::{MOST_KEPT, ProfileOptions, dialect_hints, profile_file, profile_files, threads};
+pub use profiler::{MOST_KEPT, ProfileOptions, SMALL, dialect_hints, profile_file, profile_files, threads};
 pub use source::{Source, content_hash, header};

@@ -59,6 +59,9 @@ impl ProfileOptions {
 /// How many bytes of records are kept of files that are slow to read, all together.
 pub const MOST_KEPT: u64 = 256 << 20;
 
+/// A file of fewer bytes is profiled by one thread, and takes longer to open than to read.
+pub const SMALL: u64 = 1 << 20;
+
 /// How many batches of records are the beginning of a file: a few megabytes.
 const SAMPLE: u64 = 8;
 
@@ -117,7 +120,7 @@ fn profile_once(
     listener: &dyn Listener,
 ) -> Result<FileProfile, EngineError> {
     let mut source = Source::open(file, feed, options.hashed, &hints.lists, listener)?;
-    let is_small = file.seen.arrival.bytes < 1 << 20 && source.compression.is_none();
+    let is_small = file.seen.arrival.bytes < SMALL && source.compression.is_none();
     let strings_are_text = feed.format_options.json.strings_are_text;
     let blank = |head: &TableHead, column: usize| {
         let rules = feed.rules_of(&head.path);
@@ -127,8 +130,10 @@ fn profile_once(
         evidence.strings_are_text = strings_are_text;
         evidence
     };
-    let is_slow = source.reader.facts().is_slow;
-    let cache = (options.keep > 0 && options.hashed && is_slow).then(|| BatchCache::new(options.keep));
+    let facts = source.reader.facts();
+    let (is_slow, is_small_text) = (facts.is_slow, is_small && facts.text.is_some());
+    let is_kept = options.keep > 0 && options.hashed && (is_slow || is_small_text);
+    let cache = is_kept.then(|| BatchCache::new(options.keep));
     let how = GatherOptions {
         blank: &blank,
         number: options.number,

@@ -227,15 +227,23 @@ impl<'a> Utf8Source<'a> {
     }
 }
 
+/// So much of a file is read first.
+const FIRST_READ: usize = 16 * 1024;
+
 /// Reads about `want` bytes more; `false` at the end.
 fn read_some(reader: &mut dyn Read, out: &mut Vec<u8>, want: usize) -> Result<bool, ReadError> {
     let start = out.len();
-    out.resize(start + want, 0);
     let mut filled = 0;
+    // Most files are small: there is no room made at their beginning that they do not need.
+    let mut room = if start == 0 { want.min(FIRST_READ) } else { want };
     let result = loop {
         if filled == want {
             break Ok(true);
         }
+        if filled == room {
+            room = want;
+        }
+        out.resize(start + room, 0);
         match reader.read(&mut out[start + filled..]) {
             Ok(0) => break Ok(false),
             Ok(count) => filled += count,

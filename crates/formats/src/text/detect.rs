@@ -35,6 +35,7 @@ pub fn detect(text: &[u8], whole: bool, options: DialectOptions) -> Dialect {
     let mut best =
         (f64::MIN, Dialect { delimiter: options.delimiter.unwrap_or(Delimiter::Char(',')), ..base });
     // A carriage return in the middle of a line ends it, unless the lines are more even without.
+    let mut records = Records::default();
     let line_ends: &[bool] = if has_stray_cr(sample) { &[true, false] } else { &[true] };
     for (delimiter, prior) in delimiters(sample, options.delimiter) {
         for (quote, escape) in quotes(sample, &options) {
@@ -42,8 +43,8 @@ pub fn detect(text: &[u8], whole: bool, options: DialectOptions) -> Dialect {
                 for lone_cr in line_ends {
                     let dialect =
                         Dialect { delimiter, quote, escape, blanks_before, lone_cr: *lone_cr, ..base };
-                    let score =
-                        weigh(sample, whole, dialect) * prior * if quote.is_none() { 0.97 } else { 1.0 };
+                    let quoting = if quote.is_none() { 0.97 } else { 1.0 };
+                    let score = weigh(sample, whole, dialect, &mut records) * prior * quoting;
                     if score > best.0 {
                         best = (score, dialect);
                     }
@@ -241,17 +242,17 @@ fn quotes(sample: &[u8], options: &DialectOptions) -> Vec<(Option<u8>, Escape)> 
     found
 }
 
-/// How good the records look that a dialect gives: 0 to a little over 1.
-fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
-    let mut records = Records::default();
+/// How good the records look that a dialect gives: 0 to a little over 1. They are left in `records`.
+fn weigh(sample: &[u8], whole: bool, dialect: Dialect, records: &mut Records) -> f64 {
+    records.clear();
     records.bytes.extend_from_slice(sample);
     let end = if whole { End::Last } else { End::More };
-    let taken = Tokeniser::new(dialect, 1).run(&mut records, end);
+    let taken = Tokeniser::new(dialect, 1).run(records, end);
     if taken * 2 < sample.len() && !whole {
         // A quote that is not closed in all of the sample: one bad row, or no quote at all.
         records.clear();
         records.bytes.extend_from_slice(sample);
-        Tokeniser::new(dialect, 1).run(&mut records, End::Last);
+        Tokeniser::new(dialect, 1).run(records, End::Last);
     }
     let count = records.len().min(SAMPLE_RECORDS);
     if count == 0 {
@@ -275,7 +276,7 @@ fn weigh(sample: &[u8], whole: bool, dialect: Dialect) -> f64 {
     let even = alike / (inside.len() as f64 + outside * weight);
     // One stray quote in a short file is a bad row, not another dialect.
     let faults = records.faults().len() as f64 / count.max(20) as f64;
-    let looks = looks(&records, first, records.len().min(SAMPLE_RECORDS), width, dialect.quote);
+    let looks = looks(records, first, records.len().min(SAMPLE_RECORDS), width, dialect.quote);
     let breadth = if width > 1 { 1.0 - 0.6 / width as f64 } else { 0.3 };
     even * even * (0.15 + looks) * breadth * (1.0 - faults.min(1.0))
 }

@@ -8,6 +8,7 @@ use hypodoke_core::names::{FILE_COLUMN, Lineage};
 use rusqlite::{Connection, Result};
 
 use super::bulk::{BulkInsert, Stepped};
+use super::known_tables::KnownTables;
 use super::session::{SqliteSession, fail};
 use super::tables::{self, alter, create_sql};
 use crate::carry::{self, Carried};
@@ -88,11 +89,11 @@ impl<'a> SqliteWriter<'a> {
         connection: &'a Connection,
         path: &'a Path,
         plan: &'a LoadPlan,
-        in_group: bool,
+        mut known_tables: Option<&mut KnownTables>,
     ) -> std::result::Result<Option<SqliteWriter<'a>>, StoreError> {
         // The transaction is ended by hand, in `finish` or in `drop`: a guard could not live
         // beside what borrows from it.
-        let scope = Scope::of_file(in_group);
+        let scope = Scope::of_file(known_tables.is_some());
         SqliteSession { connection, path, in_transaction: true }.begin(scope)?;
         let mut writer = SqliteWriter::new(connection, path, plan, scope);
         if let Some(file) = plan.keeps_for {
@@ -105,10 +106,14 @@ impl<'a> SqliteWriter<'a> {
         }
         writer.placed = course::place(&mut writer.session(), plan)?;
         let failed = |error| fail(path, error);
-        for table in plan.tables.iter().filter(|_| !plan.retracts) {
+        let is_known = |table: &&TablePlan| known_tables.as_ref().is_some_and(|known| known.has(table));
+        for table in plan.tables.iter().filter(|table| !plan.retracts && !is_known(table)) {
             write::check_layout(&mut writer.session(), table)?;
             writer.shape_table(table)?;
             course::mark_gone(&mut writer.session(), table)?;
+        }
+        if let Some(known) = known_tables.as_mut() {
+            known.learn(plan);
         }
         writer.file = write::begin_file(&mut writer.session(), plan, &writer.placed.order)?;
         if writer.placed.keeps {

@@ -3,6 +3,7 @@
 mod bulk;
 mod decimals;
 mod figures;
+mod known_tables;
 mod load;
 mod rebuild_target;
 mod session;
@@ -24,6 +25,7 @@ use crate::plan::{LoadPlan, LoadRules, TablePlan};
 use crate::rebuild::{self, Comparison};
 use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
 use crate::sql::{Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
+use known_tables::KnownTables;
 use session::{SqliteSession, fail, shown};
 
 /// A connection to a database file.
@@ -33,6 +35,10 @@ pub struct SqliteStore {
     ledger_seen: bool,
     /// Files are being loaded that are kept all together or none.
     in_group: bool,
+    /// The version of the database when it was opened: it tells whether others have written since.
+    version_before: i64,
+    /// Tables that were found to be as planned in the group that is open: nobody else changes them.
+    known_tables: KnownTables,
 }
 
 /// Memory that SQLite may use for pages, in KiB: enough that a bulk load rarely waits.
@@ -64,8 +70,16 @@ impl SqliteStore {
                 _ => unreachable(error.to_string()),
             }
         })?;
-        let store = SqliteStore { connection, path: path.to_path_buf(), ledger_seen: false, in_group: false };
+        let mut store = SqliteStore {
+            connection,
+            path: path.to_path_buf(),
+            ledger_seen: false,
+            in_group: false,
+            version_before: 0,
+            known_tables: KnownTables::default(),
+        };
         store.prepare(wait).map_err(|error| fail(path, error))?;
+        store.version_before = store.read(data_version)?;
         Ok(store)
     }
 
@@ -86,6 +100,11 @@ impl SqliteStore {
     fn read<T>(&self, work: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, StoreError> {
         work(&self.connection).map_err(|error| fail(&self.path, error))
     }
+}
+
+/// A number that is another once somebody else has written.
+fn data_version(connection: &Connection) -> rusqlite::Result<i64> {
+    connection.prepare_cached("SELECT data_version FROM pragma_data_version")?.query_row([], |row| row.get(0))
 }
 
 impl SqlConnection for SqliteStore {
@@ -155,13 +174,16 @@ impl Sink for SqliteStore {
     }
 
     fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
-        let writer = load::SqliteWriter::begin(&self.connection, &self.path, plan, self.in_group)?;
+        let SqliteStore { connection, path, in_group, known_tables, .. } = self;
+        let known_tables = in_group.then_some(known_tables);
+        let writer = load::SqliteWriter::begin(connection, path, plan, known_tables)?;
         Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
     }
 
     fn begin_group(&mut self) -> Result<(), StoreError> {
         self.begin(Scope::Whole)?;
         self.in_group = true;
+        self.known_tables = KnownTables::default();
         Ok(())
     }
 
@@ -180,8 +202,11 @@ impl Sink for SqliteStore {
         kept
     }
 
-    /// The transaction has the database to itself.
+    /// The transaction has the database to itself: what is loaded by now was loaded before it began.
     fn claim(&mut self, table: &str, _: bool, files: &[Claim<'_>]) -> Result<Vec<Claimed>, StoreError> {
+        if self.read(data_version)? == self.version_before {
+            return Ok(vec![Claimed::Ours; files.len()]);
+        }
         let mut session = self.session();
         let claimed = |file: &Claim<'_>| {
             let is_loaded = write::is_in_table(&mut session, file.arrival, table)?;
