@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileEntry, LoadRules, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
 
 use super::lines::{
     TableDrift, entry_of, failed_line, held_line, line_of, loaded_line, recorded_line, skipped_line,
@@ -125,8 +125,8 @@ impl Batch<'_> {
     ) -> Result<ReceiptLine, EngineError> {
         let (mut line, drift) = self.line_of_result(result, one)?;
         if line.outcome == Outcome::Waiting {
-            let arrival = &one.file.seen.arrival;
-            let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
+            let query = of_path(one.file);
+            let entries = with_retry(self.store, |store| Ok(store.files(&query)?))?;
             self.correct_waiting(&mut line, one, entries);
         }
         line.seconds = began.seconds();
@@ -145,7 +145,8 @@ impl Batch<'_> {
     /// Another process may have loaded a file that is not there any more, and put it away: so say these
     /// entries of the ledger then.
     pub fn correct_waiting(&self, line: &mut ReceiptLine, one: FileInBatch<'_>, entries: Vec<FileEntry>) {
-        if KnownFiles::of(entries).is_known(&one.file.seen.arrival, &one.feed.table) {
+        let in_force = entries.into_iter().rev().filter(is_in_force).collect();
+        if KnownFiles::of(in_force).is_known(&one.file.seen.arrival, &one.feed.table) {
             *line = skipped_line(one.feed, one.file, &SkipReason::LoadedMeanwhile);
         }
     }
@@ -222,9 +223,10 @@ impl Batch<'_> {
     ///
     /// The database does not answer.
     pub fn learn_anew(&mut self, file: &Candidate) -> Result<(), EngineError> {
-        let arrival = &file.seen.arrival;
-        let entries = with_retry(self.store, |store| Ok(store.files_like(&[arrival])?))?;
-        self.known.learn_newer(entries, arrival);
+        let query = of_path(file);
+        let entries = with_retry(self.store, |store| Ok(store.files(&query)?))?;
+        let in_force = entries.into_iter().rev().filter(is_in_force).collect();
+        self.known.learn_newer(in_force, &file.seen.arrival);
         Ok(())
     }
 
@@ -326,14 +328,10 @@ impl Batch<'_> {
     /// The ledger says that a file is loaded: by another process, or by this one just before the
     /// connection broke, so that the answer was lost.
     fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, NotLoaded> {
-        let arrival = &file.seen.arrival;
-        let own = self.store.files_like(&[arrival])?.into_iter().find(|entry| {
-            entry.batch == self.number
-                && entry.table.as_ref() == Some(&feed.table)
-                && entry.outcome.counts()
-                && entry.arrival.path == arrival.path
-                && entry.arrival.place == arrival.place
-        });
+        let is_own = |entry: &FileEntry| {
+            entry.batch == self.number && entry.table.as_ref() == Some(&feed.table) && entry.outcome.counts()
+        };
+        let own = self.store.files(&of_path(file))?.into_iter().find(is_own);
         match own {
             Some(entry) => Ok(recorded_line(feed, file, &entry)),
             None => Ok(ReceiptLine {
@@ -342,6 +340,18 @@ impl Batch<'_> {
             }),
         }
     }
+}
+
+/// What the ledger has of a file.
+pub fn of_path(file: &Candidate) -> FileQuery {
+    let arrival = &file.seen.arrival;
+    FileQuery { path: Some((arrival.place.clone(), arrival.path.clone())), ..FileQuery::default() }
+}
+
+/// Whether an entry says what is known of its file now: not one that failed, nor one whose rows were replaced.
+fn is_in_force(entry: &FileEntry) -> bool {
+    let is_known = entry.outcome != Outcome::Failed && entry.outcome != Outcome::Known;
+    is_known && entry.replaced_by.is_none()
 }
 
 /// Why a file that is not loaded is left for later, if what there is of it is not what was listed. Who named

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{Claim, Claimed, Mode, StoreError};
 
-use super::file::{Began, FileInBatch};
+use super::file::{Began, FileInBatch, of_path};
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, PendingFeed, Profiled};
 use crate::error::EngineError;
@@ -233,7 +233,7 @@ impl Batch<'_> {
     ) -> Result<ReceiptLine, EngineError> {
         let (mut line, drift) = self.line_of_result(result, one)?;
         if line.outcome == Outcome::Waiting {
-            let entries = self.store.files_like(&[&one.file.seen.arrival])?;
+            let entries = self.store.files(&of_path(one.file))?;
             self.correct_waiting(&mut line, one, entries);
         }
         line.seconds = began.seconds();

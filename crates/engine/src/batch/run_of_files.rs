@@ -89,16 +89,13 @@ impl Batch<'_> {
         taken: Vec<FileOfRun<'f>>,
         target: &mut TargetState,
     ) -> Result<(), EngineError> {
-        if taken.is_empty() {
-            return Ok(());
-        }
-        // By now they have most of them done.
-        let taken = self.load_run(group, pending, taken.into(), target)?;
-        self.commit(group, Some(target))?;
-        for FileOfRun { at, file, profiled } in taken {
-            if self.is_stopped() {
-                break;
-            }
+        let mut taken = VecDeque::from(taken);
+        while !taken.is_empty() && !self.is_stopped() {
+            // By now they have most of them done.
+            taken = self.load_run(group, pending, taken, target)?.into();
+            self.commit(group, Some(target))?;
+            // Once whoever has the first of them has committed, the others are asked for again.
+            let Some(FileOfRun { at, file, profiled }) = taken.pop_front() else { break };
             let one = FileInBatch { feed: pending.feed, file, again: pending.again };
             let line = self.load_one(one, target, profiled)?;
             self.tell((pending.number, at), line);

@@ -221,6 +221,8 @@ pub struct FileQuery {
     pub batch: Option<i64>,
     /// The one of that number.
     pub file: Option<i64>,
+    /// Those of one place and path.
+    pub path: Option<(String, String)>,
     /// Those of one table.
     pub table: Option<String>,
     /// Those of that outcome; of those loaded also those that a newer delivery has superseded.

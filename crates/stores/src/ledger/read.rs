@@ -119,7 +119,7 @@ pub fn files_like(
 
 /// The entries that a query asks for, the newest first.
 pub fn files(connection: &mut dyn SqlConnection, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
-    let FileQuery { batch, file, table, outcome, feed, since, most } = query;
+    let FileQuery { batch, file, path, table, outcome, feed, since, most } = query;
     let mut parameters: Vec<SqlValue> = Vec::new();
     let mut conditions: Vec<String> = Vec::new();
     let mut condition = |test: &str, value: SqlValue| {
@@ -130,6 +130,10 @@ pub fn files(connection: &mut dyn SqlConnection, query: &FileQuery) -> Result<Ve
     };
     condition("batch =", (*batch).into());
     condition("file =", (*file).into());
+    if let Some((place, path)) = path {
+        condition("place =", place.into());
+        condition("path =", path.into());
+    }
     condition("table_name =", table.into());
     condition(
         "outcome =",

@@ -102,10 +102,13 @@ impl PostgresStore {
         let path = schema
             .map(|schema| format!("SET search_path TO {}, public; ", quote(schema)))
             .unwrap_or_default();
+        // The tables of the ledger grow while a connection is open: a plan made when they were empty, and
+        // kept, would walk all of them.
+        let plans = "SELECT set_config(name, 'force_custom_plan', false) FROM pg_settings WHERE name = 'plan_cache_mode'";
         // What others committed while this one waited for a lock has to be seen, whatever the
         // database's own custom.
         let settings = format!(
-            "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}",
+            "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}; {plans}",
             wait.as_millis().min(i32::MAX as u128)
         );
         self.run(self.client.batch_execute(&settings))?;

@@ -29,7 +29,8 @@ pub struct OpenGroup {
 const LOCKS: &str = "SELECT pg_try_advisory_xact_lock(hashtextextended(key, 0))
   FROM unnest($1::text[]) WITH ORDINALITY AS c(key, at) ORDER BY at";
 
-/// For each file whether it is loaded by now; whether there are newer entries of it than is known; and
+/// Each file is looked up by its path: the index on tables would give all files of one. For each whether it
+/// is loaded by now; whether there are newer entries of it than is known; and
 /// whether it was taken out once.
 const STATES: &str = "SELECT
        coalesce(bool_or(f.outcome IN ('loaded', 'superseded') AND f.replaced_by IS NULL AND f.bytes = c.bytes
@@ -38,7 +39,7 @@ const STATES: &str = "SELECT
        coalesce(bool_or(f.outcome = 'retracted'), false)
      FROM unnest($1::text[], $2::text[], $3::bigint[], $4::timestamptz[], $5::text[], $6::bigint[])
        WITH ORDINALITY AS c(place, path, bytes, modified, token, known, at)
-     LEFT JOIN hd_files f ON f.place = c.place AND f.path = c.path AND f.table_name = $7
+     LEFT JOIN hd_files f ON f.place = c.place AND f.path = c.path AND f.table_name || '' = $7
      GROUP BY c.at ORDER BY c.at";
 
 /// The key of the lock of a file that goes into a table.

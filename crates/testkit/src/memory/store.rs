@@ -109,6 +109,10 @@ impl Ledger for MemoryStore {
         let is_asked = |entry: &&FileEntry| {
             query.batch.is_none_or(|batch| entry.batch == batch)
                 && query.file.is_none_or(|file| entry.file == file)
+                && query
+                    .path
+                    .as_ref()
+                    .is_none_or(|(place, path)| (place, path) == (&entry.arrival.place, &entry.arrival.path))
                 && query.outcome.is_none_or(|outcome| entry.outcome == outcome)
                 && query.table.as_ref().is_none_or(|table| entry.table.as_ref() == Some(table))
                 && query.feed.as_ref().is_none_or(|feed| entry.feed.as_ref() == Some(feed))
