@@ -27,7 +27,7 @@ use crate::layout::Format;
 use crate::pattern::PartValue;
 pub use crate::record::Cell;
 use crate::record::{Field, Origin, Records};
-use crate::types::Digits;
+use crate::types::{Digits, Type};
 use unique::Once;
 use value::SeenValues;
 
@@ -102,6 +102,34 @@ impl Caster {
     pub fn with_nul(mut self, takes_nul: bool) -> Caster {
         self.takes_nul = takes_nul;
         self
+    }
+
+    /// Another caster for other records of the same file, to work beside this one; `None` where what is made
+    /// of a record depends on those before it.
+    pub fn fork(&self) -> Option<Caster> {
+        let is_ordered = |target: &Target| target.demand.unique || target.ty == Type::Boolean;
+        if self.targets.iter().any(is_ordered) {
+            return None;
+        }
+        let caster = Caster::new(self.targets.clone(), self.fields).with_nul(self.takes_nul);
+        Some(caster.keeping(self.conditions.clone()))
+    }
+
+    /// Takes in what such a caster found.
+    pub fn merge(&mut self, other: Caster) {
+        self.surprises += other.surprises;
+        self.left_out += other.left_out;
+        self.met.iter_mut().zip(&other.met).for_each(|(met, other)| met.merge(other));
+        for unmet in other.unmet {
+            let is_same = |known: &&mut Unmet| known.column == unmet.column && known.what == unmet.what;
+            match self.unmet.iter_mut().find(is_same) {
+                Some(known) => {
+                    known.rows += unmet.rows;
+                    known.line = known.line.min(unmet.line);
+                }
+                None => self.unmet.push(unmet),
+            }
+        }
     }
 
     /// The columns whose numbers lost digits, since the user says so, and how many did.

@@ -408,7 +408,15 @@ impl Default for SeenValues {
 }
 
 impl SeenValues {
-    /// The digits that the numbers of a column of this type need.
+    /// Takes in what another caster of the same column met.
+    pub fn merge(&mut self, other: &SeenValues) {
+        self.greatest = self.greatest.max(other.greatest);
+        self.floats = self.floats.join(other.floats);
+        self.wider += other.wider;
+        self.rounded += other.rounded;
+    }
+
+    /// The digits that the numbers of a column of this type needed.
     pub fn digits(&self, ty: Type) -> Digits {
         let scale = match ty {
             Type::Float => return self.floats,

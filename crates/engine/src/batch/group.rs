@@ -21,8 +21,9 @@ use crate::receipt::ReceiptLine;
 /// A file of more bytes than this is loaded by itself.
 const LARGE_FILE: u64 = 4 << 20;
 
-/// A group has no more bytes than this …
-const MOST_BYTES: u64 = 16 << 20;
+/// A group has no more bytes than this, so that a database in a file holds it in memory until it is committed,
+/// and can be read meanwhile …
+const MOST_BYTES: u64 = 8 << 20;
 
 /// … and no more files.
 const MOST_FILES: usize = 1000;

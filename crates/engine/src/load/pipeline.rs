@@ -1,5 +1,5 @@
-//! The pipeline of one file: reading, casting and sending, each on a thread of its own, over batches
-//! that go round and are filled again.
+//! The pipeline of one file: reading, casting and sending, each on a thread of its own, casting on several
+//! where there are cores for them, over batches that go round and are filled again.
 
 use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
@@ -13,6 +13,10 @@ use hypodoke_stores::{StoreError, Writer};
 use super::greatest::Greatest;
 use super::sums;
 use crate::isolate::helping;
+use crate::profile::threads;
+
+/// So many threads cast at the most: then the store or the reader is the slowest.
+const MOST_CASTING: usize = 4;
 
 /// How many batches go round: one being read, cast and sent each, and one waiting.
 const BATCHES: usize = 4;
@@ -227,7 +231,7 @@ pub fn run(
     if bytes < SMALL {
         run_in_one_thread(reader, stages, loader)
     } else {
-        run_overlapped(reader, stages, loader)
+        run_overlapped(reader, stages, loader, casting_threads())
     }
 }
 
@@ -259,31 +263,69 @@ fn with_findings(mut result: PipelineResult, casters: &[Caster]) -> PipelineResu
     result
 }
 
+/// How many threads cast: the reader and the store have one each.
+fn casting_threads() -> usize {
+    threads().saturating_sub(2).clamp(1, MOST_CASTING)
+}
+
+/// Stages for so many threads: fewer where what is made of a record depends on those before it.
+fn forked<'a>(stages: Stages<'a>, threads: usize) -> Vec<Stages<'a>> {
+    let fork = |stages: &Stages<'a>| {
+        let casters = stages.casters.iter().map(Caster::fork).collect::<Option<Vec<_>>>()?;
+        Some(Stages { casters, heads: stages.heads.clone(), sums: stages.sums.clone(), ..*stages })
+    };
+    let mut all = vec![stages];
+    for _ in 1..threads {
+        match all.first().and_then(fork) {
+            Some(another) => all.push(another),
+            None => break,
+        }
+    }
+    all
+}
+
+/// Batches go to the casting threads in turn, and come back from them in the same turn: in the order of the
+/// file.
 fn run_overlapped(
     reader: &mut dyn RecordReader,
-    mut stages: Stages<'_>,
+    stages: Stages<'_>,
     loader: &mut dyn Writer,
+    casting: usize,
 ) -> Result<PipelineResult, Interrupted> {
-    let (empty_in, empty_out) = sync_channel::<Batch>(BATCHES);
-    let (read_in, read_out) = sync_channel::<Result<Batch, Interrupted>>(1);
-    let (cast_in, cast_out) = sync_channel::<Result<Batch, Interrupted>>(1);
-    for _ in 0..BATCHES {
+    let heads = stages.heads.clone();
+    let all = forked(stages, casting);
+    let batches = BATCHES + 2 * (all.len() - 1);
+    let (empty_in, empty_out) = sync_channel::<Batch>(batches);
+    for _ in 0..batches {
         // The channel holds as many as there are.
         let _ = empty_in.send(Batch::default());
     }
-    let heads = stages.heads.clone();
     std::thread::scope(|scope| {
-        let reading = scope.spawn(move || helping(|| read_all(reader, &heads, &empty_out, &read_in)));
-        let casting = scope.spawn(move || {
-            helping(|| cast_all(&mut stages, &read_out, &cast_in));
-            stages.casters
-        });
-        let result = send_all(&cast_out, &empty_in, loader);
+        let (mut to_cast, mut cast, mut casting) = (Vec::new(), Vec::new(), Vec::new());
+        for mut stages in all {
+            let (read_in, read_out) = sync_channel::<Result<Batch, Interrupted>>(1);
+            let (cast_in, cast_out) = sync_channel::<Result<Batch, Interrupted>>(1);
+            to_cast.push(read_in);
+            cast.push(cast_out);
+            casting.push(scope.spawn(move || {
+                helping(|| cast_all(&mut stages, &read_out, &cast_in));
+                stages.casters
+            }));
+        }
+        let reading = scope.spawn(move || helping(|| read_all(reader, &heads, &empty_out, &to_cast)));
+        let result = send_all(&cast, &empty_in, loader);
         // Whoever still waits to hand something over is let go.
-        drop((cast_out, empty_in));
+        drop((cast, empty_in));
         // A reader that panicked has read half a file: its panic is passed on before anything is kept.
         reading.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-        let casters = casting.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        let mut casters: Vec<Caster> = Vec::new();
+        for thread in casting {
+            let found = thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            match casters.is_empty() {
+                true => casters = found,
+                false => casters.iter_mut().zip(found).for_each(|(all, found)| all.merge(found)),
+            }
+        }
         result.map(|result| with_findings(result, &casters))
     })
 }
@@ -292,9 +334,10 @@ fn read_all(
     reader: &mut dyn RecordReader,
     heads: &[TableHead],
     empty: &Receiver<Batch>,
-    out: &SyncSender<Result<Batch, Interrupted>>,
+    out: &[SyncSender<Result<Batch, Interrupted>>],
 ) {
-    while let Ok(mut batch) = empty.recv() {
+    for out in out.iter().cycle() {
+        let Ok(mut batch) = empty.recv() else { return };
         let message = match batch.fill(reader, heads) {
             Ok(true) => Ok(batch),
             // Keys that were only ever null come to light at the end.
@@ -324,12 +367,13 @@ fn cast_all(
 }
 
 fn send_all(
-    cast: &Receiver<Result<Batch, Interrupted>>,
+    cast: &[Receiver<Result<Batch, Interrupted>>],
     empty: &SyncSender<Batch>,
     loader: &mut dyn Writer,
 ) -> Result<PipelineResult, Interrupted> {
     let mut result = PipelineResult::default();
-    while let Ok(message) = cast.recv() {
+    for cast in cast.iter().cycle() {
+        let Ok(message) = cast.recv() else { break };
         let mut batch = message?;
         batch.send(loader, &mut result)?;
         // The reader may be at its end already.
@@ -337,3 +381,7 @@ fn send_all(
     }
     Ok(result)
 }
+
+#[cfg(test)]
+#[path = "pipeline_tests.rs"]
+mod tests;

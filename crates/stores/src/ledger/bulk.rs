@@ -5,7 +5,9 @@ use hypodoke_core::drift::Drift;
 use hypodoke_core::reconcile::join;
 
 use super::FileEntry;
-use super::write::{add_drift, add_part, file_parameters, keep_layout, reject_parameters};
+use super::write::{
+    ADD_REJECT, FILE_COLUMNS, add_drift, add_part, file_parameters, keep_layout, reject_parameters,
+};
 use crate::error::StoreError;
 use crate::plan::{PartSummary, TablePlan};
 use crate::sql::{SqlConnection, SqlValue};
@@ -31,14 +33,6 @@ pub struct JoinedLayout {
     /// Their layout.
     pub found: PartSummary,
 }
-
-const FILES: &str =
-    "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
-       outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-       version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept,
-       file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
-     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-       ?21, ?22, ?23, ?24, ?25, ?26, ?27, ?28, ?29, ?30, ?31)";
 
 impl JoinedLayout {
     /// Takes in what another file found.
@@ -66,11 +60,17 @@ pub fn add_loaded(
         parameters.extend(all.map(SqlValue::from));
         entries.push(parameters);
     }
-    connection.execute_all(FILES, &entries)?;
+    let marks: Vec<String> = (1..=31).map(|at| format!("?{at}")).collect();
+    let sql = format!(
+        "INSERT INTO hd_files ({FILE_COLUMNS}, file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
+         VALUES ({})",
+        marks.join(", ")
+    );
+    connection.execute_all(&sql, &entries)?;
     let rejects = files.iter().flat_map(|file| file.rejects.iter().map(|reject| (file.entry.file, reject)));
     let rejects: Vec<Vec<SqlValue>> =
         rejects.map(|(file, reject)| reject_parameters(file, reject).to_vec()).collect();
-    connection.execute_all(super::write::ADD_REJECT, &rejects)?;
+    connection.execute_all(ADD_REJECT, &rejects)?;
     for LoadedFile { entry, parts, drift, .. } in files {
         for (table, part) in parts {
             add_part(connection, entry.file, table, part)?;

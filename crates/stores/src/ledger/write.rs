@@ -44,15 +44,26 @@ pub fn end_batch(connection: &mut dyn SqlConnection, batch: i64, at: i64) -> Res
 
 /// Adds an entry, whatever became of the file, and gives its number.
 pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result<i64, StoreError> {
-    let sql =
-        "INSERT INTO hd_files (batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
-           outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-           version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept)
+    let mut parameters = file_parameters(connection, entry)?.to_vec();
+    let (names, mark) = match connection.drawn_number() {
+        Some(number) => {
+            parameters.push(SqlValue::Integer(number));
+            (", file", ", ?27")
+        }
+        None => ("", ""),
+    };
+    let sql = format!(
+        "INSERT INTO hd_files ({FILE_COLUMNS}{names})
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-           ?21, ?22, ?23, ?24, ?25, ?26)";
-    let parameters = file_parameters(connection, entry)?;
-    connection.insert(sql, "file", &parameters)
+           ?21, ?22, ?23, ?24, ?25, ?26{mark})"
+    );
+    connection.insert(&sql, "file", &parameters)
 }
+
+/// The columns of an entry that are known when it is begun, in the order of [`file_parameters`].
+pub const FILE_COLUMNS: &str = "batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
+   outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
+   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept";
 
 /// An entry as the parameters of the statement that adds it.
 pub fn file_parameters(

@@ -33,6 +33,9 @@ const CHUNK: usize = 64 * 1024;
 /// A file with more bytes of rows than this sends them before it has come to its end.
 const MOST_HELD: usize = 1 << 20;
 
+/// So many numbers are drawn at a time.
+const DRAWN: usize = 32;
+
 /// A file with more bytes of rejects than this does not go the short way.
 const MOST_REJECTED: usize = 1 << 20;
 
@@ -43,8 +46,23 @@ pub struct BulkLoads {
     copying: Option<BulkCopy>,
     files: Vec<LoadedFile>,
     layouts: Vec<JoinedLayout>,
+    /// Numbers for entries, drawn ahead, and how many may be wanted yet.
+    numbers: Vec<i64>,
+    wanted: usize,
     /// Rows of a file were sent that did not come to its end: nothing of the group can be kept.
     is_spoiled: bool,
+}
+
+impl BulkLoads {
+    /// So many more files are about to be loaded.
+    pub fn wants_numbers(&mut self, files: usize) {
+        self.wanted = files;
+    }
+
+    /// A number that was drawn ahead, if one is left.
+    pub fn take_number(&mut self) -> Option<i64> {
+        self.numbers.pop()
+    }
 }
 
 /// A table that is filled the short way.
@@ -82,33 +100,41 @@ impl PostgresStore {
         !has_work_of_its_own
             && plan.mode() == Mode::Append
             && plan.tables.iter().all(is_plain)
-            && self.numbers.as_ref().is_some_and(|numbers| !numbers.is_empty())
+            && self.may_draw == Some(true)
             && self.has_claimed(plan)
     }
 
-    /// Draws numbers for so many files ahead, where that is allowed.
-    pub(super) fn draw_numbers(&mut self, files: usize) -> Result<(), StoreError> {
+    /// Whether numbers for entries may be drawn ahead; asked for once.
+    pub(super) fn may_draw(&mut self) -> Result<bool, StoreError> {
+        if let Some(known) = self.may_draw {
+            return Ok(known);
+        }
         let sequence = format!("{}.hd_files", quote(&self.schema));
-        if self.numbers.is_none() {
-            let sql = "SELECT has_sequence_privilege(pg_get_serial_sequence($1, 'file'), 'USAGE')";
-            let may: Option<bool> = self.run(self.client.query_one(sql, &[&sequence]))?.get(0);
-            self.may_draw = may.unwrap_or(false);
-            self.numbers = Some(Vec::new());
+        let sql = "SELECT has_sequence_privilege(pg_get_serial_sequence($1, 'file'), 'USAGE')";
+        let may: Option<bool> = self.run(self.client.query_one(sql, &[&sequence]))?.get(0);
+        Ok(*self.may_draw.insert(may.unwrap_or(false)))
+    }
+
+    /// The next number for an entry. A few are drawn at a time; those that are left when the group ends are
+    /// not used: a later number says that more was known.
+    fn next_number(&mut self) -> Result<i64, StoreError> {
+        if self.bulk()?.numbers.is_empty() {
+            self.settle_copy()?;
+            let sequence = format!("{}.hd_files", quote(&self.schema));
+            let sql = "SELECT nextval(pg_get_serial_sequence($1, 'file')) FROM generate_series(1, $2)";
+            let sql = self.prepared(sql)?;
+            let wanted = self.bulk()?.wanted.clamp(1, DRAWN) as i32;
+            let rows = self.run(self.client.query(&sql, &[&sequence, &wanted]))?;
+            let mut numbers: Vec<i64> = rows.iter().map(|row| row.get(0)).collect();
+            // The least is taken first.
+            numbers.reverse();
+            self.bulk()?.numbers = numbers;
         }
-        let there = self.numbers.as_ref().map_or(0, Vec::len);
-        if !self.may_draw || there >= files {
-            return Ok(());
-        }
-        let sql = "SELECT nextval(pg_get_serial_sequence($1, 'file')) FROM generate_series(1, $2)";
-        let sql = self.prepared(sql)?;
-        let wanted = (files - there) as i32;
-        let rows = self.run(self.client.query(&sql, &[&sequence, &wanted]))?;
-        // The least is taken first.
-        let mut numbers: Vec<i64> = rows.iter().map(|row| row.get(0)).collect();
-        numbers.extend(self.numbers.take().unwrap_or_default());
-        numbers.sort_unstable_by(|a, b| b.cmp(a));
-        self.numbers = Some(numbers);
-        Ok(())
+        let bulk = self.bulk()?;
+        bulk.wanted = bulk.wanted.saturating_sub(1);
+        let number = bulk.numbers.pop();
+        let why = || "no number was drawn for a file".to_owned();
+        number.ok_or_else(|| StoreError::Aborted { shown: self.shown.clone(), why: why() })
     }
 
     fn bulk(&mut self) -> Result<&mut BulkLoads, StoreError> {
@@ -263,11 +289,7 @@ impl<'a> BulkWriter<'a> {
             };
             parts.push(part);
         }
-        let file = store.numbers.as_mut().and_then(Vec::pop);
-        let Some(file) = file else {
-            let why = "no number is left for a file".to_owned();
-            return Err(StoreError::Aborted { shown: store.shown.clone(), why });
-        };
+        let file = store.next_number()?;
         let rejects = Vec::new();
         Ok(BulkWriter {
             store,
@@ -398,7 +420,7 @@ impl Drop for BulkWriter<'_> {
         }
         if !self.is_sent {
             // It was not used.
-            self.store.numbers.as_mut().map(|numbers| numbers.push(self.file));
+            self.store.group.as_mut().map(|group| group.bulk.numbers.push(self.file));
         } else if let Some(group) = &mut self.store.group {
             group.bulk.is_spoiled = true;
         }

@@ -45,10 +45,8 @@ pub struct PostgresStore {
     pub(super) ledger_seen: bool,
     /// Files are being loaded that are kept all together or none.
     pub(super) group: Option<OpenGroup>,
-    /// Numbers for entries of files, drawn ahead; `None` where that is not known to be allowed.
-    pub(super) numbers: Option<Vec<i64>>,
-    /// Whether numbers may be drawn.
-    pub(super) may_draw: bool,
+    /// Whether numbers for entries may be drawn ahead, once that is known.
+    pub(super) may_draw: Option<bool>,
     /// The server has refused to begin a COPY, which leaves the connection of no use.
     pub(super) is_unusable: bool,
     /// Tables whose rows do not go the short way: the server has refused some of them.
@@ -85,8 +83,7 @@ impl PostgresStore {
             schema_is_there: true,
             ledger_seen: false,
             group: None,
-            numbers: None,
-            may_draw: false,
+            may_draw: None,
             is_unusable: false,
             refusing: HashSet::new(),
             shown,
@@ -261,6 +258,10 @@ impl SqlConnection for PostgresStore {
 
     fn is_in_transaction(&self) -> bool {
         self.group.is_some()
+    }
+
+    fn drawn_number(&mut self) -> Option<i64> {
+        self.group.as_mut()?.bulk.take_number()
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.

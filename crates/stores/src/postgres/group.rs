@@ -89,7 +89,6 @@ impl PostgresStore {
         if in_order {
             self.lock_order(table)?;
         }
-        self.draw_numbers(files.len())?;
         let keys: Vec<String> =
             files.iter().map(|file| file_key(&file.arrival.place, &file.arrival.path, table)).collect();
         let (locks, states) = (self.prepared(LOCKS)?, self.prepared(STATES)?);
@@ -126,6 +125,9 @@ impl PostgresStore {
                 }
             });
         }
+        self.may_draw()?;
+        let ours = claimed.iter().filter(|claimed| **claimed == Claimed::Ours).count();
+        self.group.as_mut().map(|group| group.bulk.wants_numbers(ours));
         Ok(claimed)
     }
 

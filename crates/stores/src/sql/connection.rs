@@ -46,6 +46,11 @@ pub trait SqlConnection {
     /// none.
     fn is_in_transaction(&self) -> bool;
 
+    /// A number for an entry of a file that was drawn ahead, if one was.
+    fn drawn_number(&mut self) -> Option<i64> {
+        None
+    }
+
     /// Keeps others from making the ledger until the transaction is over, and makes room for it.
     fn prepare_for_ledger(&mut self) -> Result<(), StoreError>;
 }

@@ -305,7 +305,9 @@ impl Writer for MemoryWriter<'_> {
             };
             self.rows[table].push((rows.line(index), rows.row(index).iter().map(text).collect()));
         }
-        self.rejects.append(&mut rows.rejects);
+        if !self.store.counts_only {
+            self.rejects.extend(rows.rejects.iter().cloned());
+        }
         Ok(rows.len() as u64)
     }
 
