@@ -21,7 +21,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let paths: Vec<PathBuf> = arguments.into_iter().map(PathBuf::from).collect();
     let internal = InternalFiles::new(Vec::new(), Vec::new(), Vec::new());
     let found = named_files(&paths, NamedAs::WholePath, &internal)?;
-    let mut store = MemoryStore { counts_only: true, ..MemoryStore::default() };
+    let mut store = MemoryStore::default();
+    store.counts_only = true;
     for file in found.files {
         let table = table_name(&file.seen.file);
         let feed = Feed { table, rules: rules.clone(), ..Feed::default() };

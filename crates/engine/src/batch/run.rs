@@ -125,7 +125,7 @@ fn entries(store: &mut dyn Store, feeds: &[FeedFiles]) -> Result<Vec<FileEntry>,
         feeds.iter().flat_map(|feed| &feed.files).map(|file| &file.seen.arrival).collect();
     let by_all = feeds.iter().any(|files| files.feed.expect.usual_rows.is_some());
     let all = arrivals.len() > FEW || by_all;
-    Ok(if all { store.loaded_files()? } else { store.files_like(&arrivals)? })
+    Ok(if all { store.known_files()? } else { store.files_like(&arrivals)? })
 }
 
 impl Batch<'_> {

@@ -55,7 +55,7 @@ struct KnownPath {
     /// Versions whose content was that of the one loaded before, since then.
     same_as_loaded: Vec<Arrival>,
     /// The entries whose rows are in the table, the newest last: each with the file as it was then.
-    rows_of: Vec<(Arrival, i64)>,
+    rows_of: Vec<Arc<FileEntry>>,
     /// Something was learnt of it that came to be during the batch.
     has_learnt: bool,
     /// The number of the newest entry.
@@ -70,12 +70,16 @@ struct Undo {
     entry: Option<Arc<FileEntry>>,
 }
 
+/// What is known of each path of a place.
+type KnownPaths = HashMap<String, KnownPath>;
+
 /// The files whose rows are in the tables now, found by path and by content.
 #[derive(Clone, Debug, Default)]
 pub struct KnownFiles {
-    paths: HashMap<Path, KnownPath>,
-    /// Loaded content, per table: the newest last.
-    by_hash: HashMap<(String, String), Vec<Arc<FileEntry>>>,
+    /// By table, place and path.
+    paths: HashMap<String, HashMap<String, KnownPaths>>,
+    /// Loaded content, of all tables: the newest last.
+    by_hash: HashMap<String, Vec<Arc<FileEntry>>>,
     sizes: HashMap<u64, u32>,
     /// How many records each file had that is in a table, the oldest first.
     rows: HashMap<String, Vec<u64>>,
@@ -144,7 +148,7 @@ impl KnownFiles {
         for entry in entries.into_iter().filter(is_of_path) {
             let table = entry.table.clone().unwrap_or_default();
             if entry.file > self.newest(arrival, &table) {
-                let path = self.paths.entry(path_of(arrival, &table)).or_default();
+                let path = self.path_mut(arrival, &table);
                 path.has_learnt = true;
                 if entry.outcome == Outcome::Retracted {
                     // Whatever of it was in the table is not any more.
@@ -158,28 +162,32 @@ impl KnownFiles {
     /// Takes in one more entry.
     pub fn learn(&mut self, entry: FileEntry) {
         let entry = Arc::new(entry);
-        let path = path_of(&entry.arrival, entry.table.as_deref().unwrap_or_default());
-        let known = self.paths.get(&path);
-        if let Some(undo) = &mut self.undo {
-            let counted = entry.outcome.counts().then(|| entry.clone());
-            undo.push(Undo { path: path.clone(), before: known.cloned(), entry: counted });
+        let table = entry.table.as_deref().unwrap_or_default();
+        if self.undo.is_some() {
+            let before = self.path(&entry.arrival, table).cloned();
+            let (path, counted) =
+                (path_of(&entry.arrival, table), entry.outcome.counts().then(|| entry.clone()));
+            self.undo.get_or_insert_default().push(Undo { path, before, entry: counted });
         }
         if entry.outcome.counts() {
-            self.rows.entry(path.2.clone()).or_default().push(entry.read);
-            if let (Some(hash), Some(table)) = (&entry.hash, &entry.table) {
+            match self.rows.get_mut(table) {
+                Some(rows) => rows.push(entry.read),
+                None => drop(self.rows.insert(table.to_owned(), vec![entry.read])),
+            }
+            if let Some(hash) = &entry.hash {
                 *self.sizes.entry(entry.arrival.bytes).or_default() += 1;
-                self.by_hash.entry((table.clone(), hash.clone())).or_default().push(entry.clone());
+                self.by_hash.entry(hash.clone()).or_default().push(entry.clone());
             }
         }
-        let known = self.paths.entry(path).or_default();
+        let known = self.path_mut(&entry.arrival, table);
         known.newest = entry.file.max(known.newest);
         if entry.outcome == Outcome::Same {
             known.same_as_loaded.push(entry.arrival.clone());
         }
         if entry.outcome.counts() {
             known.same_as_loaded.clear();
-            known.rows_of.retain(|(version, _)| !entry.arrival.looks_like(version));
-            known.rows_of.push((entry.arrival.clone(), entry.file));
+            known.rows_of.retain(|version| !entry.arrival.looks_like(&version.arrival));
+            known.rows_of.push(entry.clone());
         }
         known.entry = Some(entry);
     }
@@ -192,12 +200,16 @@ impl KnownFiles {
     /// Keeps what was learnt, or takes it back.
     pub fn end_undoable(&mut self, keep: bool) {
         for Undo { path, before, entry } in self.undo.take().into_iter().flatten().rev().filter(|_| !keep) {
+            let (place, name, table) = path;
             if let Some(entry) = entry {
-                self.forget_content(&path.2, &entry);
+                self.forget_content(&table, &entry);
             }
+            let Some(paths) = self.paths.get_mut(&table).and_then(|places| places.get_mut(&place)) else {
+                continue;
+            };
             match before {
-                Some(before) => self.paths.insert(path, before),
-                None => self.paths.remove(&path),
+                Some(before) => paths.insert(name, before),
+                None => paths.remove(&name),
             };
         }
     }
@@ -205,14 +217,19 @@ impl KnownFiles {
     fn forget_content(&mut self, table: &str, entry: &FileEntry) {
         self.rows.get_mut(table).map(Vec::pop);
         let Some(hash) = &entry.hash else { return };
-        self.by_hash.get_mut(&(table.to_owned(), hash.clone())).map(Vec::pop);
+        self.by_hash.get_mut(hash).map(Vec::pop);
         if let Some(count) = self.sizes.get_mut(&entry.arrival.bytes) {
             *count = count.saturating_sub(1);
         }
     }
 
     fn path(&self, arrival: &Arrival, table: &str) -> Option<&KnownPath> {
-        self.paths.get(&path_of(arrival, table))
+        self.paths.get(table)?.get(&arrival.place)?.get(&arrival.path)
+    }
+
+    fn path_mut(&mut self, arrival: &Arrival, table: &str) -> &mut KnownPath {
+        let places = self.paths.entry(table.to_owned()).or_default();
+        places.entry(arrival.place.clone()).or_default().entry(arrival.path.clone()).or_default()
     }
 
     /// The newest entry of a path.
@@ -241,15 +258,20 @@ impl KnownFiles {
     pub fn claim_content(&mut self, file: &Candidate, table: &str, hash: Option<&str>) -> bool {
         let hash = hash.map_or_else(|| content_hash(file), |hash| Ok(hash.to_owned()));
         let Ok(hash) = hash else { return false };
-        let key = (table.to_owned(), hash);
-        !self.by_hash.contains_key(&key) && self.claimed.insert(key)
+        self.loaded_as(&hash, table).is_empty() && self.claimed.insert((table.to_owned(), hash))
+    }
+
+    /// The entries of a table whose content has this hash.
+    fn loaded_as(&self, hash: &str, table: &str) -> Vec<Arc<FileEntry>> {
+        let all = self.by_hash.get(hash).into_iter().flatten();
+        all.filter(|entry| entry.table.as_deref() == Some(table)).cloned().collect()
     }
 
     /// The entry whose rows a file's replace: its own, or else the newest of its path.
     fn rows_of(&self, arrival: &Arrival, table: &str) -> Option<i64> {
         let versions = &self.path(arrival, table)?.rows_of;
-        let own = versions.iter().find(|(known, _)| arrival.looks_like(known));
-        own.or_else(|| versions.last()).map(|(_, file)| *file)
+        let own = versions.iter().find(|known| arrival.looks_like(&known.arrival));
+        own.or_else(|| versions.last()).map(|known| known.file)
     }
 
     /// What a file is to the ledger that is to be loaded again: its rows are replaced, or it comes back.
@@ -285,8 +307,8 @@ impl KnownFiles {
         }
         if self.has_size(arrival.bytes) {
             let hash = hash.map_or_else(|| content_hash(file), |hash| Ok(hash.to_owned()))?;
-            let known = self.by_hash.get(&(table.to_owned(), hash.clone()));
-            let same = known.and_then(|entries| same_content(file, entries));
+            let known = self.loaded_as(&hash, table);
+            let same = same_content(file, &known);
             // A file whose content is another than it was is changed, whoever else has that content.
             let is_changed = |path: &str| path != arrival.path && self.rows_of(arrival, table).is_some();
             if let Some((entry, same_parts)) = same.filter(|(entry, _)| !is_changed(&entry.arrival.path)) {

@@ -40,6 +40,12 @@ pub trait Ledger {
     /// The files whose rows are in a table now: the newest entry of each place and path.
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError>;
 
+    /// The same entries, as far as it takes to tell what is known of a file: without how it is written, and of
+    /// its rules the named parts of its path only.
+    fn known_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
+        self.loaded_files()
+    }
+
     /// Those of them that may be these files: of the same place and path, or of the same size.
     fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError>;
 

@@ -94,6 +94,18 @@ pub fn loaded_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>
     connection.entries(&sql, &[], file_of)
 }
 
+/// The same, as far as it takes to tell what is known of a file.
+pub fn known_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>, StoreError> {
+    // Most files have no named parts, and nothing else of their rules is asked for.
+    let rules = "CASE WHEN rules LIKE '%\"parts\":[]%' THEN '{}' ELSE rules END";
+    let columns = FILE_COLUMNS
+        .replace("message,", "CASE WHEN outcome = 'held' THEN message END,")
+        .replace("shape,", "CAST(NULL AS text),")
+        .replace("kind,", "CAST(NULL AS text),")
+        .replace("rules,", &format!("{rules},"));
+    connection.entries(&format!("SELECT {columns} FROM hd_files WHERE {CURRENT} ORDER BY file"), &[], file_of)
+}
+
 /// Those of them that may be these files: of the same place and path, or of the same size.
 pub fn files_like(
     connection: &mut dyn SqlConnection,

@@ -39,6 +39,10 @@ impl<D: SqlDatabase> Ledger for D {
         read::loaded_files(self)
     }
 
+    fn known_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
+        read::known_files(self)
+    }
+
     fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
         read::files_like(self, arrivals)
     }

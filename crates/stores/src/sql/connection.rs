@@ -27,6 +27,18 @@ pub trait SqlConnection {
     /// Runs a statement and gives its rows.
     fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError>;
 
+    /// Runs a statement and gives its rows one by one.
+    fn for_each_row(
+        &mut self,
+        sql: &str,
+        parameters: &[SqlValue],
+        take: &mut dyn FnMut(SqlRow) -> Result<(), Misread>,
+    ) -> Result<(), StoreError> {
+        let rows = self.query(sql, parameters)?;
+        let taken = rows.into_iter().try_for_each(take);
+        taken.map_err(|misread| StoreError::Damaged { shown: self.shown(), what: misread.0 })
+    }
+
     /// Runs statements without parameters, parted by semicolons.
     fn script(&mut self, sql: &str) -> Result<(), StoreError>;
 
@@ -76,9 +88,12 @@ impl dyn SqlConnection + '_ {
         parameters: &[SqlValue],
         entry: impl Fn(&SqlRow) -> Result<T, Misread>,
     ) -> Result<Vec<T>, StoreError> {
-        let rows = self.query(sql, parameters)?;
-        let entries: Result<Vec<T>, Misread> = rows.iter().map(entry).collect();
-        entries.map_err(|misread| self.damaged(misread))
+        let mut entries = Vec::new();
+        self.for_each_row(sql, parameters, &mut |row| {
+            entries.push(entry(&row)?);
+            Ok(())
+        })?;
+        Ok(entries)
     }
 
     /// The error for an entry of the ledger that does not read as it was written.

@@ -24,7 +24,7 @@ use crate::mode::Mode;
 use crate::plan::{LoadPlan, LoadRules, TablePlan};
 use crate::rebuild::{self, Comparison};
 use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
-use crate::sql::{Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
+use crate::sql::{Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use known_tables::KnownTables;
 use session::{SqliteSession, fail, shown};
 
@@ -122,6 +122,15 @@ impl SqlConnection for SqliteStore {
 
     fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
         self.session().query(sql, parameters)
+    }
+
+    fn for_each_row(
+        &mut self,
+        sql: &str,
+        parameters: &[SqlValue],
+        take: &mut dyn FnMut(SqlRow) -> Result<(), Misread>,
+    ) -> Result<(), StoreError> {
+        self.session().for_each_row(sql, parameters, take)
     }
 
     fn script(&mut self, sql: &str) -> Result<(), StoreError> {

@@ -6,7 +6,7 @@ use rusqlite::types::{Null, ToSql, ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ErrorCode, Statement};
 
 use crate::error::StoreError;
-use crate::sql::{SQLITE, Scope, SqlConnection, SqlDialect, SqlRow, SqlValue, moment_text};
+use crate::sql::{Misread, SQLITE, Scope, SqlConnection, SqlDialect, SqlRow, SqlValue, moment_text};
 
 /// A connection as the ledger uses it.
 #[derive(Clone, Copy)]
@@ -92,6 +92,26 @@ impl SqlConnection for SqliteSession<'_> {
 
     fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
         self.rows(sql, parameters).map_err(|error| self.fail(error))
+    }
+
+    fn for_each_row(
+        &mut self,
+        sql: &str,
+        parameters: &[SqlValue],
+        take: &mut dyn FnMut(SqlRow) -> Result<(), Misread>,
+    ) -> Result<(), StoreError> {
+        let failed = |error| fail(self.path, error);
+        let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
+        bind(&mut statement, parameters).map_err(failed)?;
+        let columns = statement.column_count();
+        let mut rows = statement.raw_query();
+        while let Some(row) = rows.next().map_err(failed)? {
+            let values = (0..columns).map(|at| row.get_ref(at).map(value_of));
+            let values = values.collect::<rusqlite::Result<_>>().map_err(failed)?;
+            take(SqlRow(values))
+                .map_err(|misread| StoreError::Damaged { shown: shown(self.path), what: misread.0 })?;
+        }
+        Ok(())
     }
 
     fn script(&mut self, sql: &str) -> Result<(), StoreError> {
