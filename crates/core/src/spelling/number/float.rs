@@ -11,6 +11,12 @@ const SAFE_DIGITS: u16 = 15;
 /// The greatest whole number up to which a 64-bit float holds every one.
 const SAFE_WHOLE: u64 = 1 << 53;
 
+/// What the shortest digits of a float are below.
+const SHORTEST: u128 = 100_000_000_000_000_000;
+
+/// So many leading digits of a float are had quickly.
+const LEADING: u16 = 18;
+
 /// Digits after the mark from which a number of 16 or more digits looks like a printed float.
 const FINE: u16 = 9;
 
@@ -22,14 +28,34 @@ pub(super) fn prints(value: f64, mantissa: i128) -> bool {
 }
 
 fn prints_long(value: f64, mantissa: u128, digits: u16) -> bool {
+    if digits > LEADING && !agrees_in_front(value, mantissa, digits) {
+        return false;
+    }
     let wanted = significant(mantissa);
     let mut shortest = Short::new();
-    if write!(shortest, "{value:e}").is_ok() && mantissa_of(shortest.text()) == Some(wanted) {
+    // It never has more than 17 digits.
+    if wanted < SHORTEST
+        && write!(shortest, "{value:e}").is_ok()
+        && mantissa_of(shortest.text()) == Some(wanted)
+    {
         return true;
     }
     let mut all = Short::new();
     write!(all, "{value:.*e}", usize::from(digits).saturating_sub(1)).is_ok()
         && mantissa_of(all.text()) == Some(wanted)
+}
+
+/// Whether the first digits of a float are those of a number, as far as rounding lets that be told. Most
+/// numbers of many digits are told from floats by this, which is much faster than all digits of the float.
+fn agrees_in_front(value: f64, mantissa: u128, digits: u16) -> bool {
+    let mut front = Short::new();
+    if write!(front, "{value:.*e}", usize::from(LEADING) - 1).is_err() {
+        return true;
+    }
+    let printed = front.text().bytes().take_while(|byte| *byte != b'e').filter(u8::is_ascii_digit);
+    let printed = printed.fold(0u64, |all, digit| all * 10 + u64::from(digit - b'0'));
+    let Some(rest) = 10u128.checked_pow(u32::from(digits - LEADING)) else { return true };
+    (mantissa / rest).abs_diff(printed.into()) <= 1
 }
 
 /// The digits of a number in scientific notation, as a whole number without zeros at its end.
