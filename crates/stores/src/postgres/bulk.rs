@@ -5,18 +5,16 @@
 //! What the server refuses on this way ends the group. Its files are loaded again one by one, and the table
 //! is not filled this way any more on this connection.
 
-use std::pin::Pin;
-
 use bytes::{Bytes, BytesMut};
 use futures_util::SinkExt;
 use hypodoke_core::cast::{Reject, Rows};
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
-use tokio_postgres::CopyInSink;
 
 use super::connection::PostgresStore;
 use super::copy::{HEADER, RowOrigin, TRAILER, put_row};
-use super::load::{TargetTable, refuse_unstorable};
+use super::load::refuse_unstorable;
+use super::open_group::{BulkCopy, BulkLoads, BulkTable};
 use crate::error::StoreError;
 use crate::ledger::bulk::{JoinedLayout, LoadedFile, add_loaded};
 use crate::ledger::{FileEntry, write};
@@ -38,48 +36,6 @@ const DRAWN: usize = 32;
 
 /// A file with more bytes of rejects than this does not go the short way.
 const MOST_REJECTED: usize = 1 << 20;
-
-/// What went the short way in a group.
-#[derive(Default)]
-pub struct BulkLoads {
-    tables: Vec<BulkTable>,
-    copying: Option<BulkCopy>,
-    files: Vec<LoadedFile>,
-    layouts: Vec<JoinedLayout>,
-    /// Numbers for entries, drawn ahead, and how many may be wanted yet.
-    numbers: Vec<i64>,
-    wanted: usize,
-    /// Rows of a file were sent that did not come to its end: nothing of the group can be kept.
-    is_spoiled: bool,
-}
-
-impl BulkLoads {
-    /// So many more files are about to be loaded.
-    pub fn wants_numbers(&mut self, files: usize) {
-        self.wanted = files;
-    }
-
-    /// A number that was drawn ahead, if one is left.
-    pub fn take_number(&mut self) -> Option<i64> {
-        self.numbers.pop()
-    }
-}
-
-/// A table that is filled the short way.
-struct BulkTable {
-    name: String,
-    based_on: Option<i64>,
-    target: TargetTable,
-    waiting: BytesMut,
-    rows: u64,
-}
-
-/// Rows on their way to a table.
-struct BulkCopy {
-    at: usize,
-    sink: Pin<Box<CopyInSink<Bytes>>>,
-    rows: u64,
-}
 
 impl PostgresStore {
     /// Whether the file of a plan goes the short way: its rows are added to tables that are as they are to
@@ -158,7 +114,7 @@ impl PostgresStore {
             };
         }
         self.settle_copy()?;
-        let target = TargetTable::prepare(self, table, None)?;
+        let target = self.target_table(table, None)?;
         write::check_layout(self, table)?;
         let bulk = self.bulk()?;
         bulk.tables.push(BulkTable {
@@ -420,7 +376,9 @@ impl Drop for BulkWriter<'_> {
         }
         if !self.is_sent {
             // It was not used.
-            self.store.group.as_mut().map(|group| group.bulk.numbers.push(self.file));
+            if let Some(group) = &mut self.store.group {
+                group.bulk.numbers.push(self.file);
+            }
         } else if let Some(group) = &mut self.store.group {
             group.bulk.is_spoiled = true;
         }

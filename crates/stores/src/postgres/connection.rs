@@ -11,7 +11,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
 
 use super::connect::{self, Address};
-use super::group::OpenGroup;
+use super::open_group::OpenGroup;
 use super::session;
 use crate::error::StoreError;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};

@@ -1,30 +1,17 @@
 //! Files loaded in one transaction, and claimed together: no two connections load one, nor does one wait
 //! for what another has in hand.
 
-use std::collections::{HashMap, HashSet};
 use std::time::SystemTime;
 
 use tokio_postgres::types::ToSql;
 
-use super::bulk::BulkLoads;
 use super::connection::PostgresStore;
+use super::open_group::OpenGroup;
 use super::session::moment;
 use crate::error::StoreError;
 use crate::plan::LoadPlan;
 use crate::sink::{Claim, Claimed};
 use crate::sql::{Scope, SqlConnection};
-
-/// The transaction of a group of files, as far as it has come.
-#[derive(Default)]
-pub struct OpenGroup {
-    /// The files that nobody else loads, by the keys of their locks: the newest entry known of each, as it
-    /// was claimed.
-    claimed: HashMap<String, i64>,
-    /// The tables that nobody else fills whose files are loaded in their order.
-    in_order: HashSet<String>,
-    /// Files whose rows go the short way.
-    pub(super) bulk: BulkLoads,
-}
 
 const LOCKS: &str = "SELECT pg_try_advisory_xact_lock(hashtextextended(key, 0))
   FROM unnest($1::text[]) WITH ORDINALITY AS c(key, at) ORDER BY at";
@@ -127,7 +114,9 @@ impl PostgresStore {
         }
         self.may_draw()?;
         let ours = claimed.iter().filter(|claimed| **claimed == Claimed::Ours).count();
-        self.group.as_mut().map(|group| group.bulk.wants_numbers(ours));
+        if let Some(group) = &mut self.group {
+            group.bulk.wants_numbers(ours);
+        }
         Ok(claimed)
     }
 

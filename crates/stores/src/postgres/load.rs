@@ -9,11 +9,11 @@ mod writer;
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::FILE_COLUMN;
 
-pub use target::TargetTable;
 pub use writer::PostgresWriter;
 
 use super::connection::PostgresStore;
 use super::tables;
+use super::target_table::TargetTable;
 use crate::carry::{self, Carried};
 use crate::course::{self, Course, Placed};
 use crate::error::StoreError;
@@ -103,7 +103,7 @@ impl<'a> PostgresWriter<'a> {
     /// Makes or changes a table, and its stage where rows go there first.
     fn target_table(&self, at: usize, table: &TablePlan) -> Result<TargetTable, StoreError> {
         let stage = (table.mode.has_key() && self.is_direct()).then(|| stage_of(at));
-        TargetTable::prepare(self.store, table, stage)
+        self.store.target_table(table, stage)
     }
 
     /// Whether rows go straight into their tables.

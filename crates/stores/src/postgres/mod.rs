@@ -7,10 +7,12 @@ mod copy;
 mod figures;
 mod group;
 mod load;
+mod open_group;
 mod rebuild_target;
 mod rights;
 mod session;
 mod tables;
+mod target_table;
 
 use hypodoke_core::types::Type;
 

@@ -1,42 +1,22 @@
 //! A table of a plan, made or changed as it is to be, and ready to take rows.
 
-use hypodoke_core::names::Lineage;
-
 use crate::error::StoreError;
 use crate::merge::SEQUENCE;
 use crate::plan::TablePlan;
 use crate::postgres::connection::PostgresStore;
 use crate::postgres::copy::Wire;
 use crate::postgres::tables::{self, NativeTable};
+use crate::postgres::target_table::TargetTable;
 use crate::sql::quote;
 
-/// A table of the plan, ready to take rows.
-pub struct TargetTable {
-    pub(in crate::postgres) sql: String,
-    /// Its columns in the order of the cells, and ours behind them.
-    columns: Vec<String>,
-    pub(in crate::postgres) wires: Vec<Wire>,
-    /// Rows go to the stage first, and are numbered there.
-    pub(in crate::postgres) staged: bool,
-    pub(in crate::postgres) sent: u64,
-    /// How many of these the server did not put in: a trigger of the table left them out, or put
-    /// them elsewhere.
-    pub(in crate::postgres) missing: u64,
-}
-
-impl TargetTable {
-    /// Whether it takes rows of these columns.
-    pub fn is_of<'c>(&self, columns: impl Iterator<Item = &'c str>, lineage: Lineage) -> bool {
-        let all = columns.chain(lineage.columns().iter().copied());
-        self.columns.iter().map(String::as_str).eq(all)
-    }
-
+impl PostgresStore {
     /// Makes or changes a table, and its stage where rows go there first.
-    pub fn prepare(
-        store: &PostgresStore,
+    pub(in crate::postgres) fn target_table(
+        &self,
         table: &TablePlan,
         stage: Option<String>,
     ) -> Result<TargetTable, StoreError> {
+        let store = self;
         let qualified = store.qualified(&table.table);
         let found = made(store, table, &qualified)?;
         for index in table.indexes(&qualified) {

@@ -5,12 +5,12 @@ use std::pin::Pin;
 use bytes::{Bytes, BytesMut};
 use tokio_postgres::CopyInSink;
 
-use super::target::TargetTable;
 use crate::carry::Carried;
 use crate::course::Placed;
 use crate::kept::Packer;
 use crate::plan::LoadPlan;
 use crate::postgres::connection::PostgresStore;
+use crate::postgres::target_table::TargetTable;
 use crate::sql::Scope;
 
 /// A file being loaded. Dropped, it rolls everything back.

@@ -1,0 +1,64 @@
+//! What a transaction that loads several files holds.
+
+use std::collections::{HashMap, HashSet};
+use std::pin::Pin;
+
+use bytes::{Bytes, BytesMut};
+use tokio_postgres::CopyInSink;
+
+use super::target_table::TargetTable;
+use crate::ledger::bulk::{JoinedLayout, LoadedFile};
+
+/// The transaction of a group of files, as far as it has come.
+#[derive(Default)]
+pub struct OpenGroup {
+    /// The files that nobody else loads, by the keys of their locks: the newest entry known of each, as it
+    /// was claimed.
+    pub(super) claimed: HashMap<String, i64>,
+    /// The tables that nobody else fills whose files are loaded in their order.
+    pub(super) in_order: HashSet<String>,
+    /// Files whose rows go the short way.
+    pub(super) bulk: BulkLoads,
+}
+
+/// What went the short way in a group.
+#[derive(Default)]
+pub struct BulkLoads {
+    pub(super) tables: Vec<BulkTable>,
+    pub(super) copying: Option<BulkCopy>,
+    pub(super) files: Vec<LoadedFile>,
+    pub(super) layouts: Vec<JoinedLayout>,
+    /// Numbers for entries, drawn ahead, and how many may be wanted yet.
+    pub(super) numbers: Vec<i64>,
+    pub(super) wanted: usize,
+    /// Rows of a file were sent that did not come to its end: nothing of the group can be kept.
+    pub(super) is_spoiled: bool,
+}
+
+impl BulkLoads {
+    /// So many more files are about to be loaded.
+    pub fn wants_numbers(&mut self, files: usize) {
+        self.wanted = files;
+    }
+
+    /// A number that was drawn ahead, if one is left.
+    pub fn take_number(&mut self) -> Option<i64> {
+        self.numbers.pop()
+    }
+}
+
+/// A table that is filled the short way.
+pub(super) struct BulkTable {
+    pub(super) name: String,
+    pub(super) based_on: Option<i64>,
+    pub(super) target: TargetTable,
+    pub(super) waiting: BytesMut,
+    pub(super) rows: u64,
+}
+
+/// Rows on their way to a table.
+pub(super) struct BulkCopy {
+    pub(super) at: usize,
+    pub(super) sink: Pin<Box<CopyInSink<Bytes>>>,
+    pub(super) rows: u64,
+}
