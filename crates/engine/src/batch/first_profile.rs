@@ -48,7 +48,7 @@ impl Batch<'_> {
         let wanted: Vec<(&Candidate, &Feed)> = files.iter().map(|file| (*file, feed)).collect();
         let is_hashed = |at: usize| {
             let is_small = |file: &Candidate| file.seen.arrival.bytes < SMALL;
-            files.get(at).is_some_and(|file| is_small(file) || is_named_as_workbook(file))
+            files.get(at).is_some_and(|file| is_small(file) || file.is_named_as_workbook())
         };
         // What is not what its sender says it is has no say in the layout.
         let finish = |at: usize, profile: Result<FileProfile, EngineError>| {
@@ -109,11 +109,5 @@ fn without_evidence(mut profile: FileProfile) -> FileProfile {
 
 /// Whether a file is loaded while it is profiled: what can only be read once is profiled first.
 fn is_loaded_by_sample(file: &Candidate) -> bool {
-    file.seen.arrival.bytes >= LARGE && !is_named_as_workbook(file)
-}
-
-/// Whether a file is called a workbook: its records may be kept, and it is hashed as it is read.
-fn is_named_as_workbook(file: &Candidate) -> bool {
-    let path = file.seen.arrival.path.to_lowercase();
-    [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
+    file.seen.arrival.bytes >= LARGE && !file.is_named_as_workbook()
 }

@@ -25,6 +25,12 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// Whether it is called a workbook: its records may be kept, and it is hashed as it is read.
+    pub fn is_named_as_workbook(&self) -> bool {
+        let path = self.seen.arrival.path.to_lowercase();
+        [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
+    }
+
     /// The day that the file is of, in days since 1970: the first one that the named parts of its path tell,
     /// or else the first in its name, as `20260302` or `2026-03-02`.
     pub fn day(&self) -> Option<i32> {

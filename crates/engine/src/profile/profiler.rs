@@ -259,7 +259,9 @@ pub fn profile_files<T: Send>(
         let options = ProfileOptions { number, threads, hashed: hashed(at), keep, most_batches: None };
         finish(at, profile_file(file, feed, options, &FormatHints::default(), listener))
     };
-    if files.len() < 2 * cores {
+    // A workbook takes one thread to walk, whatever cores there are.
+    let are_workbooks = files.len() > 1 && files.iter().all(|(file, _)| file.is_named_as_workbook());
+    if files.len() < 2 * cores && !are_workbooks {
         return files.iter().enumerate().map(|(at, (file, feed))| one(at, file, feed, cores)).collect();
     }
     let next = AtomicUsize::new(0);

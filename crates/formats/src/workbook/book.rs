@@ -23,6 +23,9 @@ type Bytes = BufReader<SeekableBytes>;
 /// over the sheet.
 const MERGES_UP_TO: u64 = 4 << 20;
 
+/// The sheets of workbooks from this size on, in bytes, are walked side by side.
+const WORTH_SHARING: u64 = 1 << 20;
+
 /// Takes cells, row by row; `false` when it wants no more.
 pub type Taker<'t> = dyn FnMut(CellAt<'_>) -> bool + 't;
 
@@ -169,6 +172,13 @@ impl Book {
             .collect();
         let inner = Inner::Grids(grids.into_iter().map(|(_, grid)| grid).collect());
         Book { inner, sheets, kind, is_1904: false, source: None }
+    }
+
+    /// Whether its sheets are walked side by side: each walker opens it anew, which reads the texts that all of
+    /// them share once more, and gains nothing where the container is read whole.
+    pub fn is_worth_sharing(&self) -> bool {
+        let is_by_parts = matches!(self.inner, Inner::Xlsx(_) | Inner::Xlsb(_));
+        is_by_parts && self.source.as_ref().is_some_and(|source| source.length() >= WORTH_SHARING)
     }
 
     /// Walks over the cells of a sheet, row by row.

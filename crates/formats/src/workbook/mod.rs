@@ -17,6 +17,7 @@ mod reader;
 mod region;
 mod rows;
 mod sheets;
+mod walk;
 
 pub use book::{Book, is_workbook};
 pub use html::{looks_like_html, tables as html_tables};

@@ -1,7 +1,8 @@
-//! Reading the tables of a workbook: its cells are walked on a thread of their own and come out
+//! Reading the tables of a workbook: its cells are walked on threads of their own and come out
 //! as batches of records.
 
 use std::collections::HashMap;
+use std::sync::Mutex;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use hypodoke_core::isolate::helping;
@@ -12,8 +13,8 @@ use super::WorkbookOptions;
 use super::account::Account;
 use super::book::Book;
 use super::facts::{SheetFacts, WorkbookFacts};
-use super::rows::{RowMaker, SheetRows};
 use super::sheets::{ChosenSheet, choose};
+use super::walk::SheetWalk;
 use crate::bytes::Encoding;
 use crate::error::ReadError;
 use crate::facts::FormatFacts;
@@ -22,7 +23,10 @@ use crate::reader::{RecordReader, TableHead, clear};
 /// The name of the column that says which sheet a row came from.
 pub const SHEET: &str = "sheet";
 
-/// What the walking thread sends.
+/// So many sheets are walked at a time at the most: each walker has the workbook's texts in memory.
+const MOST_WALKERS: usize = 4;
+
+/// What the walking threads send.
 enum Message {
     Opened(Box<FoundTables>),
     Batch(Vec<Records>),
@@ -48,7 +52,7 @@ pub struct WorkbookReader {
 impl WorkbookReader {
     /// Opens what `open` opens, on the thread that will walk it, and finds its tables.
     pub fn open(
-        open: impl FnOnce() -> Result<Book, ReadError> + Send + 'static,
+        open: impl Fn() -> Result<Book, ReadError> + Send + Sync + 'static,
         options: &WorkbookOptions,
     ) -> Result<WorkbookReader, ReadError> {
         let (sender, messages) = sync_channel(3);
@@ -56,7 +60,7 @@ impl WorkbookReader {
         let options = options.clone();
         let work = move || {
             // A panic of the container library's is told by the silence that it leaves.
-            let end = match helping(|| walk(open, &options, &sender, &returned)) {
+            let end = match helping(|| walk(open, &options, &sender, returned)) {
                 Ok(account) => Message::Done(Box::new(account)),
                 Err(error) => Message::Failed(error),
             };
@@ -142,10 +146,10 @@ impl RecordReader for WorkbookReader {
 }
 
 fn walk(
-    open: impl FnOnce() -> Result<Book, ReadError>,
+    open: impl Fn() -> Result<Book, ReadError> + Sync,
     options: &WorkbookOptions,
     sender: &SyncSender<Message>,
-    returned: &Receiver<Vec<Records>>,
+    returned: Receiver<Vec<Records>>,
 ) -> Result<Account, ReadError> {
     let mut book = open()?;
     let (chosen, remarks) = choose(&mut book, options)?;
@@ -156,44 +160,19 @@ fn walk(
     if sender.send(Message::Opened(Box::new(FoundTables { heads: plan.heads, facts }))).is_err() {
         return Ok(Account::default());
     }
-    let mut account = Account::default();
-    let fresh = || {
-        let mut batch = returned.try_recv().unwrap_or_default();
-        clear(&mut batch, tables);
-        batch
+    // Sheets of one table follow one another.
+    let cores = std::thread::available_parallelism().map_or(1, usize::from);
+    let at_a_time = if options.stitched || !book.is_worth_sharing() { 1 } else { cores.min(MOST_WALKERS) };
+    let walk = SheetWalk {
+        chosen: &chosen,
+        places: &plan.places,
+        tables,
+        options,
+        is_1904: book.is_1904,
+        returned: Mutex::new(returned),
+        send: &|batch| sender.send(Message::Batch(batch)).is_ok(),
     };
-    for (one, (table, slots)) in chosen.iter().zip(plan.places) {
-        let mut maker = RowMaker::new(SheetRows {
-            name: &one.name,
-            region: &one.region,
-            slots,
-            is_named: options.stitched,
-            merged: one.merged.clone(),
-            is_1904: book.is_1904,
-            errors: options.errors,
-        });
-        let mut batch = fresh();
-        maker.begin(&mut batch[table]);
-        let mut listening = true;
-        book.walk(one.sheet, &mut |cell| {
-            if !maker.take(cell, &mut batch[table]) {
-                return false;
-            }
-            if maker.is_full(&batch[table]) {
-                let mut next = fresh();
-                maker.begin(&mut next[table]);
-                maker.hold_back(&mut batch[table], &mut next[table]);
-                let full = std::mem::replace(&mut batch, next);
-                listening = sender.send(Message::Batch(full)).is_ok();
-            }
-            listening
-        })?;
-        account.merge(maker.finish(&mut batch[table]));
-        if !listening || sender.send(Message::Batch(batch)).is_err() {
-            return Ok(account);
-        }
-    }
-    Ok(account)
+    walk.all(book, &open, at_a_time)
 }
 
 fn facts_of(chosen: &ChosenSheet) -> SheetFacts {
