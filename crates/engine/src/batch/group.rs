@@ -37,6 +37,9 @@ pub struct Group<'f> {
     feeds: Vec<FeedInGroup<'f>>,
     /// What became of the claims of files that were not begun yet, by their positions.
     claims: HashMap<(usize, usize), Claimed>,
+    /// A transaction could not be begun: files are loaded by themselves until one is loaded, so that a
+    /// database that is locked is waited for once a file.
+    is_refused: bool,
 }
 
 /// The files of one feed in a group.
@@ -120,10 +123,11 @@ impl Batch<'_> {
         profiled: Profiled,
     ) -> Result<(), EngineError> {
         let position = (pending.number, at);
-        let is_single = !self.groups_files() || one.file.seen.arrival.bytes > LARGE_FILE;
-        if is_single {
+        let is_large = one.file.seen.arrival.bytes > LARGE_FILE;
+        if !self.groups_files() || is_large || group.is_refused {
             self.commit(group, Some(target))?;
             let line = self.load_one(one, target, profiled)?;
+            group.is_refused &= !line.outcome.counts();
             self.tell(position, line);
             return Ok(());
         }
@@ -162,7 +166,7 @@ impl Batch<'_> {
         target: &mut TargetState,
     ) -> Result<Claimed, EngineError> {
         let Some((first, _)) = files.first() else { return Ok(Claimed::Ours) };
-        if pending.again || !self.groups_files() {
+        if pending.again || group.is_refused || !self.groups_files() {
             return Ok(Claimed::Ours);
         }
         let number = pending.number;
@@ -193,7 +197,7 @@ impl Batch<'_> {
 
     fn open(&mut self, group: &mut Group<'_>) -> Result<(), EngineError> {
         if group.began.is_none() {
-            self.store.begin_group()?;
+            self.store.begin_group().inspect_err(|_| group.is_refused = true)?;
             self.known.begin_undoable();
             group.began = Some(Instant::now());
         }
@@ -289,7 +293,9 @@ impl Batch<'_> {
             self.context.listener.on(&Event::Retrying { path: None, error });
         }
         let last = group.feeds.len().saturating_sub(1);
-        for (number, feed) in std::mem::take(group).feeds.into_iter().enumerate() {
+        let is_refused = group.is_refused;
+        let given_up = std::mem::replace(group, Group { is_refused, ..Group::default() });
+        for (number, feed) in given_up.feeds.into_iter().enumerate() {
             let mut own = feed.before;
             for (at, FileInGroup { one, position, .. }) in feed.files.into_iter().enumerate() {
                 if at == 0 {

@@ -107,7 +107,10 @@ impl<'r> FileLoad<'_, 'r> {
         self.tell_loading();
         let heads: Vec<_> = reconciled.mappings.iter().map(|mapping| mapping.head.clone()).collect();
         let source = match Source::cached(file, feed, &mut profile) {
-            Some(source) => source,
+            Some(source) => {
+                self.request.listener.on(&Event::Progress { bytes: file.seen.arrival.bytes });
+                source
+            }
             None => self.open(&heads)?,
         };
         let mut ended = self.attempt(target, &reconciled, source, Strategy::ByProfile);
