@@ -19,10 +19,6 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-/// Small files are many small pieces of memory: this allocator hands them out in half the time.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
     exit::keep_isolated_panics_quiet();
     let arguments = cli::Arguments::parse();
