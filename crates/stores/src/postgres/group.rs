@@ -45,7 +45,7 @@ impl PostgresStore {
     /// See [`crate::sink::Sink::end_group`].
     pub(super) fn close_group(&mut self, keep: bool) -> Result<(), StoreError> {
         if self.group.is_none() {
-            let why = "with the transaction that was open".to_owned();
+            let why = "the transaction of several files is not open any more".to_owned();
             return Err(StoreError::Lost { shown: self.shown.clone(), why });
         }
         let kept = if keep { self.finish_bulk() } else { Ok(()) };

@@ -198,7 +198,7 @@ impl Sink for SqliteStore {
 
     fn end_group(&mut self, keep: bool) -> Result<(), StoreError> {
         if !std::mem::take(&mut self.in_group) {
-            let why = "the files of the transaction that was open".to_owned();
+            let why = "the transaction of several files is not open any more".to_owned();
             return Err(StoreError::Lost { shown: SqlConnection::shown(self), why });
         }
         if !keep {
