@@ -31,7 +31,7 @@ pub enum Step {
     First,
     /// Friday to Sunday, and a correction of Thursday's file.
     Second,
-    /// Monday again: the whole of a file that came cut short.
+    /// Monday again: the whole of two files that came cut short.
     Third,
 }
 
@@ -75,10 +75,13 @@ pub fn write_step(inbox: &Path, step: Step) -> io::Result<()> {
     let days = match step {
         Step::First => 0..4,
         Step::Second => 4..7,
-        Step::Third => return south(inbox, 6, true),
+        Step::Third => {
+            north(inbox, 5, true)?;
+            return south(inbox, 6, true);
+        }
     };
     for day in days {
-        north(inbox, day)?;
+        north(inbox, day, day != 5)?;
         south(inbox, day, day != 6)?;
         east(inbox, day, false)?;
         let log = crate::pilotage::log(MONDAY, day);
@@ -120,8 +123,8 @@ fn clock(minute: u32) -> String {
 }
 
 /// Commas and UTF-8. On Wednesday one draught is a remark; from Friday on with crane hours;
-/// Saturday's file is cut short.
-fn north(inbox: &Path, day: u32) -> io::Result<()> {
+/// a file that is not whole breaks off within its last row.
+fn north(inbox: &Path, day: u32, whole: bool) -> io::Result<()> {
     let cranes = day >= 4;
     let mut text = crate::movements::HEADER.to_owned();
     text.push_str(if cranes { ",crane_hours\n" } else { "\n" });
@@ -137,14 +140,14 @@ fn north(inbox: &Path, day: u32) -> io::Result<()> {
         text.push_str(&line);
         text.push('\n');
     }
-    if day == 5 {
+    if !whole {
         text.truncate(text.trim_end().rfind('\n').unwrap_or(0) + 24);
     }
     write(
         &inbox.join(format!("north/movements_{}.csv", compact(MONDAY + day))),
         &text,
         Encoding::Utf8,
-        MONDAY + day,
+        MONDAY + day + u32::from(whole && day == 5),
     )
 }
 

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::evidence::Example;
 use crate::types::Type;
 
 /// How a file differs from its table, or from the file before it.
@@ -23,6 +24,13 @@ pub enum Change {
         from: Type,
         /// Its type from now on.
         to: Type,
+    },
+    /// A column has values of another kind than the table's.
+    OtherKind {
+        /// Its name.
+        column: String,
+        /// The table's type.
+        from: Type,
     },
     /// The file lacks a column; its rows hold null there.
     Missing {
@@ -84,6 +92,13 @@ pub enum Change {
         /// How it is now.
         to: String,
     },
+    /// Figures of a column's values, or the number of rows, are far outside what is usual.
+    Unusual {
+        /// The column; `rows` where it is their number.
+        column: String,
+        /// What is unusual, in words.
+        what: String,
+    },
     /// The file has a sheet or a nested list that had no table.
     Part {
         /// Its path.
@@ -101,6 +116,7 @@ impl Change {
             Change::Widened { column, from, to } => {
                 (column, "widened", Some(from.to_string()), Some(to.to_string()))
             }
+            Change::OtherKind { column, from } => (column, "other_kind", Some(from.to_string()), None),
             Change::Missing { column } => (column, "missing", None, None),
             Change::MissingSheet { column } => (column, "missing_sheet", None, None),
             Change::Renamed { column, from, to } => (column, "renamed", Some(from.clone()), Some(to.clone())),
@@ -111,6 +127,7 @@ impl Change {
             Change::Misread { column, from, to } => (column, "misread", Some(from.clone()), Some(to.clone())),
             Change::Reordered { column } => (column, "reordered", None, None),
             Change::Written { column, from, to } => (column, "written", Some(from.clone()), Some(to.clone())),
+            Change::Unusual { column, what } => (column, "unusual", None, Some(what.clone())),
             Change::Part { column, to } => (column, "part", None, Some(to.clone())),
         };
         (column, word, from, to)
@@ -135,6 +152,7 @@ impl Change {
                 format!("column `{column}` was empty until now and holds {to}")
             }
             Change::Widened { column, from, to } => format!("column `{column}` needs {to} instead of {from}"),
+            Change::OtherKind { column, from } => format!("column `{column}` has values that are not {from}"),
             Change::Missing { column } => format!("column `{column}` is missing"),
             Change::MissingSheet { column } => format!("sheet `{column}` is missing"),
             Change::Renamed { column, from, to } if column == from => {
@@ -156,6 +174,7 @@ impl Change {
                 format!("the columns stand in another order, from `{column}` on")
             }
             Change::Written { column, from, to } => format!("its {column} is {to}, until now {from}"),
+            Change::Unusual { what, .. } => what.clone(),
             Change::Part { column, to } => format!("`{column}` is new in it, and goes to the table `{to}`"),
         }
     }
@@ -249,19 +268,64 @@ pub struct Drift {
     /// What was done.
     #[serde(default)]
     pub action: Action,
+    /// The value that forced it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cause: Option<Cause>,
+}
+
+/// The value of a file that forced a change.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cause {
+    /// The line that it stands on.
+    pub line: u64,
+    /// The value, cut where it is long.
+    pub value: String,
+}
+
+impl Cause {
+    /// The value and its line, in words.
+    pub fn words(&self) -> String {
+        format!("`{}` on line {}", self.value, self.line)
+    }
+}
+
+impl From<Example> for Cause {
+    fn from(example: Example) -> Cause {
+        Cause { line: example.spot.line, value: example.value.into() }
+    }
 }
 
 impl Drift {
+    /// A change with what is done about it.
+    pub fn of(change: Change, action: Action) -> Drift {
+        Drift { change, action, cause: None }
+    }
+
     /// A change that makes no difference.
     pub fn noted(change: Change) -> Drift {
-        Drift { change, action: Action::Noted }
+        Drift::of(change, Action::Noted)
+    }
+
+    /// Whether somebody should hear of it: something was done about it, or values are not what they were. That
+    /// names are spelled another way or columns stand in another order is none.
+    pub fn is_news(&self) -> bool {
+        match (&self.change, self.action) {
+            (Change::Unusual { .. } | Change::Misread { .. }, _) => true,
+            (Change::Missing { .. }, Action::Nulled) => true,
+            (_, Action::Noted) => false,
+            _ => true,
+        }
     }
 
     /// The change and what was done, in a sentence.
     pub fn words(&self) -> String {
+        let mut words = self.change.words();
+        if let Some(cause) = &self.cause {
+            words.push_str(&format!(", {}", cause.words()));
+        }
         match self.action {
-            Action::Noted => self.change.words(),
-            action => format!("{}: {}", self.change.words(), action.words()),
+            Action::Noted => words,
+            action => format!("{words}: {}", action.words()),
         }
     }
 }

@@ -56,6 +56,26 @@ pub struct ColumnRule {
     pub default: Option<String>,
     /// What is expected of its values.
     pub expected: Expected,
+    /// What becomes of files in which its figures are unusual, where it is another thing than for the others.
+    pub values: Option<UnusualValues>,
+}
+
+/// What becomes of a file whose values are unusual.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum UnusualValues {
+    /// It is loaded, and that is told.
+    #[default]
+    Warn,
+    /// It is held.
+    Hold,
+    /// Nobody looks.
+    Off,
+}
+
+impl UnusualValues {
+    /// The words of the configuration.
+    pub const WORDS: [(&str, UnusualValues); 3] =
+        [("warn", UnusualValues::Warn), ("hold", UnusualValues::Hold), ("off", UnusualValues::Off)];
 }
 
 /// The column that values of columns without one are kept in.

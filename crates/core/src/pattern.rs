@@ -38,6 +38,19 @@ pub enum PartValue {
     Text(String),
 }
 
+impl PartValue {
+    /// The value as a text: days and moments in ISO 8601.
+    pub fn text(&self) -> String {
+        let mut out = Vec::new();
+        match self {
+            PartValue::Date(days) => temporal::write_date(*days, &mut out),
+            PartValue::Timestamp(micros) => temporal::write_timestamp(*micros, &mut out),
+            PartValue::Text(text) => return text.clone(),
+        }
+        String::from_utf8(out).unwrap_or_default()
+    }
+}
+
 impl Part {
     /// A part that holds text.
     pub fn plain(name: &str) -> Part {

@@ -1,5 +1,4 @@
-//! Three files, and a reader that panics over the second: the others are loaded. Run in the release
-//! profile, it shows that this unwinds there too.
+//! Three files, and a reader that panics over the second: the others are loaded.
 
 use std::cell::RefCell;
 use std::error::Error;

@@ -55,6 +55,23 @@ pub enum EngineError {
         /// What happened to the first of its files.
         cause: Box<EngineError>,
     },
+    /// Two files with different names would have one table.
+    #[error(
+        "{}: its table would be `{table}`, which is that of files called `{}`; its own name is `{}`",
+        clean(path),
+        clean(other),
+        clean(name)
+    )]
+    OneTable {
+        /// The file.
+        path: String,
+        /// The table.
+        table: String,
+        /// What the file's parts make of the table's name.
+        name: String,
+        /// What those of other files make of it.
+        other: String,
+    },
     /// A folder that was named holds no files.
     #[error("the folder `{}` holds no files", folder.display())]
     EmptyFolder {
@@ -242,6 +259,11 @@ pub enum AgainProblem {
 }
 
 impl EngineError {
+    /// Whether it is that there is nothing in a file.
+    pub fn is_of_empty_file(&self) -> bool {
+        matches!(self, EngineError::Read { cause, .. } if matches!(**cause, ReadError::Empty))
+    }
+
     /// A file that cannot be loaded.
     pub fn unloadable(path: &str, reason: FailReason) -> EngineError {
         EngineError::Unloadable { path: path.to_owned(), reason }

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use crate::decide::HoldReason;
 use crate::error::EngineError;
+use crate::plan::TableLoss;
 
 /// The version of the receipt's JSON.
 ///
@@ -38,6 +39,8 @@ pub struct Receipt {
     pub conflicts: Vec<Conflict>,
     /// Tables a column of which became text, so that files before were read again.
     pub respelled: Vec<Respelled>,
+    /// Tables that somebody has dropped or emptied since files were loaded into them.
+    pub missing: Vec<TableLoss>,
     /// The sums of the lines.
     pub totals: Totals,
 }
@@ -138,6 +141,21 @@ pub struct PartLine {
     pub rows_loaded: u64,
 }
 
+/// Why rows of a file are rejected.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RejectReason {
+    /// The column; `None` where the whole row will not do.
+    pub column: Option<String>,
+    /// Why, in words.
+    pub reason: String,
+    /// How many rows.
+    pub rows: u64,
+    /// The line of the first of them.
+    pub line: u64,
+    /// The value of the first of them.
+    pub value: Option<String>,
+}
+
 /// One file of a receipt.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct ReceiptLine {
@@ -157,6 +175,11 @@ pub struct ReceiptLine {
     pub rows_loaded: u64,
     /// Rows rejected.
     pub rows_rejected: u64,
+    /// Why, the commonest reason first.
+    pub reject_reasons: Vec<RejectReason>,
+    /// The feed says how many may be.
+    #[serde(skip)]
+    pub rejects_allowed: bool,
     /// Records left out by rule.
     pub rows_left_out: u64,
     /// What became of its rows in the table.

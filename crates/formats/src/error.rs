@@ -2,6 +2,8 @@
 
 use std::io;
 
+use hypodoke_core::count;
+
 /// Why a file, or the rest of it, could not be read.
 #[derive(Debug, thiserror::Error)]
 pub enum ReadError {
@@ -53,6 +55,16 @@ pub enum ReadError {
         line: u64,
         /// The limit.
         limit: usize,
+    },
+    /// The user names another number of columns than there are.
+    #[error("it has {}{}, and `header` names {named}", count::of(*columns as u64, "column", "columns"), on_sheet(sheet))]
+    OtherNames {
+        /// The names given.
+        named: usize,
+        /// The columns found.
+        columns: usize,
+        /// The sheet, where it is one of a workbook.
+        sheet: Option<String>,
     },
     /// A cell longer than is allowed.
     #[error("`{member}` in it has a cell longer than {limit} bytes")]
@@ -112,6 +124,11 @@ pub enum ReadError {
     /// No encoding has that name.
     #[error("no encoding is called `{0}`")]
     Encoding(String),
+}
+
+/// ` on the sheet `Fees``, where it is one of a workbook.
+fn on_sheet(sheet: &Option<String>) -> String {
+    sheet.as_ref().map(|sheet| format!(" on the sheet `{sheet}`")).unwrap_or_default()
 }
 
 impl ReadError {

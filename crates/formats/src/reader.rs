@@ -53,6 +53,11 @@ pub trait RecordReader: Send {
         Vec::new()
     }
 
+    /// The line of the last record, where it breaks off: known once the end is read.
+    fn cut_at(&self) -> Option<u64> {
+        None
+    }
+
     /// What else there is to say of the file once it is read.
     fn notes(&self) -> Vec<String> {
         Vec::new()

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use hypodoke_engine::isolate::is_isolated;
-use hypodoke_engine::receipt::Receipt;
+use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
@@ -15,7 +15,7 @@ use signal_hook::iterator::Signals;
 pub enum Exit {
     /// Done, also when nothing was new.
     Done,
-    /// Done, but something is held or rejected beyond its limit.
+    /// Done, but something is held, rows were rejected that nobody allows for, or a table is not what it was.
     NeedsAttention,
     /// Something failed to load.
     Failed,
@@ -40,9 +40,13 @@ impl Exit {
 
 /// How the process ends by a receipt.
 pub fn of_receipt(receipt: &Receipt) -> Exit {
-    match (receipt.totals.files_failed, receipt.totals.files_held) {
-        (0, 0) => Exit::Done,
-        (0, _) => Exit::NeedsAttention,
+    let has_rejects =
+        |line: &ReceiptLine| line.outcome.counts() && line.rows_rejected > 0 && !line.rejects_allowed;
+    let needs_attention =
+        receipt.totals.files_held > 0 || !receipt.missing.is_empty() || receipt.files.iter().any(has_rejects);
+    match (receipt.totals.files_failed, needs_attention) {
+        (0, false) => Exit::Done,
+        (0, true) => Exit::NeedsAttention,
         _ => Exit::Failed,
     }
 }
@@ -157,7 +161,7 @@ Exit codes:
   0    done, also when nothing was new
   1    something failed to load
   2    wrong usage or configuration
-  3    done, but something is held or rejected beyond its limit
+  3    done, but a person should look: something is held or rejected, or a table is gone
   4    a place or the database could not be reached
   130  interrupted";
 

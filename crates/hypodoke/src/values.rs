@@ -1,9 +1,10 @@
 //! Values as people write them, in the configuration and on the command line.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use hypodoke_core::evidence::Forced;
-use hypodoke_core::names::{RESERVED, is_reserved_table};
+use hypodoke_core::names::{RESERVED, is_reserved_table, match_key};
 use hypodoke_core::record::Field;
 use hypodoke_core::spelling::{DateOrder, NumberStyle};
 use hypodoke_formats::json::{Nested, PlainLists};
@@ -101,6 +102,18 @@ pub fn mark(text: &str) -> Result<Option<u8>, String> {
         b"none" => Ok(None),
         [byte] if byte.is_ascii() => Ok(Some(*byte)),
         _ => Err(format!("`{text}` is not a mark; write one character, or none")),
+    }
+}
+
+/// The names of columns of files without a header.
+pub fn column_names(names: &[String]) -> Result<(), String> {
+    if names.iter().any(|name| name.trim().is_empty()) {
+        return Err("a name is blank".to_owned());
+    }
+    let mut met = HashSet::new();
+    match names.iter().find(|name| !met.insert(match_key(name))) {
+        Some(twice) => Err(format!("`{twice}` stands twice in it")),
+        None => Ok(()),
     }
 }
 

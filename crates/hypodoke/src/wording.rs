@@ -72,6 +72,7 @@ pub fn advice(error: &EngineError) -> Option<String> {
         EngineError::Unloadable { reason, .. } => fail_advice(reason),
         EngineError::Store(cause) => store_advice(cause),
         EngineError::PlaceLost { cause, .. } => return advice(cause),
+        EngineError::OneTable { .. } => Some("give one of them another name, or a feed of its own"),
         EngineError::EmptyFolder { .. } => Some("name a folder that does, or the files themselves"),
         EngineError::LedgerEntry { .. } => {
             Some("another program has changed the ledger: restore the entry, or load the file again")

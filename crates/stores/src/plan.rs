@@ -268,6 +268,8 @@ pub struct PartSummary {
     pub loaded: u64,
     /// The layout as the file's values left it.
     pub layout: Layout,
+    /// How the file differs in what its values come to, which is known when all of them are in.
+    pub drift: Vec<Drift>,
 }
 
 /// What is known of a file when all its rows are in.
@@ -293,6 +295,8 @@ pub struct FileSummary {
     pub resubmitted: Vec<i64>,
     /// Where the file stands, where a column says it: as [`FileOrder::key`].
     pub order: Option<String>,
+    /// What its columns hold, in figures, as JSON.
+    pub figures: Option<String>,
 }
 
 impl FileSummary {

@@ -139,7 +139,7 @@ fn summary(layout: &Layout, loaded: u64) -> FileSummary {
         hash: "h".into(),
         read: loaded,
         loaded,
-        parts: vec![PartSummary { read: loaded, loaded, layout: layout.clone() }],
+        parts: vec![PartSummary { read: loaded, loaded, layout: layout.clone(), drift: Vec::new() }],
         ended: NOON,
         ..FileSummary::default()
     }

@@ -77,13 +77,31 @@ impl Workshop {
     }
 
     /// Runs it and insists that it ends well.
+    #[track_caller]
     pub fn ok(&self, arguments: &str) -> Run {
         let run = self.run(arguments);
         assert_eq!(run.code, Some(0), "hypodoke {arguments}\n{}{}", run.out, run.err);
         run
     }
 
+    /// Runs it and insists that it is done, and that a person should look: rows were rejected, say.
+    #[track_caller]
+    pub fn attention(&self, arguments: &str) -> Run {
+        let run = self.run(arguments);
+        assert_eq!(run.code, Some(3), "hypodoke {arguments}\n{}{}", run.out, run.err);
+        run
+    }
+
+    /// Runs it and insists that it is done, whether or not a person should look.
+    #[track_caller]
+    pub fn done(&self, arguments: &str) -> Run {
+        let run = self.run(arguments);
+        assert!(matches!(run.code, Some(0 | 3)), "hypodoke {arguments}\n{}{}", run.out, run.err);
+        run
+    }
+
     /// Runs it with `--json`, insists on a code, and reads the document.
+    #[track_caller]
     pub fn json(&self, arguments: &str, code: i32) -> Value {
         let run = self.run(&format!("{arguments} --json"));
         assert_eq!(run.code, Some(code), "hypodoke {arguments}\n{}{}", run.out, run.err);

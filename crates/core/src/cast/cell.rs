@@ -1,7 +1,20 @@
 //! Rows ready to be loaded, and rejects.
 
+use serde::{Deserialize, Serialize};
+
 use crate::record::{Cell, Link, Records};
 use crate::spelling::Number;
+
+/// A value that would not do.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Misfitting {
+    /// Its column, by its name in the file.
+    pub column: String,
+    /// The value.
+    pub value: Option<String>,
+    /// Why, in words.
+    pub reason: String,
+}
 
 /// A row that could not be loaded.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,6 +27,8 @@ pub struct Reject {
     pub value: Option<String>,
     /// Why, in words.
     pub reason: String,
+    /// What else of the row would not do, column by column.
+    pub more: Vec<Misfitting>,
     /// The record as it stands in the file.
     pub raw: Vec<u8>,
     /// The record, by its place in the batch.
@@ -88,6 +103,7 @@ impl Rows {
             column,
             value: None,
             reason,
+            more: Vec::new(),
             raw: self.records.raw_record(record),
             record: record as u32,
             place: None,

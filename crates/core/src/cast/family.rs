@@ -3,7 +3,7 @@
 //! A record of the main table and the rows that its lists gave to child tables are loaded all or
 //! none, so that no child is without its parent and no parent lacks a part of what it said.
 
-use super::{Reject, Rows};
+use super::{Misfitting, Reject, Rows};
 
 /// Settles what is loaded of a batch cast table by table: a child that is a reject takes its
 /// record with it, and a record that is one its children. The rejects that remain are records
@@ -41,6 +41,11 @@ fn of_owner(reject: Reject, owner: u32, main: &Rows, path: &str) -> Reject {
     Reject {
         line: main.records.line(owner as usize),
         column: reject.column.map(|column| format!("{path}.{column}")),
+        more: reject
+            .more
+            .into_iter()
+            .map(|more| Misfitting { column: format!("{path}.{}", more.column), ..more })
+            .collect(),
         raw: main.records.raw_record(owner as usize),
         record: owner,
         ..reject

@@ -16,13 +16,14 @@ mod typed;
 mod unique;
 mod value;
 
-pub use cell::{Reject, Rows};
+pub use cell::{Misfitting, Reject, Rows};
 pub use family::settle;
 pub use limit::Limit;
 pub use measure::{Condition, Demand, Literal, Test};
 pub use reason::Reason;
 pub use target::{Source, Target};
 
+use crate::figures::{ColumnFigures, ColumnSummary};
 use crate::layout::Format;
 use crate::pattern::PartValue;
 pub use crate::record::Cell;
@@ -70,6 +71,8 @@ pub struct Caster {
     unmet: Vec<Unmet>,
     /// Texts may hold NUL bytes.
     takes_nul: bool,
+    /// Per column, what the values of rows to load come to; empty where that is not wanted.
+    figures: Vec<ColumnFigures>,
 }
 
 impl Caster {
@@ -89,7 +92,14 @@ impl Caster {
             once,
             unmet: Vec::new(),
             takes_nul: false,
+            figures: Vec::new(),
         }
+    }
+
+    /// The same, taking figures of each column on the way.
+    pub fn with_figures(mut self) -> Caster {
+        self.figures = vec![ColumnFigures::default(); self.targets.len()];
+        self
     }
 
     /// The same, keeping only records that meet all these.
@@ -111,7 +121,10 @@ impl Caster {
         if self.targets.iter().any(is_ordered) {
             return None;
         }
-        let caster = Caster::new(self.targets.clone(), self.fields).with_nul(self.takes_nul);
+        let mut caster = Caster::new(self.targets.clone(), self.fields).with_nul(self.takes_nul);
+        if !self.figures.is_empty() {
+            caster = caster.with_figures();
+        }
         Some(caster.keeping(self.conditions.clone()))
     }
 
@@ -120,6 +133,7 @@ impl Caster {
         self.surprises += other.surprises;
         self.left_out += other.left_out;
         self.met.iter_mut().zip(&other.met).for_each(|(met, other)| met.merge(other));
+        self.figures.iter_mut().zip(&other.figures).for_each(|(figures, other)| figures.merge(other));
         for unmet in other.unmet {
             let is_same = |known: &&mut Unmet| known.column == unmet.column && known.what == unmet.what;
             match self.unmet.iter_mut().find(is_same) {
@@ -136,6 +150,15 @@ impl Caster {
     pub fn rounded(&self) -> Vec<(String, u64)> {
         let columns = self.targets.iter().zip(&self.met).filter(|(_, met)| met.rounded > 0);
         columns.map(|(target, met)| (target.source_name.clone(), met.rounded)).collect()
+    }
+
+    /// For each column that comes from the file, what its values come to; `None` for the others, and where
+    /// that was not wanted.
+    pub fn figures(&self) -> Vec<Option<ColumnSummary>> {
+        let of = |(target, figures): (&Target, &ColumnFigures)| {
+            matches!(target.source, Source::Field(_)).then(|| figures.summary())
+        };
+        self.targets.iter().zip(&self.figures).map(of).collect()
     }
 
     /// How many records were left out so far.
@@ -192,7 +215,16 @@ impl Caster {
             }
         }
         rows.kept.extend((0..count as u32).filter(|at| !self.bad[*at as usize]));
+        self.take_figures(rows);
         self.write_rejects(rows);
+    }
+
+    fn take_figures(&mut self, rows: &Rows) {
+        let Rows { records, cells, wide, width, kept, .. } = rows;
+        for (column, figures) in self.figures.iter_mut().enumerate() {
+            let cell = |at: &u32| cells.get(*at as usize * width + column).copied().unwrap_or(Cell::Null);
+            figures.add_all(kept.iter().map(cell), &records.bytes, wide);
+        }
     }
 
     /// Records that are broken in themselves or have another number of fields.
@@ -361,7 +393,39 @@ impl Caster {
         rows.cells.iter_mut().skip(column).step_by(width).for_each(|slot| *slot = cell);
     }
 
+    /// Looks at the other values of records that one value keeps out: all that is wrong with a row is told
+    /// at once.
+    fn find_more(&mut self, rows: &mut Rows) {
+        let of_values = self.misfits.iter().filter(|misfit| misfit.column != usize::MAX);
+        // Each record has one by now: the columns behind it were not looked at.
+        let refused: Vec<(u32, usize)> = of_values.map(|misfit| (misfit.record, misfit.column)).collect();
+        let Rows { records, wide, .. } = rows;
+        let (kept, mut text) = (wide.len(), Vec::new());
+        for (column, target) in self.targets.iter().enumerate() {
+            let Source::Field(field) = target.source else { continue };
+            for (record, _) in refused.iter().filter(|(_, first)| *first < column) {
+                let at = *record as usize;
+                let Some((value, origin)) = records.text(at, field, &mut text) else { continue };
+                let place = Field::text(0..value.len());
+                let read =
+                    target.reader(SeenValues::default(), wide).read(value::Raw { at, value, place, origin });
+                let reason = match read {
+                    Err(reason) => Some(reason),
+                    Ok(Cell::Null) if target.default.is_some() => None,
+                    Ok(Cell::Null) if target.required => Some(Reason::Required),
+                    Ok(cell) if target.demand.rejects => {
+                        target.demand.unmet(cell, value, wide).map(Reason::Unexpected)
+                    }
+                    Ok(_) => None,
+                };
+                self.misfits.extend(reason.map(|reason| Misfit { record: *record, column, reason }));
+            }
+        }
+        wide.truncate(kept);
+    }
+
     fn write_rejects(&mut self, rows: &mut Rows) {
+        self.find_more(rows);
         self.misfits.sort_by_key(|misfit| (misfit.record, misfit.column));
         let mut text = Vec::new();
         for misfit in self.misfits.drain(..) {
@@ -371,11 +435,19 @@ impl Caster {
                 Source::Field(field) => rows.records.text(at, field, &mut text).map(|(value, _)| value),
                 _ => None,
             });
+            let value = value.map(|value| String::from_utf8_lossy(value).into_owned());
+            let reason = misfit.reason.to_string();
+            let column = target.map(|target| target.source_name.clone());
+            if let Some(known) = rows.rejects.last_mut().filter(|known| known.record == misfit.record) {
+                known.more.extend(column.map(|column| Misfitting { column, value, reason }));
+                continue;
+            }
             rows.rejects.push(Reject {
                 line: rows.records.line(at),
-                column: target.map(|target| target.source_name.clone()),
-                value: value.map(|value| String::from_utf8_lossy(value).into_owned()),
-                reason: misfit.reason.to_string(),
+                column,
+                value,
+                reason,
+                more: Vec::new(),
                 raw: rows.records.raw_record(at),
                 record: misfit.record,
                 place: None,

@@ -5,6 +5,8 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use super::Alike;
+use crate::count;
+use crate::evidence::Example;
 use crate::types::Type;
 
 /// What a person can decide about a file that is held.
@@ -58,6 +60,17 @@ pub enum HeldChange {
         /// The type that holds them.
         to: Type,
     },
+    /// More values than may be are of another kind than the table's.
+    OtherKind {
+        /// The column's name in the file.
+        column: String,
+        /// The table's type.
+        from: Type,
+        /// How many are of another kind, of how many; `None` where all are.
+        values: Option<(u64, u64)>,
+        /// The first of them.
+        first: Option<Example>,
+    },
 }
 
 impl HeldChange {
@@ -72,6 +85,10 @@ impl HeldChange {
             }
             HeldChange::MissingColumn { .. } => vec![Remedy::LoadAnyway],
             HeldChange::WiderType { column, to: Type::Text, .. } => {
+                vec![Remedy::AsText(column.clone()), Remedy::LoadAnyway]
+            }
+            HeldChange::OtherKind { column, values: None, .. } => vec![Remedy::AsText(column.clone())],
+            HeldChange::OtherKind { column, .. } => {
                 vec![Remedy::AsText(column.clone()), Remedy::LoadAnyway]
             }
             HeldChange::WiderType { .. } => vec![Remedy::LoadAnyway],
@@ -89,6 +106,21 @@ impl fmt::Display for HeldChange {
             HeldChange::MissingColumn { column } => write!(out, "column `{column}` is missing"),
             HeldChange::WiderType { column, from, to } => {
                 write!(out, "column `{column}` needs {to}, the table has {from}")
+            }
+            HeldChange::OtherKind { column, from, values, first } => {
+                match values {
+                    Some((outside, all)) => write!(
+                        out,
+                        "column `{column}` has {} of {} values that are not {from}",
+                        count::number(*outside),
+                        count::number(*all)
+                    )?,
+                    None => write!(out, "column `{column}` has no value that is {from}")?,
+                }
+                match first {
+                    Some(first) => write!(out, ", the first `{}` on line {}", first.value, first.spot.line),
+                    None => Ok(()),
+                }
             }
         }
     }

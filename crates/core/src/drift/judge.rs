@@ -2,7 +2,8 @@
 
 use super::rename::same_kind;
 use super::{
-    Action, Change, Drift, HeldChange, MissingColumn, NewColumn, Policy, Rename, RenamedColumn, WiderType,
+    Action, Change, Drift, HeldChange, MissingColumn, NewColumn, OtherKind, Policy, Rename, RenamedColumn,
+    WiderType,
 };
 use crate::evidence::FormatHint;
 use crate::layout::{Column, EXTRAS_COLUMN, EXTRAS_SOURCE, Format, Layout, Reading};
@@ -57,12 +58,12 @@ pub fn judge(table: &Layout, file: &Layout, policy: &Policy, renames: &[Rename])
 
 impl Judged {
     fn hold(&mut self, change: Change, held: HeldChange) {
-        self.drift.push(Drift { change, action: Action::Held });
+        self.drift.push(Drift::of(change, Action::Held));
         self.held.push(held);
     }
 
     fn done(&mut self, change: Change, action: Action) {
-        self.drift.push(Drift { change, action });
+        self.drift.push(Drift::of(change, action));
     }
 
     /// Names written another way, and values.
@@ -190,7 +191,7 @@ impl Judged {
             let (from, column) = (old.ty(), old.name.clone());
             let Some(source) = self.fit.sources[at].filter(|_| to != from) else { continue };
             let change = Change::Widened { column: column.clone(), from, to };
-            match policy.wider_type {
+            match by_kind(to, policy) {
                 _ if from == Type::Unknown => self.done(change, Action::Widened),
                 // A type that the user gives is what is wanted.
                 _ if file.columns[source].pinned == Some(to) => self.done(change, Action::Widened),
@@ -213,6 +214,16 @@ impl Judged {
                 }
             }
         }
+    }
+}
+
+/// What becomes of a column that needs a type: text is of another kind than whatever was there.
+fn by_kind(to: Type, policy: &Policy) -> WiderType {
+    match (to, policy.other_kind) {
+        (Type::Text, OtherKind::Widen) => WiderType::Widen,
+        (Type::Text, OtherKind::Hold) => WiderType::Hold,
+        (Type::Text, OtherKind::Reject | OtherKind::RejectAll) => WiderType::Reject,
+        _ => policy.wider_type,
     }
 }
 
@@ -306,20 +317,36 @@ mod tests {
     }
 
     #[rstest]
-    #[case::widen(WiderType::Widen, Action::Widened, Type::Text, 1)]
+    #[case::widen(WiderType::Widen, Action::Widened, Type::Float, 1)]
     #[case::reject(WiderType::Reject, Action::Rejected, Type::Integer, 0)]
-    #[case::hold(WiderType::Hold, Action::Held, Type::Text, 0)]
+    #[case::hold(WiderType::Hold, Action::Held, Type::Float, 0)]
     fn a_wider_type_goes_by_policy(
         #[case] wider_type: WiderType,
         #[case] action: Action,
         #[case] ty: Type,
         #[case] changes: usize,
     ) {
-        let (table, file) = (layout(&[("a", whole())]), layout(&[("a", Domain::Text)]));
+        let (table, file) = (layout(&[("a", whole())]), layout(&[("a", Domain::of(Type::Float))]));
         let judged = judge(&table, &file, &Policy { wider_type, ..Policy::default() }, &[]);
         assert_eq!(actions(&judged), [("a", action)]);
         assert_eq!(judged.fit.layout.columns[0].ty(), ty);
         assert_eq!(judged.fit.changes.len(), changes);
+    }
+
+    #[rstest]
+    #[case::widen(OtherKind::Widen, Action::Widened, Type::Text)]
+    #[case::reject(OtherKind::Reject, Action::Rejected, Type::Integer)]
+    #[case::hold(OtherKind::Hold, Action::Held, Type::Text)]
+    fn another_kind_goes_by_its_own_policy(
+        #[case] other_kind: OtherKind,
+        #[case] action: Action,
+        #[case] ty: Type,
+    ) {
+        let (table, file) = (layout(&[("a", whole())]), layout(&[("a", Domain::Text)]));
+        let policy = Policy { other_kind, wider_type: WiderType::Hold, ..Policy::default() };
+        let judged = judge(&table, &file, &policy, &[]);
+        assert_eq!(actions(&judged), [("a", action)]);
+        assert_eq!(judged.fit.layout.columns[0].ty(), ty);
     }
 
     #[test]
@@ -333,7 +360,7 @@ mod tests {
     fn a_suspected_rename_is_held_once_and_let_through_when_the_column_is_wanted() {
         let table = layout(&[("id", whole()), ("draught", whole())]);
         let file = layout(&[("id", whole()), ("draft_m", whole())]);
-        let alike = Alike { names: 0.7, range: Some(0.98), values: None, kinds: true };
+        let alike = Alike { names: 0.7, range: Some(0.98), values: None, kinds: true, place: false };
         let renames = [Rename { gone: 1, new: 1, alike }];
         let judged = judge(&table, &file, &Policy::default(), &renames);
         assert_eq!(actions(&judged), [("draught", Action::Held)]);

@@ -34,7 +34,8 @@ pub enum MissingColumn {
     Hold,
 }
 
-/// What becomes of values that need a wider type than the table's.
+/// What becomes of values that need a wider type of the table's kind: integer, decimal, float; date,
+/// timestamp.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum WiderType {
     /// The table's column gets it.
@@ -42,6 +43,20 @@ pub enum WiderType {
     Widen,
     /// Rows that hold such values are rejected.
     Reject,
+    /// The file is held.
+    Hold,
+}
+
+/// What becomes of values of another kind than the table's column: words where numbers were.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OtherKind {
+    /// Their rows are rejected, as long as they are few; a file with more is held.
+    #[default]
+    Reject,
+    /// Their rows are rejected, however many: a person has decided so.
+    RejectAll,
+    /// The table's column becomes text.
+    Widen,
     /// The file is held.
     Hold,
 }
@@ -56,6 +71,16 @@ pub enum RenamedColumn {
     Follow,
     /// It is a new column, and the other is missing.
     Apart,
+}
+
+/// What becomes of a file that has none or few of the columns of the files before it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OtherLayout {
+    /// It is held: it may be of another feed.
+    #[default]
+    Hold,
+    /// It is loaded.
+    Load,
 }
 
 /// What becomes of a file whose header is gone, or has appeared.
@@ -77,10 +102,14 @@ pub struct Policy {
     pub missing_column: MissingColumn,
     /// For values that need a wider type.
     pub wider_type: WiderType,
+    /// For values of another kind.
+    pub other_kind: OtherKind,
     /// For a column that seems renamed.
     pub renamed_column: RenamedColumn,
     /// For a sheet that the file has not.
     pub missing_sheet: MissingSheet,
+    /// For a file of another layout altogether.
+    pub other_layout: OtherLayout,
     /// For a header that is gone or has appeared.
     pub header: HeaderPolicy,
     /// Columns that are added whatever the policy says, by their names in the file.
@@ -106,9 +135,15 @@ impl Policy {
     /// The words of [`WiderType`].
     pub const WIDER_TYPE: [(&str, WiderType); 3] =
         [("widen", WiderType::Widen), ("reject", WiderType::Reject), ("hold", WiderType::Hold)];
+    /// The words of [`OtherKind`].
+    pub const OTHER_KIND: [(&str, OtherKind); 3] =
+        [("reject", OtherKind::Reject), ("widen", OtherKind::Widen), ("hold", OtherKind::Hold)];
     /// The words of [`RenamedColumn`].
     pub const RENAMED_COLUMN: [(&str, RenamedColumn); 3] =
         [("hold", RenamedColumn::Hold), ("follow", RenamedColumn::Follow), ("apart", RenamedColumn::Apart)];
+    /// The words of [`OtherLayout`].
+    pub const OTHER_LAYOUT: [(&str, OtherLayout); 2] =
+        [("hold", OtherLayout::Hold), ("load", OtherLayout::Load)];
     /// The words of [`HeaderPolicy`].
     pub const HEADER: [(&str, HeaderPolicy); 2] =
         [("hold", HeaderPolicy::Hold), ("by-place", HeaderPolicy::ByPlace)];
@@ -122,11 +157,15 @@ impl Policy {
         if policy.wider_type == WiderType::Hold {
             policy.wider_type = WiderType::Widen;
         }
+        if policy.other_kind != OtherKind::Widen {
+            policy.other_kind = OtherKind::RejectAll;
+        }
         if policy.renamed_column == RenamedColumn::Hold {
             policy.renamed_column = RenamedColumn::Apart;
         }
         policy.missing_column = MissingColumn::Null;
         policy.missing_sheet = MissingSheet::Load;
+        policy.other_layout = OtherLayout::Load;
         policy.header = HeaderPolicy::ByPlace;
         policy
     }

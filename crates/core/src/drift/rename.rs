@@ -15,6 +15,8 @@ pub struct Alike {
     pub values: Option<f64>,
     /// Their types are of one kind.
     pub kinds: bool,
+    /// The new one stands where the old one stood.
+    pub place: bool,
 }
 
 impl Alike {
@@ -28,20 +30,36 @@ impl Alike {
         }
         let evidence = self.values.or(self.range);
         match evidence {
+            // In the same place, holding the same: under whatever name.
+            Some(evidence) if self.place && self.names < 0.6 => 0.5 + 0.5 * evidence,
             Some(evidence) if self.names >= 0.6 => 0.6 * self.names + 0.4 * evidence,
             Some(evidence) => 0.35 * self.names + 0.65 * evidence,
             None => self.names,
         }
     }
 
+    /// Whether there is no doubt: the names say it, or the place and what it holds.
+    pub fn is_certain(&self) -> bool {
+        let evidence = self.values.or(self.range);
+        let by_names = self.names >= 0.75 && evidence.is_none_or(|evidence| evidence >= 0.3);
+        let by_place = self.place && evidence.is_some_and(|evidence| evidence >= 0.7);
+        self.kinds && (by_names || by_place)
+    }
+
     /// What speaks for it, in words.
     pub fn words(&self) -> String {
         let percent = |share: f64| format!("{:.0}%", share * 100.0);
+        let words = self.words_of_values(&percent);
+        if self.place { format!("it stands in the same place, and {words}") } else { words }
+    }
+
+    fn words_of_values(&self, percent: &dyn Fn(f64) -> String) -> String {
         match (self.values, self.range) {
             (Some(values), _) if values >= 0.3 => {
                 format!("{} of the values known of the one are in the other", percent(values))
             }
             (_, Some(range)) if range >= 0.3 => format!("{} of their values' range agrees", percent(range)),
+            _ if self.names < 0.4 => "its values are of the same kind".to_owned(),
             _ => "their names are alike".to_owned(),
         }
     }
@@ -150,7 +168,7 @@ mod tests {
     }
 
     fn alike(names: f64, range: Option<f64>, values: Option<f64>) -> Alike {
-        Alike { names, range, values, kinds: true }
+        Alike { names, range, values, kinds: true, place: false }
     }
 
     #[rstest]
@@ -159,6 +177,9 @@ mod tests {
     #[case::values_alone(alike(0.2, None, Some(0.97)), true)]
     #[case::name_alone(alike(0.9, None, None), true)]
     #[case::name_but_other_values(alike(0.7, Some(0.0), None), false)]
+    #[case::place_and_range(Alike { place: true, ..alike(0.1, Some(0.6), None) }, true)]
+    #[case::place_and_other_values(Alike { place: true, ..alike(0.1, Some(0.1), None) }, false)]
+    #[case::place_alone(Alike { place: true, ..alike(0.1, None, None) }, false)]
     #[case::other_kind(Alike { kinds: false, ..alike(1.0, Some(1.0), None) }, false)]
     fn evidence_and_names_weigh_together(#[case] alike: Alike, #[case] likely: bool) {
         let found = likeliest(vec![Rename { gone: 0, new: 0, alike }]);

@@ -291,7 +291,7 @@ impl ColumnEvidence {
     }
 
     /// The style in which most numbers of the column are one.
-    fn commonest_style(&self) -> NumberStyle {
+    pub(super) fn commonest_style(&self) -> NumberStyle {
         let fitting = |style: &NumberStyle| -> u64 {
             self.classes()
                 .filter(|(class, _)| class.styles() & style.bit() != 0)
@@ -354,7 +354,7 @@ impl ColumnEvidence {
     }
 
     /// The sign that every number carries; `None` where they do not agree.
-    fn unit_in_common(&self) -> Option<Unit> {
+    pub(super) fn unit_in_common(&self) -> Option<Unit> {
         let numbers: u64 =
             self.classes().filter(|(c, _)| c.family() == Family::Number).map(|(_, t)| t.count).sum();
         let mut units = self.units.iter();
@@ -374,7 +374,12 @@ impl ColumnEvidence {
     }
 
     fn digits_in(&self, style: NumberStyle) -> Digits {
-        self.number_classes().fold(Digits::default(), |all, class| {
+        self.digits_of(style, &|_| true)
+    }
+
+    /// The digits of the numbers of some classes, as read in a style.
+    pub(super) fn digits_of(&self, style: NumberStyle, is_wanted: &dyn Fn(Class) -> bool) -> Digits {
+        self.number_classes().filter(|class| is_wanted(*class)).fold(Digits::default(), |all, class| {
             let mut digits = self.digits[class as usize];
             if reads_as_group(class, style) {
                 digits = Digits { int: digits.int + digits.scale, scale: 0, binary: false, ..digits };

@@ -13,6 +13,7 @@ mod sketch;
 mod tally;
 mod together;
 mod typed;
+mod within;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher, Hasher};
@@ -25,6 +26,7 @@ pub use report::{ColumnReport, FINE};
 pub use sketch::{EXACT, Sketch};
 pub use tally::{EXAMPLE_BYTES, Example, Spot, Tally, shorten};
 pub use together::{FormatHint, decide_all};
+pub use within::Within;
 
 use crate::record::{Cell, Fault, Field, Origin, Records, TypedColumns};
 use crate::spelling::number::{is_beyond_floats, is_long};

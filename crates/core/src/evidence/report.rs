@@ -4,8 +4,8 @@ use std::fmt;
 
 use super::decide::Chosen;
 use super::{Against, Ambiguity, ColumnEvidence, Decision};
-use crate::spelling::words::NULL_SPELLINGS;
-use crate::spelling::{Number, number, temporal};
+use crate::spelling::words::{NULL_SPELLINGS, NullSet};
+use crate::spelling::{Class, Number, number, temporal};
 use crate::types::{Domain, MAX_DIGITS, Type, Unit};
 
 /// What there is to say of a column.
@@ -39,6 +39,12 @@ pub struct ColumnReport {
     pub format: Option<String>,
     /// What the values leave open, in words.
     pub ambiguity: Option<String>,
+    /// The format that was chosen for what they leave open, as a user would say it.
+    pub open_format: Option<String>,
+    /// How many values are digits with a leading zero.
+    pub leading_zeros: u64,
+    /// Words that are null here and would not be in a column of text.
+    pub null_words: Vec<String>,
     /// What stood against a narrower type.
     pub against: Vec<Against>,
     /// What else is worth a look.
@@ -69,6 +75,16 @@ impl ColumnReport {
             max_length: column.max_length,
             format: format_words(column, decision),
             ambiguity: decision.ambiguity.map(|open| open.to_string()),
+            open_format: decision.ambiguity.map(|open| match open {
+                Ambiguity::Mark { chosen, .. } => chosen.example().to_owned(),
+                Ambiguity::DateOrder { chosen, .. } => chosen.words().to_owned(),
+            }),
+            leading_zeros: column.class(Class::LeadingZero).count,
+            null_words: column
+                .nulls()
+                .filter(|(at, _)| decision.format.nulls.holds(*at) && !NullSet::ALWAYS.holds(*at))
+                .map(|(at, _)| NULL_SPELLINGS[at as usize].to_owned())
+                .collect(),
             against: decision.against.clone(),
             remarks: remarks(column, decision),
         }

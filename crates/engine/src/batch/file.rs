@@ -11,7 +11,9 @@ use super::lines::{
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
 use crate::clock;
-use crate::decide::{ArrivalFacts, FileDecision, HoldReason, LedgerMatch, SkipReason, on_arrival, on_digest};
+use crate::decide::{
+    ArrivalFacts, EMPTY, FileDecision, HoldReason, LedgerMatch, SkipReason, on_arrival, on_digest, on_empty,
+};
 use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
 use crate::event::Event;
@@ -92,11 +94,15 @@ impl Batch<'_> {
     ///
     /// The database is unreachable.
     pub fn line_of_result(
-        &self,
+        &mut self,
         result: Result<ReceiptLine, NotLoaded>,
         one: FileInBatch<'_>,
     ) -> Result<(ReceiptLine, TableDrift), EngineError> {
         let (feed, file) = (one.feed, one.file);
+        let result = match result {
+            Err(NotLoaded::Failed(error)) if error.is_of_empty_file() => Err(self.of_empty(one, error)?),
+            other => other,
+        };
         match result {
             Ok(line) => Ok((line, Vec::new())),
             Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
@@ -115,6 +121,22 @@ impl Batch<'_> {
             },
             Err(NotLoaded::Skipped(reason)) => Ok((skipped_line(feed, file, &reason), Vec::new())),
         }
+    }
+
+    /// What becomes of a file with nothing in it.
+    fn of_empty(&mut self, one: FileInBatch<'_>, error: EngineError) -> Result<NotLoaded, EngineError> {
+        let (feed, file) = (one.feed, one.file);
+        let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Discarded));
+        let query = FileQuery { table, outcome, ..FileQuery::default() };
+        let is_empty = |entry: &FileEntry| entry.message.as_deref() == Some(EMPTY);
+        let came_before = with_retry(self.store, |store| Ok(store.files(&query)?))?.iter().any(is_empty);
+        let settlement = self.known.settlement(&file.seen.arrival, &feed.table);
+        let waived = settlement.is_some_and(|settlement| settlement.load_anyway);
+        let decision = on_empty(feed.empty_file, came_before, waived);
+        Ok(match NotLoaded::by(decision, file, HeldFile::default) {
+            Err(not_loaded) => not_loaded,
+            Ok(_) => NotLoaded::Failed(error),
+        })
     }
 
     fn close(
@@ -159,7 +181,8 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         began: Began,
     ) -> Option<FileEntry> {
-        if !matches!(line.outcome, Outcome::Failed | Outcome::Held) {
+        let is_empty = line.outcome == Outcome::Discarded && line.message.as_deref() == Some(EMPTY);
+        if !matches!(line.outcome, Outcome::Failed | Outcome::Held) && !is_empty {
             return None;
         }
         let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));

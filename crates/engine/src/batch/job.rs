@@ -1,17 +1,21 @@
 //! A job: what was found for it, loaded and put away.
 
-use hypodoke_stores::Store;
+use std::borrow::Cow;
+
+use hypodoke_core::outcome::Outcome;
+use hypodoke_stores::{FileQuery, Store};
 
 use super::context::{COMMIT_EVERY, Connections, LoadContext, StopSignal};
 use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
-use crate::discover::Discovered;
+use crate::discover::{Discovered, Window};
 use crate::error::EngineError;
 use crate::event::{All, Event, Listener};
-use crate::job::Job;
+use crate::job::{Candidate, FeedFiles, Job, MissingTable};
+use crate::plan::{TableLoss, table_loss};
 use crate::profile::threads;
 use crate::receipt::Receipt;
-use crate::sources::Finder;
+use crate::sources::{Finder, plan_replay};
 
 /// What came of a job.
 pub struct LoadReport {
@@ -50,13 +54,50 @@ pub fn run_job(
         sources: Some(&sources),
         commit_every: job.commit_every.unwrap_or(COMMIT_EVERY),
     };
-    let not_taken = NotTaken { unmatched: found.unmatched.clone(), waiting: found.waiting.clone() };
-    let ended = run_batch(store, context, &found.feeds, not_taken)?;
+    let (unmatched, waiting) = (found.unmatched.clone(), found.waiting.clone());
+    let (missing, feeds) = with_lost_tables(store, &found.feeds, &sources)?;
+    let ended = run_batch(store, context, &feeds, NotTaken { unmatched, waiting, missing })?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();
     let moved = moves.finish(store, whole);
     moved.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let errors = found.errors.iter().cloned().chain(ended.unreachable).chain(moved).collect();
     Ok(LoadReport { receipt: ended.receipt, broken_off: ended.broken_off, errors })
+}
+
+/// The tables of these feeds that somebody has dropped or emptied; and the feeds, in which the files of such a
+/// table are loaded again where its feed says so.
+fn with_lost_tables<'f>(
+    store: &mut dyn Store,
+    feeds: &'f [FeedFiles],
+    sources: &dyn Fn() -> Finder,
+) -> Result<(Vec<TableLoss>, Cow<'f, [FeedFiles]>), EngineError> {
+    let (mut missing, mut all) = (Vec::new(), Cow::Borrowed(feeds));
+    if !store.has_ledger()? {
+        return Ok((missing, all));
+    }
+    for (at, FeedFiles { feed, .. }) in feeds.iter().enumerate() {
+        let Some(loss) = table_loss(store, feed)? else { continue };
+        if feed.missing_table == MissingTable::Replay {
+            let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
+            let mut entries = store.files(&FileQuery { table, outcome, ..FileQuery::default() })?;
+            entries.retain(|entry| entry.replaced_by.is_none());
+            let replay = plan_replay(&mut sources(), &entries, Window::default())?;
+            let again = replay.feeds.into_iter().flat_map(|feed| feed.files);
+            if let Some(files) = all.to_mut().get_mut(at) {
+                let is_there =
+                    |file: &Candidate, known: &[Candidate]| known.iter().any(|k| k.seen == file.seen);
+                for file in again {
+                    if !is_there(&file, &files.files) {
+                        files.files.push(file);
+                    }
+                }
+                files.files.sort_by(|a, b| a.seen.arrival.path.cmp(&b.seen.arrival.path));
+                files.again = true;
+            }
+        }
+        missing.push(loss);
+    }
+    Ok((missing, all))
 }
 
 /// As many connections as there are cores, and a few more: the server works while they wait.

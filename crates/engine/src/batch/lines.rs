@@ -51,7 +51,7 @@ pub fn skipped_line(feed: &Feed, file: &Candidate, reason: &SkipReason) -> Recei
     let outcome = match reason {
         SkipReason::Known | SkipReason::LoadedMeanwhile => Outcome::Known,
         SkipReason::SameContent { .. } => Outcome::Same,
-        SkipReason::ChangeIgnored => Outcome::Discarded,
+        SkipReason::ChangeIgnored | SkipReason::Empty => Outcome::Discarded,
         SkipReason::Changing | SkipReason::Gone | SkipReason::DeliveryWaits => Outcome::Waiting,
     };
     ReceiptLine { message: reason.sentence(), ..line_of(feed, file, outcome) }
@@ -64,6 +64,8 @@ pub fn loaded_line(feed: &Feed, file: &Candidate, loaded: &Loaded, replaced: boo
         rows_read: loaded.read,
         rows_loaded: loaded.loaded,
         rows_rejected: loaded.rejected,
+        reject_reasons: loaded.reject_reasons.clone(),
+        rejects_allowed: feed.expect.rejected_rows.is_some(),
         rows_left_out: loaded.left_out,
         counts: loaded.counts.into(),
         parts: loaded.parts.clone(),
@@ -112,5 +114,6 @@ pub fn entry_of(line: &ReceiptLine, feed: &Feed, file: &Candidate, (batch, began
         order: FileOrder::default(),
         rules: None,
         rows_kept: false,
+        figures: None,
     }
 }

@@ -7,7 +7,7 @@ use hypodoke_stores::{FileEntry, FileQuery};
 use super::retry::with_retry;
 use super::state::{Batch, PendingFeed};
 use crate::error::EngineError;
-use crate::job::{Candidate, Feed};
+use crate::job::{Candidate, Expectations, Feed};
 use crate::receipt::Respelled;
 use crate::sources::{Finder, FoundFile};
 
@@ -77,7 +77,7 @@ fn found_again<'e>(
         };
         // What was taken in then is no question now.
         feed.policy = feed.policy.letting_all_through();
-        feed.expect = Default::default();
+        feed.expect = Expectations::none();
         match again.iter_mut().find(|known| known.feed.table == feed.table) {
             Some(known) => known.files.push(file),
             None => again.push(Again { feed, files: vec![file] }),

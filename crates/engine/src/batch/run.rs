@@ -18,6 +18,7 @@ use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
+use crate::plan::TableLoss;
 use crate::receipt::{RECEIPT_VERSION, Receipt, Respelled};
 
 /// For how many days the rows of files are kept where nothing is said.
@@ -43,6 +44,8 @@ pub struct NotTaken {
     pub unmatched: Vec<String>,
     /// Files that are still arriving.
     pub waiting: Vec<String>,
+    /// Tables that somebody has dropped or emptied.
+    pub missing: Vec<TableLoss>,
 }
 
 /// Loads all that is new. The last event is the receipt.
@@ -60,6 +63,7 @@ pub fn run_batch(
     let entries = if store.has_ledger()? { entries(store, feeds)? } else { Vec::new() };
     let decisions = if entries.is_empty() { Vec::new() } else { store.decisions()? };
     let known = KnownFiles::of(entries).settled(decisions)?;
+    let missing = not_taken.missing;
     let (pending, known_count) = pending_feeds(&known, feeds);
     let unreachable = UnreachablePlaces::default();
     let collector = Collector::default();
@@ -93,6 +97,7 @@ pub fn run_batch(
         waiting: not_taken.waiting,
         conflicts,
         respelled,
+        missing,
     };
     context.listener.on(&Event::BatchEnded { receipt: Arc::new(receipt.clone()) });
     let unreachable = unreachable.errors();

@@ -3,7 +3,7 @@
 use hypodoke_stores::Mode;
 
 use super::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
-use crate::job::{ChangedFile, SameContent};
+use crate::job::{ChangedFile, EmptyFile, SameContent};
 
 /// What a file is to the ledger.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -60,6 +60,18 @@ impl ArrivalFacts<'_> {
                 SameContent::Load => false,
                 SameContent::ByMode => self.mode == Mode::Append && same_parts,
             }
+    }
+}
+
+/// Decides about a file with nothing in it. `came_before` says that others of its feed were empty and are
+/// known to be.
+pub fn on_empty(empty_file: EmptyFile, came_before: bool, waived: bool) -> FileDecision {
+    match empty_file {
+        EmptyFile::Fail => FileDecision::load(),
+        EmptyFile::Skip => FileDecision::Skip(SkipReason::Empty),
+        EmptyFile::ByHistory | EmptyFile::Hold if waived => FileDecision::Skip(SkipReason::Empty),
+        EmptyFile::ByHistory if came_before => FileDecision::Skip(SkipReason::Empty),
+        EmptyFile::ByHistory | EmptyFile::Hold => FileDecision::Hold(vec![HoldReason::Empty]),
     }
 }
 

@@ -1,6 +1,8 @@
 //! Decisions about a file by how it is written and how its columns fit its tables.
 
-use hypodoke_core::drift::{Action, Change, Drift, HeaderPolicy, NewColumn, Policy, RenamedColumn};
+use hypodoke_core::drift::{
+    Action, Change, Drift, HeaderPolicy, HeldChange, NewColumn, Policy, RenamedColumn,
+};
 use hypodoke_core::types::Type;
 
 use super::{FailReason, FileDecision, HoldReason};
@@ -81,7 +83,13 @@ pub fn new_part(facts: PartFacts<'_>) -> NewPart {
         _ => None,
     };
     let action = if hold.is_some() { Action::Held } else { Action::Added };
-    NewPart { drift: Drift { change, action }, hold }
+    NewPart { drift: Drift::of(change, action), hold }
+}
+
+/// Whether a file that has so many of the columns of the files before it, which have so many, is of another
+/// layout altogether: it has none of them, or lacks most and has as many others.
+pub fn is_other_layout(common: usize, columns: usize, own: usize) -> bool {
+    common == 0 && columns > 0 && own > 0 || common * 2 < columns && common * 2 <= own
 }
 
 /// What is known of how a file's columns fit its tables.
@@ -100,7 +108,11 @@ pub struct LayoutFacts<'a> {
 /// Decides by how the columns fit.
 pub fn on_layout(facts: LayoutFacts<'_>) -> FileDecision {
     let mut reasons = facts.held;
-    reasons.extend(columns_changed_places(facts.drift, facts.now, facts.policy));
+    if let Some(reason) = columns_changed_places(facts.drift, facts.now, facts.policy) {
+        // It says why their values are of another kind.
+        reasons.retain(|held| !matches!(held, HoldReason::Change(HeldChange::OtherKind { .. })));
+        reasons.insert(0, reason);
+    }
     if reasons.is_empty() { FileDecision::load() } else { FileDecision::Hold(reasons) }
 }
 
@@ -111,6 +123,7 @@ fn columns_changed_places(drift: &[Drift], now: &FileFormat, policy: &Policy) ->
     }
     let other_kind = |drift: &Drift| match &drift.change {
         Change::Widened { column, from, .. } if *from != Type::Unknown => Some(column.clone()),
+        Change::OtherKind { column, .. } if drift.action == Action::Held => Some(column.clone()),
         _ => None,
     };
     let columns: Vec<String> = drift.iter().filter_map(other_kind).collect();
@@ -185,6 +198,23 @@ mod tests {
         let part = new_part(facts);
         assert_eq!(part.drift.action, if hold.is_some() { Action::Held } else { Action::Added });
         assert_eq!(part.hold, hold);
+    }
+
+    #[rstest]
+    #[case::the_same(5, 5, 5, false)]
+    #[case::some_gone(3, 5, 3, false)]
+    #[case::most_gone(2, 5, 6, true)]
+    #[case::most_gone_and_nothing_else(2, 5, 2, false)]
+    #[case::none(0, 5, 4, true)]
+    #[case::of_one(0, 1, 1, true)]
+    #[case::no_columns_before(0, 0, 3, false)]
+    fn a_file_of_another_layout_is_told(
+        #[case] common: usize,
+        #[case] columns: usize,
+        #[case] own: usize,
+        #[case] expected: bool,
+    ) {
+        assert_eq!(is_other_layout(common, columns, own), expected);
     }
 
     #[rstest]

@@ -13,9 +13,11 @@ mod settlement;
 
 use hypodoke_core::layout::Otherwise;
 
-pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival};
-pub use layout::{LayoutFacts, NewPart, PartFacts, goes_by_place, new_part, on_header, on_layout, on_width};
-pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
+pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival, on_empty};
+pub use layout::{
+    LayoutFacts, NewPart, PartFacts, goes_by_place, is_other_layout, new_part, on_header, on_layout, on_width,
+};
+pub use reason::{ConstraintProblem, EMPTY, FailReason, HoldReason, SkipReason, Violation};
 pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
 pub use settlement::Settlement;
 

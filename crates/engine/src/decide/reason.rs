@@ -5,11 +5,15 @@ use std::fmt;
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
 use hypodoke_core::drift::{HeldChange, Remedy};
+use hypodoke_core::figures::Unusual;
 use hypodoke_core::names::RESERVED;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{Mode, Takes};
 use serde::ser::{Serialize, SerializeStruct, Serializer};
+
+/// What is said of a file with nothing in it.
+pub const EMPTY: &str = "it is empty";
 
 /// Why a file is held.
 #[derive(Clone, Debug, PartialEq)]
@@ -57,6 +61,17 @@ pub enum HoldReason {
     },
     /// Its content has changed since it was loaded.
     ChangedFile,
+    /// There is nothing in it.
+    Empty,
+    /// It hardly has a column of the table: it may be a file of another feed.
+    OtherLayout {
+        /// How many columns of the files before it has.
+        common: usize,
+        /// How many those have.
+        columns: usize,
+        /// A table that its columns are those of.
+        nearest: Option<String>,
+    },
     /// It does not meet an expectation of the feed.
     Unmet(Violation),
 }
@@ -69,6 +84,8 @@ impl HoldReason {
             HoldReason::RenamedPart { gone, new } => {
                 vec![Remedy::Rename(gone.clone(), new.clone()), Remedy::LoadAnyway]
             }
+            HoldReason::Empty => vec![Remedy::Discard],
+            HoldReason::OtherLayout { .. } => vec![Remedy::Discard, Remedy::LoadAnyway],
             HoldReason::Vanished { .. } | HoldReason::ChangedFile => {
                 vec![Remedy::LoadAnyway, Remedy::Discard]
             }
@@ -124,6 +141,17 @@ impl fmt::Display for HoldReason {
                 write!(out, "{vanished} of the {there} keys that the table holds are not in it")
             }
             HoldReason::ChangedFile => out.write_str("it has changed since it was loaded"),
+            HoldReason::Empty => out.write_str(EMPTY),
+            HoldReason::OtherLayout { common, columns, nearest } => {
+                match common {
+                    0 => write!(out, "it has none of the {columns} columns of the files before it")?,
+                    _ => write!(out, "it has only {common} of the {columns} columns of the files before it")?,
+                }
+                match nearest {
+                    Some(table) => write!(out, "; they are those of `{table}`"),
+                    None => out.write_str(": it may be of another feed"),
+                }
+            }
             HoldReason::Unmet(violation) => violation.fmt(out),
         }
     }
@@ -160,6 +188,8 @@ pub enum SkipReason {
     Gone,
     /// Other files of its delivery are not all there yet.
     DeliveryWaits,
+    /// There is nothing in it.
+    Empty,
 }
 
 impl SkipReason {
@@ -176,6 +206,7 @@ impl SkipReason {
             SkipReason::ChangeIgnored => {
                 "it has changed since it was loaded, which the feed ignores".to_owned()
             }
+            SkipReason::Empty => EMPTY.to_owned(),
             SkipReason::LoadedMeanwhile => "another hypodoke loaded it meanwhile".to_owned(),
             SkipReason::Changing => "it changed while it was read, and is read again later".to_owned(),
             SkipReason::Gone => "it was there when the files were listed, and is not any more".to_owned(),
@@ -435,6 +466,13 @@ pub enum Violation {
     },
     /// Values of a column do not meet a rule.
     Values(Unmet),
+    /// Its last record breaks off.
+    CutShort {
+        /// The line of that record.
+        line: u64,
+    },
+    /// Figures of its values are far outside what is usual.
+    Unusual(Unusual),
     /// Too many of its records are rejected.
     TooManyRejects {
         /// Records rejected.
@@ -520,6 +558,10 @@ impl fmt::Display for Violation {
                 let Unmet { column, what, rows: many, line } = unmet;
                 write!(out, "`{column}`: {what} in {}, first on line {line}", rows(*many))
             }
+            Violation::CutShort { line } => {
+                write!(out, "it breaks off within its last record, on line {}", number(*line))
+            }
+            Violation::Unusual(unusual) => unusual.fmt(out),
             Violation::TooManyRejects { rejected, read, most } => {
                 write!(out, "{} of {} rejected, at most {most} allowed", number(*rejected), rows(*read))
             }

@@ -3,7 +3,8 @@
 
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
-use hypodoke_core::layout::Otherwise;
+use hypodoke_core::figures::Unusual;
+use hypodoke_core::layout::{Otherwise, UnusualValues};
 use hypodoke_core::spelling::number::read;
 use hypodoke_core::spelling::{Number, NumberStyle};
 use hypodoke_core::types::Unit;
@@ -52,6 +53,10 @@ pub struct RowFacts<'a> {
     pub unmet: &'a [(Unmet, Otherwise)],
     /// How many records the files before had.
     pub before: &'a [u64],
+    /// The line of the last record, where it breaks off.
+    pub cut: Option<u64>,
+    /// What is unusual about its values, with what is to become of it.
+    pub unusual: &'a [(Unusual, UnusualValues)],
 }
 
 /// Decides by what the rows came to.
@@ -71,6 +76,17 @@ pub fn on_rows(expect: &Expectations, facts: &RowFacts<'_>) -> FileDecision {
     violations.extend(control_figures(expect, facts).into_iter().map(|violation| (usual, violation)));
     for (unmet, otherwise) in facts.unmet {
         violations.push((expect.weighed(*otherwise), Violation::Values(unmet.clone())));
+    }
+    if let Some(line) = facts.cut {
+        violations.push((expect.weighed(expect.cut_short), Violation::CutShort { line }));
+    }
+    for (unusual, fate) in facts.unusual {
+        let otherwise = match fate {
+            UnusualValues::Off => continue,
+            UnusualValues::Warn => Otherwise::Warn,
+            UnusualValues::Hold => Otherwise::Hold,
+        };
+        violations.push((expect.weighed(otherwise), Violation::Unusual(unusual.clone())));
     }
     if let Some(limit) = expect.rejected_rows
         && let Some(most) = exceeded(limit, facts)
@@ -204,7 +220,7 @@ mod tests {
 
     fn facts(read: u64, rejected: u64, trailer: Option<&str>) -> RowFacts<'static> {
         let control = Ok(trailer.map(|line| (line.to_owned(), "its trailer".to_owned())));
-        RowFacts { read, rejected, sums: &[None], control, unmet: &[], before: &[] }
+        RowFacts { read, rejected, sums: &[None], control, unmet: &[], before: &[], cut: None, unusual: &[] }
     }
 
     #[rstest]

@@ -72,8 +72,9 @@ pub fn discover(job: &Job, names: &[String]) -> Result<Discovered, EngineError> 
     found.unmatched.extend(unmatched.into_iter().map(|(shown, _)| shown));
     let (wanted, others): (Vec<_>, Vec<_>) =
         feeds.into_iter().zip(&job.feeds).partition(|(_, source)| is_wanted(source));
-    found.feeds = wanted.into_iter().map(|(files, _)| files).collect();
-    found.others = also_taken(&found.feeds, others.into_iter().map(|(files, _)| files));
+    found.feeds = wanted.into_iter().flat_map(|(files, _)| by_table(files, &mut found.errors)).collect();
+    let others = others.into_iter().flat_map(|(files, _)| by_table(files, &mut found.errors));
+    found.others = also_taken(&found.feeds, others);
     let has_files = found.feeds.iter().any(|feed| !feed.files.is_empty());
     if !has_files && found.errors.iter().any(EngineError::is_unreachable) {
         return Err(found.errors.remove(0));
@@ -90,6 +91,29 @@ fn also_taken(wanted: &[FeedFiles], others: impl Iterator<Item = FeedFiles>) -> 
         feed
     });
     with_shared.filter(|feed| !feed.files.is_empty()).collect()
+}
+
+/// The files of a feed whose table is named by parts of their paths, table by table; of any other feed, as
+/// they are. Two paths that differ and name one table are not told apart there: the later ones are errors.
+fn by_table(files: FeedFiles, errors: &mut Vec<EngineError>) -> Vec<FeedFiles> {
+    let Some(template) = files.feed.table_name.clone().filter(|_| !files.files.is_empty()) else {
+        return vec![files];
+    };
+    let mut tables: Vec<(String, FeedFiles)> = Vec::new();
+    for file in files.files {
+        let (name, feed) = (template.fill(&file.parts), files.feed.for_parts(&file.parts));
+        match tables.iter_mut().find(|(_, known)| known.feed.table == feed.table) {
+            Some((known, table)) if *known == name => table.files.push(file),
+            Some((known, _)) => errors.push(EngineError::OneTable {
+                path: file.shown,
+                table: feed.table,
+                name,
+                other: known.clone(),
+            }),
+            None => tables.push((name, FeedFiles { feed, files: vec![file], again: files.again })),
+        }
+    }
+    tables.into_iter().map(|(_, files)| files).collect()
 }
 
 fn without_files(source: &FeedSource) -> FeedFiles {

@@ -34,22 +34,18 @@ pub fn load_units(feed: &Feed, new: &[&Candidate]) -> Vec<LoadUnit> {
         return order.into_iter().map(LoadUnit::Single).collect();
     }
     order.sort_by_cached_key(|at| age(new[*at]));
-    let Some(part) = feed.delivery.as_deref().filter(|_| feed.mode == Mode::Replace) else {
+    let Some(delivery) = feed.delivery.as_ref().filter(|_| feed.mode == Mode::Replace) else {
         return order.into_iter().map(LoadUnit::Single).collect();
     };
-    let mut units: Vec<(Option<String>, Vec<usize>)> = Vec::new();
+    let mut units: Vec<(String, Vec<usize>)> = Vec::new();
     for at in order {
-        let delivery = delivery_of(new[at], part);
+        let delivery = delivery.fill(&new[at].parts);
         match units.iter_mut().find(|(known, _)| *known == delivery) {
             Some((_, files)) => files.push(at),
             None => units.push((delivery, vec![at])),
         }
     }
     units.into_iter().map(|(_, files)| LoadUnit::Delivery(files)).collect()
-}
-
-fn delivery_of(file: &Candidate, part: &str) -> Option<String> {
-    file.parts.iter().find(|(known, _)| known.name == part).map(|(_, value)| format!("{value:?}"))
 }
 
 /// The moment in a file's name, if there is one, then when it was modified, then its path.

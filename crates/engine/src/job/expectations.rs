@@ -1,9 +1,9 @@
 //! What a feed expects of its files.
 
-use hypodoke_core::layout::Otherwise;
+use hypodoke_core::layout::{Otherwise, UnusualValues};
 
 /// What a feed expects.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Expectations {
     /// The fewest records of a file.
     pub min_rows: Option<u64>,
@@ -17,13 +17,39 @@ pub struct Expectations {
     pub control_file: Option<String>,
     /// What becomes of a file that does not meet these.
     pub otherwise: Otherwise,
+    /// What becomes of a file whose values are unusual.
+    pub values: UnusualValues,
+    /// What becomes of a file whose last record breaks off; it is held if nothing is said.
+    pub cut_short: Otherwise,
     /// How many rejects are too many.
     pub rejected_rows: Option<RejectLimit>,
     /// A person has decided to load the file whatever is wrong with it.
     pub waived: bool,
 }
 
+impl Default for Expectations {
+    fn default() -> Expectations {
+        Expectations {
+            min_rows: None,
+            max_rows: None,
+            usual_rows: None,
+            control: Vec::new(),
+            control_file: None,
+            otherwise: Otherwise::default(),
+            values: UnusualValues::default(),
+            cut_short: Otherwise::Hold,
+            rejected_rows: None,
+            waived: false,
+        }
+    }
+}
+
 impl Expectations {
+    /// No expectations at all: for files that were taken in before.
+    pub fn none() -> Expectations {
+        Expectations { values: UnusualValues::Off, waived: true, ..Expectations::default() }
+    }
+
     /// What becomes of a file that should be treated in this way: where a person has waived all
     /// expectations, nothing but a warning.
     pub fn weighed(&self, otherwise: Otherwise) -> Otherwise {

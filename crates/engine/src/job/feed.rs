@@ -1,9 +1,10 @@
 //! A feed as the engine needs it: what its files are, where they go and by which rules.
 
 use hypodoke_core::drift::Policy;
-use hypodoke_core::layout::{ColumnRule, Layout};
+use hypodoke_core::layout::{ColumnRule, Layout, UnusualValues, rule_for};
 use hypodoke_core::names::{MAX_NAME, Namer, cut, is_reserved_table, match_key};
 use hypodoke_core::pattern::{Part, PartValue};
+use hypodoke_core::template::Template;
 use hypodoke_formats::FormatOptions;
 use hypodoke_stores::{FileEntry, Mode, Vanished};
 
@@ -16,6 +17,8 @@ pub struct Feed {
     pub name: Option<String>,
     /// The table its rows go to.
     pub table: String,
+    /// What the table is called, where parts of a file's path stand in its name.
+    pub table_name: Option<Template>,
     /// What is said of its columns.
     pub rules: Vec<ColumnRule>,
     /// How names are made.
@@ -30,8 +33,9 @@ pub struct Feed {
     pub keys: Vec<(String, Vec<String>)>,
     /// Every snapshot of what is nested in records is added, whatever becomes of the records.
     pub appends_children: bool,
-    /// The named part of its pattern whose files are one delivery.
-    pub delivery: Option<String>,
+    /// What tells deliveries apart, by the named parts of its pattern: files of which it is the same are
+    /// one delivery.
+    pub delivery: Option<Template>,
     /// The column whose greatest value says where a file stands among the others.
     pub order: Option<String>,
     /// The named part, or the column, that says from when on a row holds.
@@ -56,11 +60,15 @@ pub struct Feed {
     /// Conditions that rows have to meet to be kept.
     pub keep: Vec<KeepRule>,
     /// Columns that hold the same in every row: their names and values.
-    pub constants: Vec<(String, String)>,
+    pub constants: Vec<(String, Template)>,
     /// What becomes of content that was loaded under another name.
     pub same_content: SameContent,
     /// What becomes of a file whose content is new.
     pub changed_file: ChangedFile,
+    /// What becomes of a file with nothing in it.
+    pub empty_file: EmptyFile,
+    /// What becomes of a table that somebody has dropped or emptied.
+    pub missing_table: MissingTable,
     /// Sheets and lists under new names: the new name, the one they are known by.
     pub part_names: Vec<(String, String)>,
 }
@@ -76,6 +84,32 @@ pub enum SameContent {
     Skip,
     /// It is.
     Load,
+}
+
+/// What becomes of a file with nothing in it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum EmptyFile {
+    /// Where files of the feed were empty before, it is left out; else it is held.
+    #[default]
+    ByHistory,
+    /// It is left out.
+    Skip,
+    /// It is held.
+    Hold,
+    /// It fails.
+    Fail,
+}
+
+/// What becomes of a table that somebody has dropped or emptied.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum MissingTable {
+    /// It is told.
+    #[default]
+    Tell,
+    /// Its files are loaded again.
+    Replay,
+    /// Nothing: somebody empties it on purpose.
+    Ignore,
 }
 
 /// What becomes of a file that has changed since it was loaded.
@@ -141,6 +175,18 @@ impl Feed {
         feed
     }
 
+    /// Whether figures are taken of its files' values.
+    pub fn looks_at_values(&self) -> bool {
+        let is_wanted = |values: UnusualValues| values != UnusualValues::Off;
+        is_wanted(self.expect.values) || self.rules.iter().filter_map(|rule| rule.values).any(is_wanted)
+    }
+
+    /// What becomes of a file in which the figures of a column are unusual, by its name in the file.
+    pub fn unusual_values(&self, path: &str, source: &str) -> UnusualValues {
+        let rules = self.rules_of(path);
+        rule_for(&rules, source).and_then(|rule| rule.values).unwrap_or(self.expect.values)
+    }
+
     /// The columns that tell rows apart in one of a file's tables: what is nested in records has none,
     /// unless they are said for it.
     pub fn key_of(&self, path: &str, is_child: bool) -> &[String] {
@@ -191,9 +237,21 @@ impl Feed {
         layout
     }
 
-    /// Columns that hold the same in every row, as parts of a file's path are given.
-    pub fn constant_parts(&self) -> impl Iterator<Item = (Part, PartValue)> {
-        self.constants.iter().map(|(name, value)| (Part::plain(name), PartValue::Text(value.clone())))
+    /// The named parts of a file's path, and columns that hold the same in every row, given as such parts.
+    pub fn with_constants(&self, mut parts: Vec<(Part, PartValue)>) -> Vec<(Part, PartValue)> {
+        let constant =
+            |(name, value): &(String, Template)| (Part::plain(name), PartValue::Text(value.fill(&parts)));
+        let constants: Vec<(Part, PartValue)> = self.constants.iter().map(constant).collect();
+        parts.extend(constants);
+        parts
+    }
+
+    /// The feed as it is for a file with these named parts in its path: they may stand in the table's name.
+    pub fn for_parts(&self, parts: &[(Part, PartValue)]) -> Feed {
+        let Some(template) = &self.table_name else { return self.clone() };
+        let name = self.namer.name(&template.fill(parts));
+        let name = if is_reserved_table(&name) { format!("t_{name}") } else { name };
+        Feed { table: cut(name, MAX_NAME), ..self.clone() }
     }
 
     /// The table that a part of its files goes to.

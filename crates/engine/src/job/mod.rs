@@ -15,7 +15,7 @@ use hypodoke_stores::StoreUrl;
 
 pub use candidate::{Candidate, FeedFiles, Member};
 pub use expectations::{Control, Expectations, RejectLimit, RejectMaximum};
-pub use feed::{ChangedFile, Feed, KeepRule, KeepTest, SameContent};
+pub use feed::{ChangedFile, EmptyFile, Feed, KeepRule, KeepTest, MissingTable, SameContent};
 pub use internal::InternalFiles;
 
 /// Where files land, and what becomes of them there.
@@ -92,6 +92,6 @@ impl FeedSource {
     /// columns that hold the same in every row.
     pub fn parts_of(&self, path: &str) -> Option<Vec<(Part, PartValue)>> {
         let values = self.files.matches(path)?;
-        Some(self.files.parts().iter().cloned().zip(values).chain(self.feed.constant_parts()).collect())
+        Some(self.feed.with_constants(self.files.parts().iter().cloned().zip(values).collect()))
     }
 }

@@ -1,20 +1,24 @@
 //! One attempt to load a file: plan it, run it, verify what came of it, commit it.
 
+use std::collections::VecDeque;
+
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::count;
-use hypodoke_core::layout::{Layout, Otherwise};
+use hypodoke_core::figures::{FileFigures, Unusual};
+use hypodoke_core::layout::{Layout, Otherwise, UnusualValues};
 use hypodoke_core::names::is_reserved_table;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
 use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Store, Writer};
 
+use super::figures::{as_drift, figures_of, unusual_in};
 use super::pipeline::{self, Interrupted, PipelineResult, RefusedRecords, Stages};
 use super::reconcile::{Reconciled, format_of};
 use super::request::{FileRequest, HeldFile, Loaded, NotLoaded};
 use super::sums;
 use super::verification::{Verification, with_all_values};
 use crate::clock;
-use crate::decide::{FailReason, RowFacts, SkipReason, on_rows};
+use crate::decide::{FailReason, RowFacts, SkipReason, Violation, on_rows};
 use crate::error::EngineError;
 use crate::file_format::FileFormat;
 use crate::job::{Control, Feed};
@@ -62,6 +66,7 @@ struct Verified {
     summary: FileSummary,
     notes: Vec<String>,
     footer: Vec<String>,
+    figures: Option<FileFigures>,
 }
 
 impl Attempt<'_, '_> {
@@ -96,9 +101,9 @@ impl Attempt<'_, '_> {
             },
             _ => None,
         };
-        let verified = self.verify(&plan, &source, &result, all_values.as_ref())?;
+        let verified = self.verify(&plan, &source, &result, all_values.as_ref(), &target.figures)?;
         let finished = writer.finish(&verified.summary)?;
-        self.adopt(target, &verified.summary, format);
+        self.adopt(target, &verified, format);
         Ok(Ended::Loaded(Box::new(self.loaded(&source, result, verified, finished))))
     }
 
@@ -165,7 +170,11 @@ impl Attempt<'_, '_> {
         let place = |table: usize, line: u64, offset: Option<u64>| {
             place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
         };
-        let caster = |mapping: &TableMapping| Ok(mapping.caster(file, feed)?.with_nul(takes_nul));
+        let takes_figures = feed.looks_at_values();
+        let caster = |mapping: &TableMapping| {
+            let caster = mapping.caster(file, feed)?.with_nul(takes_nul);
+            Ok(if takes_figures { caster.with_figures() } else { caster })
+        };
         let casters = mappings.iter().map(caster).collect::<Result<_, _>>();
         let strategy = self.strategy;
         let stages = Stages {
@@ -203,6 +212,7 @@ impl Attempt<'_, '_> {
         source: &Source<'_>,
         result: &PipelineResult,
         all_values: Option<&Layout>,
+        before: &VecDeque<FileFigures>,
     ) -> Result<Verified, NotLoaded> {
         let hash = source.hash()?;
         let footer = source.reader.footer();
@@ -211,14 +221,31 @@ impl Attempt<'_, '_> {
         notes.extend(footer_note(&footer));
         notes.extend(result.tables.iter().flat_map(|table| &table.rounded).map(rounded_note));
         let (read, loaded) = self.records(result);
+        let tables: Vec<(&TableMapping, &pipeline::TableResult)> =
+            self.mappings().iter().zip(&result.tables).collect();
+        let figures = figures_of(self.request.feed, read, &tables);
+        let mut drift = Vec::new();
         if !self.request.sum_all {
-            notes.extend(self.check_rows(source, result, read, &footer)?);
+            let unusual = figures.as_ref().filter(|_| self.request.replaces.is_none());
+            let unusual = unusual.map(|now| unusual_in(self.request.feed, now, before, self.mappings()));
+            let warnings = self.check_rows(source, result, read, &footer, &unusual.unwrap_or_default())?;
+            drift.extend(warnings.iter().filter_map(as_drift));
+            let others = warnings.iter().filter(|warning| as_drift(warning).is_none());
+            notes.extend(others.map(ToString::to_string));
         }
         let part = |(mapping, table): (&TableMapping, &pipeline::TableResult)| {
             let layout = mapping.fit.layout.clone();
             let layout = all_values.map_or(layout.clone(), |all| with_all_values(layout, all));
-            PartSummary { read: table.read, loaded: table.loaded, layout: with_digits(layout, &table.digits) }
+            let layout = with_digits(layout, &table.digits);
+            PartSummary { read: table.read, loaded: table.loaded, layout, drift: Vec::new() }
         };
+        let mut parts: Vec<PartSummary> = tables.into_iter().map(part).collect();
+        if let Some(main) = parts.first_mut() {
+            main.drift.extend(drift);
+        }
+        let text = figures.as_ref().map(serde_json::to_string).transpose();
+        let text =
+            text.map_err(|error| EngineError::not_recorded("figures", &self.request.file.shown, error))?;
         let summary = FileSummary {
             hash,
             read,
@@ -226,12 +253,13 @@ impl Attempt<'_, '_> {
             rejected: result.rejected,
             left_out: result.tables.iter().map(|table| table.left_out).sum(),
             message: (!notes.is_empty()).then(|| notes.join("\n")),
-            parts: self.mappings().iter().zip(&result.tables).map(part).collect(),
+            parts,
+            figures: text,
             ended: clock::now(),
             resubmitted: Vec::new(),
             order: plan.rules.order.as_ref().map(|_| result.greatest.key()),
         };
-        Ok(Verified { summary, notes, footer })
+        Ok(Verified { summary, notes, footer, figures })
     }
 
     /// Decides by what the rows came to; gives what is only to be said.
@@ -241,7 +269,8 @@ impl Attempt<'_, '_> {
         result: &PipelineResult,
         read: u64,
         footer: &[String],
-    ) -> Result<Vec<String>, NotLoaded> {
+        unusual: &[(Unusual, UnusualValues)],
+    ) -> Result<Vec<Violation>, NotLoaded> {
         let FileRequest { feed, file, rows_before, .. } = self.request;
         let mut totals = result.tables.first().map(|main| main.sums.iter()).into_iter().flatten();
         let sums: Vec<Option<Number>> = match self.mappings().first() {
@@ -267,6 +296,8 @@ impl Attempt<'_, '_> {
             control: control_line(file, &feed.expect, footer),
             unmet: &unmet,
             before: rows_before,
+            cut: source.reader.cut_at(),
+            unusual,
         };
         let terms = NotLoaded::by(on_rows(&feed.expect, &facts), file, || HeldFile {
             drift: HeldFile::drift_of(self.mappings()),
@@ -274,7 +305,7 @@ impl Attempt<'_, '_> {
             read,
             ..HeldFile::default()
         })?;
-        Ok(terms.warnings.iter().map(ToString::to_string).collect())
+        Ok(terms.warnings)
     }
 
     /// Records read and loaded, children not counted: they are parts of records.
@@ -284,8 +315,11 @@ impl Attempt<'_, '_> {
     }
 
     /// The tables are known from now on, with the layouts that the file left them.
-    fn adopt(&self, target: &mut TargetState, summary: &FileSummary, format: FileFormat) {
-        for (at, (mapping, part)) in self.mappings().iter().zip(&summary.parts).enumerate() {
+    fn adopt(&self, target: &mut TargetState, verified: &Verified, format: FileFormat) {
+        if let Some(figures) = &verified.figures {
+            target.add_figures(figures.clone());
+        }
+        for (at, (mapping, part)) in self.mappings().iter().zip(&verified.summary.parts).enumerate() {
             if at == 0 {
                 target.main.adopt(part.layout.clone(), mapping.lineage, !mapping.fit.changes.is_empty());
             } else if let Some((_, state)) =
@@ -304,7 +338,7 @@ impl Attempt<'_, '_> {
         verified: Verified,
         finished: Finished,
     ) -> Loaded {
-        let Verified { summary, mut notes, footer } = verified;
+        let Verified { summary, mut notes, footer, .. } = verified;
         let Finished { file: number, counts, superseded } = finished;
         notes.extend(counts.note());
         if superseded {
@@ -320,11 +354,14 @@ impl Attempt<'_, '_> {
             Some((column.name.clone(), column.ty(), sum))
         };
         let parts = self.mappings().iter().zip(&result.tables).skip(1);
+        let planned = self.mappings().iter().flat_map(|mapping| mapping.drift.iter().cloned());
+        let unusual = summary.parts.iter().flat_map(|part| part.drift.iter().cloned());
         Loaded {
             number,
             read: summary.read,
             loaded: summary.loaded - counts.left_out.min(summary.loaded) + counts.carried,
             rejected: result.rejected.saturating_sub(counts.carried),
+            reject_reasons: result.reasons.clone().finish(),
             left_out: summary.left_out + counts.left_out,
             counts,
             superseded,
@@ -338,7 +375,7 @@ impl Attempt<'_, '_> {
                 .collect(),
             kind: source.kind(),
             hash: summary.hash,
-            drift: self.mappings().iter().flat_map(|mapping| mapping.drift.iter().cloned()).collect(),
+            drift: planned.chain(unusual).collect(),
             footer,
             notes,
             sums: self.summed().into_iter().zip(totals).filter_map(sum).collect(),

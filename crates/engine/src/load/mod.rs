@@ -2,10 +2,13 @@
 //! its rows, and the attempts that are made until it is committed or given a reason.
 
 mod attempt;
+mod figures;
 mod file_load;
 mod greatest;
+mod other_layout;
 mod pipeline;
 mod reconcile;
+mod reject_reasons;
 mod request;
 mod speculative;
 mod sums;

@@ -5,12 +5,14 @@ use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use hypodoke_core::cast::{Caster, Reject, Rows, Unmet, settle};
+use hypodoke_core::figures::ColumnSummary;
 use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
 use hypodoke_formats::{ReadError, RecordReader, TableHead};
 use hypodoke_stores::{StoreError, Writer};
 
 use super::greatest::Greatest;
+use super::reject_reasons::RejectReasons;
 use super::sums;
 use crate::isolate::helping;
 use crate::profile::threads;
@@ -41,6 +43,8 @@ pub struct TableResult {
     pub unmet: Vec<Unmet>,
     /// Columns whose numbers lost digits, since the user says so, and how many did.
     pub rounded: Vec<(String, u64)>,
+    /// Of each column that comes from the file, what its values come to, where that was wanted.
+    pub figures: Vec<Option<ColumnSummary>>,
 }
 
 /// What was result.
@@ -50,6 +54,8 @@ pub struct PipelineResult {
     pub tables: Vec<TableResult>,
     /// Records rejected.
     pub rejected: u64,
+    /// Why.
+    pub reasons: RejectReasons,
     /// The greatest value of the column that says where the file stands.
     pub greatest: Greatest,
     /// Records some part of which the database refused, by their lines, with the reason.
@@ -173,6 +179,7 @@ impl Batch {
                 result.greatest.add(rows, column);
             }
             result.rejected += rows.rejects.len() as u64;
+            result.reasons.add(&rows.rejects);
             let is_child = self.is_child.get(at).copied().unwrap_or_default();
             if is_child {
                 let reason = |reject: &Reject| format!("in what is nested in it: {}", reject.reason);
@@ -256,6 +263,7 @@ fn with_findings(mut result: PipelineResult, casters: &[Caster]) -> PipelineResu
     result.tables.resize_with(casters.len().max(result.tables.len()), TableResult::default);
     for (table, caster) in result.tables.iter_mut().zip(casters) {
         table.digits = caster.digits();
+        table.figures = caster.figures();
         table.left_out = caster.left_out();
         table.unmet = caster.unmet().to_vec();
         table.rounded = caster.rounded();

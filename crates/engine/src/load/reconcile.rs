@@ -1,12 +1,16 @@
 //! How a file's columns go into its tables, or why it is held: by its header alone, or by its profile.
 
-use hypodoke_core::drift::{Action, Change, Drift, MissingSheet, Policy, RenamedColumn, judge};
+use hypodoke_core::drift::{
+    Action, Cause, Change, Drift, Judged, KindChange, MissingSheet, Policy, RenamedColumn, judge, keep_kinds,
+};
 use hypodoke_core::evidence::{Ambiguity, Chosen, Decision, FINE, FormatHint};
-use hypodoke_core::layout::{Column, Layout};
+use hypodoke_core::layout::{Column, Layout, rule_for};
 use hypodoke_core::names::Lineage;
+use hypodoke_core::types::Type;
 use hypodoke_formats::{FormatFacts, TableHead};
 use hypodoke_stores::Store;
 
+use super::other_layout::other_layout;
 use super::request::{FileRequest, HeldFile, NotLoaded};
 use crate::decide::{
     FailReason, FileDecision, HoldReason, LayoutFacts, PartFacts, goes_by_place, new_part, on_header,
@@ -141,6 +145,13 @@ pub fn from_profile(
     let mut mappings = reconciler.map_tables(target, profile)?;
     let Reconciler { drift, held, .. } = reconciler;
     let own = mappings.first().map(|main| main.drift.clone()).unwrap_or_default();
+    let main = profile.tables.first().zip(mappings.first()).filter(|_| !profile.is_virtual);
+    let other = match main {
+        Some(main) => other_layout(store, request.feed, target, main)?,
+        None => None,
+    };
+    // What else differs follows from that.
+    let held = other.map_or(held, |reason| vec![reason]);
     let decision = on_layout(LayoutFacts { held, drift: &own, now: &now, policy: &request.feed.policy });
     if let Some(main) = mappings.first_mut() {
         main.drift.splice(0..0, drift);
@@ -234,7 +245,9 @@ impl Reconciler<'_, '_> {
                 TableState::New { layout, .. } => self.map_new(name, table, layout, lineage, &profile.facts),
                 TableState::Managed { layout, .. } => {
                     let names_columns = !profile.facts.names_in_records;
-                    self.map_managed(name, table, layout, lineage, names_columns)?
+                    let known = target.last_format.as_ref().filter(|_| at == 0);
+                    let before = known.map(|format| format.names.as_slice()).unwrap_or_default();
+                    self.map_managed(name, table, layout, lineage, (names_columns, before))?
                 }
                 TableState::External(shape) => {
                     TableMapping::to_external(&table.head, shape, &table.layout, feed).map_err(failed)?
@@ -274,7 +287,7 @@ impl Reconciler<'_, '_> {
         table: &TableProfile,
         base: &Layout,
         lineage: Lineage,
-        names_columns: bool,
+        (names_columns, before): (bool, &[String]),
     ) -> Result<TableMapping, NotLoaded> {
         let mut policy = self.request.feed.policy_of(&table.head.path);
         if !names_columns {
@@ -282,20 +295,41 @@ impl Reconciler<'_, '_> {
         }
         let mut likely = match policy.renamed_column {
             RenamedColumn::Apart => Vec::new(),
-            _ => renames(self.store, &name, base, table, &policy)?,
+            _ => renames(self.store, &name, base, table, &policy, before)?,
         };
         let mut file = table.layout.clone();
         if policy.renamed_column == RenamedColumn::Follow {
-            for rename in likely.drain(..) {
+            // What is in doubt is held.
+            policy.renamed_column = RenamedColumn::Hold;
+            for rename in likely.extract_if(.., |rename| rename.alike.is_certain()) {
                 file.columns[rename.new].name.clone_from(&base.columns[rename.gone].name);
             }
         }
+        let kinds = self.keep_kinds(table, base, &mut file, &policy);
         let mut judged = judge(base, &file, &policy, &likely);
+        judged.note_kinds(kinds);
+        name_causes(&mut judged, &file, table);
         if !names_columns {
             judged.drift.retain(|drift| !matches!(drift.change, Change::Missing { .. }));
         }
         self.held.extend(judged.held.drain(..).map(HoldReason::Change));
         Ok(TableMapping::from_profile(name, &table.head, judged, &file, lineage))
+    }
+
+    /// Leaves values of another kind than the table's columns out of the file's layout, by the policy.
+    fn keep_kinds(
+        &self,
+        table: &TableProfile,
+        base: &Layout,
+        file: &mut Layout,
+        policy: &Policy,
+    ) -> Vec<KindChange> {
+        let rules = self.request.feed.rules_of(&table.head.path);
+        keep_kinds(base, file, policy, |at, old| {
+            let source = &table.layout.columns.get(at)?.source;
+            let forced = rule_for(&rules, source).map(|rule| rule.forced).unwrap_or_default();
+            table.evidence.columns.get(at)?.within(old.domain, old.format, forced)
+        })
     }
 
     /// Sheets of the tables that the file lacks.
@@ -311,7 +345,7 @@ impl Reconciler<'_, '_> {
             let path = part.path.clone();
             let is_held = self.request.feed.policy.missing_sheet == MissingSheet::Hold;
             let action = if is_held { Action::Held } else { Action::Noted };
-            self.drift.push(Drift { change: Change::MissingSheet { column: path.clone() }, action });
+            self.drift.push(Drift::of(Change::MissingSheet { column: path.clone() }, action));
             if is_held {
                 self.held.push(HoldReason::MissingSheet { path });
             }
@@ -340,6 +374,27 @@ impl Reconciler<'_, '_> {
         });
         self.drift.push(part.drift);
         self.held.extend(part.hold);
+    }
+}
+
+/// Gives changes of type the value of the file that forced them.
+fn name_causes(judged: &mut Judged, file: &Layout, table: &TableProfile) {
+    let columns = || judged.fit.layout.columns.iter().zip(&judged.fit.sources);
+    let cause = |name: &str| {
+        let (_, source) = columns().find(|(column, _)| column.name == name)?;
+        let at = (*source)?;
+        file.columns.get(at)?;
+        Some(Cause::from(table.examples.get(at)?.clone()?))
+    };
+    let of = |drift: &Drift| match &drift.change {
+        Change::Widened { column, from, .. } if *from != Type::Unknown && drift.cause.is_none() => {
+            cause(column)
+        }
+        _ => None,
+    };
+    let causes: Vec<Option<Cause>> = judged.drift.iter().map(of).collect();
+    for (drift, cause) in judged.drift.iter_mut().zip(causes) {
+        drift.cause = drift.cause.take().or(cause);
     }
 }
 

@@ -10,7 +10,7 @@ use crate::error::EngineError;
 use crate::event::Listener;
 use crate::job::{Candidate, Feed};
 use crate::plan::TableMapping;
-use crate::receipt::PartLine;
+use crate::receipt::{PartLine, RejectReason};
 
 /// One file to load.
 #[derive(Clone)]
@@ -150,6 +150,8 @@ pub struct Loaded {
     pub loaded: u64,
     /// Rows rejected of them.
     pub rejected: u64,
+    /// Why, the commonest reason first.
+    pub reject_reasons: Vec<RejectReason>,
     /// Rows left out by rule.
     pub left_out: u64,
     /// What became of the rows in their tables.

@@ -3,14 +3,12 @@
 
 mod corrected;
 mod rejects;
-mod replay;
 mod resubmit;
 mod retract;
 mod settle;
 mod tally;
 
 pub use rejects::{ExportedReject, RejectGroup, export, exported, reject_groups};
-pub use replay::{Replay, plan_replay};
 pub use resubmit::{FeedOfEntry, Resubmission, candidate_of, resubmit};
 pub use retract::{check_retractable, retract};
 pub use settle::{Decider, Effect, as_it_was_held, discard, held_files, note_settlement, settlement_effect};

@@ -95,7 +95,12 @@ fn split(raw: &str, dialect: Dialect) -> Option<Vec<String>> {
             escape: Some(dialect.escape),
             comment: Some(None),
         },
-        table: TableOptions { header_lines: Some(0), skip_lines: Some(0), short_rows: Some(false) },
+        table: TableOptions {
+            header_lines: Some(0),
+            skip_lines: Some(0),
+            short_rows: Some(false),
+            names: None,
+        },
         ..TextOptions::default()
     };
     let source = ByteSource::of_stream(Cursor::new(format!("{raw}\n").into_bytes()));

@@ -239,7 +239,7 @@ impl OfFile<'_> {
         loader.finish(&FileSummary {
             loaded,
             resubmitted,
-            parts: vec![PartSummary { read: 0, loaded, layout }],
+            parts: vec![PartSummary { read: 0, loaded, layout, drift: Vec::new() }],
             order: None,
             ended: clock::now(),
             ..FileSummary::default()

@@ -281,7 +281,12 @@ impl<'a> TallyRun<'a> {
     fn against_table(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), EngineError> {
         let parts = self.store.parts(entry.file)?;
         let Some(Some(counted)) = self.tables.get(&line.table) else {
-            if parts.is_empty() {
+            if parts.is_empty() && self.store.table(&line.table)?.is_none() {
+                line.in_table = Some(0);
+                let again =
+                    format!("the table is gone; `hypodoke replay {}` brings its rows back", line.table);
+                line.differs(again);
+            } else if parts.is_empty() {
                 line.remark("the table has no column that leads back to files, so its rows are not counted");
             } else {
                 line.in_table = Some(self.against_parts(entry, &parts, line)?);

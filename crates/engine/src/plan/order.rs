@@ -26,17 +26,6 @@ pub fn named_moment(file: &Candidate) -> Option<i64> {
     file.parts.iter().find_map(|(_, value)| moment_of(value))
 }
 
-/// What a part of a file's name holds, as a text.
-fn part_text(value: &PartValue) -> String {
-    let mut out = Vec::new();
-    match value {
-        PartValue::Date(days) => temporal::write_date(*days, &mut out),
-        PartValue::Timestamp(micros) => temporal::write_timestamp(*micros, &mut out),
-        PartValue::Text(text) => return text.clone(),
-    }
-    String::from_utf8(out).unwrap_or_default()
-}
-
 /// Where a file stands, as far as its name and time tell.
 pub fn file_order(feed: &Feed, file: &Candidate) -> FileOrder {
     let part = |name: &String| file.parts.iter().find(|(part, _)| part.name == *name).map(|(_, value)| value);
@@ -47,13 +36,13 @@ pub fn file_order(feed: &Feed, file: &Candidate) -> FileOrder {
         modified: file.seen.arrival.modified,
         first: 0,
         effective: of_feed.or(named),
-        delivery: feed.delivery.as_ref().and_then(part).map(part_text),
+        delivery: feed.delivery.as_ref().map(|delivery| delivery.fill(&file.parts)),
     }
 }
 
 /// What the parts of a file's name hold.
 pub fn named_parts(file: &Candidate) -> Vec<(String, String)> {
-    file.parts.iter().map(|(part, value)| (part.name.clone(), part_text(value))).collect()
+    file.parts.iter().map(|(part, value)| (part.name.clone(), value.text())).collect()
 }
 
 /// How the tables of a feed follow from its files.

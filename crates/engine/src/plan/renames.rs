@@ -11,13 +11,14 @@ use hypodoke_stores::{ColumnSample, Store, StoreError};
 use crate::profile::TableProfile;
 
 /// Columns of the file that seem to be columns of the table under new names: alike in name, or in
-/// what they hold.
+/// what they hold, or in where they stand. `before` is the header of the file before, where it is known.
 pub fn renames(
     store: &mut dyn Store,
     name: &str,
     table: &Layout,
     profile: &TableProfile,
     policy: &Policy,
+    before: &[String],
 ) -> Result<Vec<Rename>, StoreError> {
     let file = &profile.layout;
     let key = |name: &str| match_key(name);
@@ -39,10 +40,28 @@ pub fn renames(
         let old = &table.columns[gone];
         let sample = store.column_sample(name, &old.name)?;
         for new in &new {
-            candidates.push(Rename { gone, new: *new, alike: alike(old, &sample, profile, *new) });
+            let place = is_in_place(before, &profile.head.names, &old.source, *new);
+            let alike = Alike { place, ..alike(old, &sample, profile, *new) };
+            candidates.push(Rename { gone, new: *new, alike });
         }
     }
     Ok(likeliest(candidates))
+}
+
+/// Whether a column of a header stands where one stood that is gone: in the same place of a header of the
+/// same length, or between the same neighbours.
+fn is_in_place(before: &[String], now: &[String], gone: &str, new: usize) -> bool {
+    let Some(at) = before.iter().position(|name| match_key(name) == match_key(gone)) else { return false };
+    let same = |a: Option<&String>, b: Option<&String>| match (a, b) {
+        (Some(a), Some(b)) => match_key(a) == match_key(b),
+        (None, None) => true,
+        _ => false,
+    };
+    let left = |names: &[String], at: usize| at.checked_sub(1).and_then(|at| names.get(at).cloned());
+    let by_place = before.len() == now.len() && at == new;
+    let by_neighbours = same(left(before, at).as_ref(), left(now, new).as_ref())
+        && same(before.get(at + 1), now.get(new + 1));
+    by_place || by_neighbours
 }
 
 fn alike(old: &Column, sample: &ColumnSample, profile: &TableProfile, at: usize) -> Alike {
@@ -61,7 +80,7 @@ fn alike(old: &Column, sample: &ColumnSample, profile: &TableProfile, at: usize)
     let kinds = kinds
         && !(old.ty() == Type::Date && days_apart(sample, evidence.instant_range(decision.format.date)));
     let names = name_likeness(&old.source, &new.source).max(name_likeness(&old.name, &new.name));
-    Alike { names, range, values, kinds }
+    Alike { names, range, values, kinds, place: false }
 }
 
 /// Whether a column of days and one of moments lie years apart, as a birthday and an arrival do.

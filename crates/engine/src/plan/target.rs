@@ -1,5 +1,8 @@
 //! The tables that a feed's files fill, as they were before a file.
 
+use std::collections::VecDeque;
+
+use hypodoke_core::figures::{FileFigures, MOST_FILES};
 use hypodoke_core::layout::{Layout, Part};
 use hypodoke_core::names::Lineage;
 use hypodoke_core::outcome::Outcome;
@@ -107,6 +110,8 @@ pub struct TargetState {
     pub parts: Vec<(Part, TableState)>,
     /// How the file loaded last is written, where that is known.
     pub last_format: Option<FileFormat>,
+    /// The figures of the files loaded last, the newest first.
+    pub figures: VecDeque<FileFigures>,
 }
 
 impl TargetState {
@@ -131,7 +136,13 @@ impl TargetState {
                     format.map_err(|why| EngineError::ledger("format", &entry.arrival.path, why))?;
             }
         }
-        Ok(TargetState { main, parts, last_format })
+        Ok(TargetState { main, parts, last_format, figures: figures_before(store, feed)? })
+    }
+
+    /// Takes in the figures of a file that is loaded.
+    pub fn add_figures(&mut self, figures: FileFigures) {
+        self.figures.push_front(figures);
+        self.figures.truncate(MOST_FILES);
     }
 
     /// Reads again what the tables are by now. As long as there is none, what its files were found to
@@ -254,4 +265,13 @@ impl TargetState {
             .chain(parts.map(|(part, base)| head(&part.path, base, base.lineage(true) == Lineage::Children)))
             .collect()
     }
+}
+
+/// The figures of the files before, where anybody looks at them. What cannot be read is of a later version.
+fn figures_before(store: &mut dyn Store, feed: &Feed) -> Result<VecDeque<FileFigures>, StoreError> {
+    if !feed.looks_at_values() || !store.has_ledger()? {
+        return Ok(VecDeque::new());
+    }
+    let texts = store.figures(&feed.table, MOST_FILES)?;
+    Ok(texts.iter().filter_map(|text| serde_json::from_str(text).ok()).collect())
 }

@@ -63,6 +63,7 @@ impl BatchCache {
             kind: reader.kind(),
             footer: reader.footer(),
             notes: reader.notes(),
+            cut: reader.cut_at(),
         })
     }
 }
@@ -78,6 +79,7 @@ pub struct CachedReader {
     rows_at: Vec<Option<String>>,
     footer: Vec<String>,
     notes: Vec<String>,
+    cut: Option<u64>,
 }
 
 impl RecordReader for CachedReader {
@@ -120,5 +122,9 @@ impl RecordReader for CachedReader {
 
     fn notes(&self) -> Vec<String> {
         self.notes.clone()
+    }
+
+    fn cut_at(&self) -> Option<u64> {
+        self.cut
     }
 }

@@ -6,6 +6,7 @@ use std::collections::HashSet;
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Rows;
 use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
     About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
@@ -161,6 +162,18 @@ impl Ledger for DryRunStore<'_> {
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
         self.store.rejects(file, most)
+    }
+
+    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+        self.store.rows_loaded(table)
+    }
+
+    fn newest_layouts(&mut self) -> Result<Vec<(String, Layout)>, StoreError> {
+        self.store.newest_layouts()
+    }
+
+    fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
+        self.store.figures(table, most)
     }
 
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {

@@ -96,10 +96,10 @@ fn in_archive(
             continue;
         }
         let takers = job.feeds_for(wanted).into_iter();
-        let mut takers =
-            takers.filter_map(|(at, parts)| job.feeds.get(at).map(|source| (&source.feed, parts)));
+        let mut takers = takers
+            .filter_map(|(at, parts)| job.feeds.get(at).map(|source| (source.feed.for_parts(&parts), parts)));
         if let Some((feed, parts)) = takers.find(|(feed, _)| feed.table == table) {
-            return Ok(Some(FoundFile { feed: feed.clone(), file: Candidate { parts, ..file } }));
+            return Ok(Some(FoundFile { feed, file: Candidate { parts, ..file } }));
         }
     }
     Ok(None)

@@ -2,8 +2,10 @@
 
 mod dry_run;
 mod find;
+mod replay;
 mod reread;
 
 pub use dry_run::DryRunStore;
 pub use find::{Finder, FoundFile};
+pub use replay::{Replay, plan_replay};
 pub use reread::{keep_rows, read_again};

@@ -106,6 +106,8 @@ pub struct TextReader<'a> {
     record_limit: usize,
     /// What there is to say of totals.
     notes: Vec<String>,
+    /// The line of the last record, where the text ends within it.
+    cut: Option<u64>,
 }
 
 impl<'a> TextReader<'a> {
@@ -145,7 +147,11 @@ impl<'a> TextReader<'a> {
             records.bytes.extend_from_slice(&carry);
             Tokeniser::new(dialect, 1).run(&mut records, End::Last);
         }
+        let width_before = options.table.names.as_ref().map_or(width_before, Vec::len);
         let start = table::find(&records, &options.table, width_before);
+        if !records.is_empty() {
+            options.table.check_names(start.width, None)?;
+        }
         if start.width.max(start.names.len()) > MOST_NAMES {
             let line = if start.preamble < records.len() { records.line(start.preamble) } else { 1 };
             return Err(ReadError::TooManyFields { line, limit: MOST_NAMES });
@@ -161,6 +167,7 @@ impl<'a> TextReader<'a> {
         let notes: Vec<String> = notes.collect();
         let mut start = start;
         if start.header == 0
+            && options.table.names.is_none()
             && let Some(names) = commented_names(&carry[..taken], &dialect, start.width)
         {
             (start.names, start.header) = (names, 1);
@@ -189,6 +196,7 @@ impl<'a> TextReader<'a> {
             is_begun: false,
             record_limit,
             notes,
+            cut: None,
         })
     }
 
@@ -227,6 +235,7 @@ impl<'a> TextReader<'a> {
             is_begun: false,
             record_limit,
             notes: Vec::new(),
+            cut: None,
         }
     }
 
@@ -290,14 +299,31 @@ impl<'a> TextReader<'a> {
         }
         self.offset += taken as u64;
         if !self.more {
+            self.cut = self.cut_record(records, taken);
             let names = &self.facts.names;
             let found = footer::find(records, names.len(), names, !self.is_begun);
             let keep = records.len() - found.records;
             self.notes.extend(found.notes);
             let raw = |at: usize| String::from_utf8_lossy(records.raw(at)).into_owned();
             self.facts.footer = (keep..records.len()).map(raw).collect();
+            // A line beneath the table is no record.
+            self.cut = self.cut.filter(|_| found.records == 0);
             records.truncate(keep);
         }
+    }
+
+    /// The line of the last record, where the text ends within it: without a line end, and with fields too few
+    /// or a quote that is open.
+    fn cut_record(&self, records: &Records, taken: usize) -> Option<u64> {
+        let last = records.len().checked_sub(1)?;
+        let is_whole_line = matches!(records.bytes.get(..taken)?.last(), Some(b'\n' | b'\r') | None);
+        let is_odd = self.facts.is_fixed || self.facts.short_rows || !self.is_begun && last == 0;
+        if is_whole_line || is_odd {
+            return None;
+        }
+        let is_short = records.fields(last).len() < self.facts.names.len();
+        let is_open = matches!(records.fault(last), Some(Fault::UnclosedQuote));
+        (is_short || is_open).then(|| records.line(last))
     }
 
     /// Marks the records that hold bytes that are not UTF-8.
@@ -342,6 +368,10 @@ impl RecordReader for TextReader<'_> {
 
     fn footer(&self) -> Vec<String> {
         self.facts.footer.clone()
+    }
+
+    fn cut_at(&self) -> Option<u64> {
+        self.cut
     }
 
     fn notes(&self) -> Vec<String> {

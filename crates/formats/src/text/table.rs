@@ -1,10 +1,12 @@
 //! Where the table stands in a text: what comes before it, whether it has a header, and over how
 //! many lines.
 
+use hypodoke_core::names::match_key;
 use hypodoke_core::record::{Origin, Records};
 use hypodoke_core::spelling::{Class, Family, Recognised, recognise, trim};
 
 use super::detect::usual_width;
+use crate::error::ReadError;
 
 /// The most records that are looked at for the table's beginning.
 const LOOKED_AT: usize = 200;
@@ -37,6 +39,25 @@ pub struct TableOptions {
     pub skip_lines: Option<u64>,
     /// Whether records that end early are filled up with nulls, or are rejects.
     pub short_rows: Option<bool>,
+    /// The names of the columns, where they are not taken from the file. Nothing is taken for a header then
+    /// but a row of just these names, unless `header_lines` says so.
+    pub names: Option<Vec<String>>,
+}
+
+impl TableOptions {
+    /// Holds the names that the user gives against the number of columns found.
+    ///
+    /// # Errors
+    ///
+    /// There is another number of them.
+    pub fn check_names(&self, columns: usize, sheet: Option<&str>) -> Result<(), ReadError> {
+        match &self.names {
+            Some(names) if names.len() != columns => {
+                Err(ReadError::OtherNames { named: names.len(), columns, sheet: sheet.map(str::to_owned) })
+            }
+            _ => Ok(()),
+        }
+    }
 }
 
 /// Finds the table in the first records of a text. Files before may have had so many columns; 0 where that
@@ -62,6 +83,9 @@ pub fn find(records: &Records, options: &TableOptions, width_before: usize) -> T
     }
     let header = match options.header_lines {
         Some(lines) => lines.min(count - start),
+        None if options.names.is_some() => {
+            usize::from(options.names.as_ref().is_some_and(|names| view.holds(start, names)))
+        }
         None if skipped.is_some() => view.header_lines(start),
         None => {
             // Titles that a spreadsheet padded to the table's width fill few of its columns; but
@@ -86,7 +110,7 @@ pub fn find(records: &Records, options: &TableOptions, width_before: usize) -> T
         view.width += 1;
         view.short_rows = true;
     }
-    let names = view.names(start, header);
+    let names = options.names.clone().unwrap_or_else(|| view.names(start, header));
     let has_remark = header > 0 && options.header_lines.is_none() && view.is_remark(start + header);
     TableStart {
         preamble: start,
@@ -321,6 +345,15 @@ impl View<'_> {
             }
             lines => (start, lines),
         }
+    }
+
+    /// Whether a row holds just these names.
+    fn holds(&self, row: usize, names: &[String]) -> bool {
+        let mut cells = self.cells(row);
+        let same = |name: &String| {
+            cells.next().is_some_and(|cell| match_key(&String::from_utf8_lossy(cell)) == match_key(name))
+        };
+        self.width == names.len() && names.iter().all(same)
     }
 
     fn header_lines(&self, start: usize) -> usize {

@@ -52,7 +52,7 @@ pub struct WorkbookOptions {
     /// Which sheets are read. Unsaid, those that are not hidden and hold a table.
     pub sheets: Option<SheetPick>,
     /// All sheets go to one table, with a column that names the sheet.
-    pub stitched: bool,
+    pub one_table: bool,
     /// Where the table stands: `B4:H200`, `B4` (from there on), a named range or a table.
     pub range: Option<String>,
     /// What becomes of cells that hold an error.

@@ -162,7 +162,7 @@ fn walk(
     }
     // Sheets of one table follow one another.
     let cores = std::thread::available_parallelism().map_or(1, usize::from);
-    let at_a_time = if options.stitched || !book.is_worth_sharing() { 1 } else { cores.min(MOST_WALKERS) };
+    let at_a_time = if options.one_table || !book.is_worth_sharing() { 1 } else { cores.min(MOST_WALKERS) };
     let walk = SheetWalk {
         chosen: &chosen,
         places: &plan.places,
@@ -195,8 +195,8 @@ struct Plan {
 
 impl Plan {
     fn of(chosen: &[ChosenSheet], options: &WorkbookOptions) -> Plan {
-        if options.stitched {
-            return Plan::stitched(chosen);
+        if options.one_table {
+            return Plan::of_one_table(chosen);
         }
         let straight = |one: &ChosenSheet| (0..one.region.columns.len()).collect::<Vec<_>>();
         let head = |path: &str, names: &[String]| TableHead {
@@ -216,7 +216,7 @@ impl Plan {
     }
 
     /// All sheets in one table: columns are matched by name, blank names by their place.
-    fn stitched(chosen: &[ChosenSheet]) -> Plan {
+    fn of_one_table(chosen: &[ChosenSheet]) -> Plan {
         let mut names = vec![SHEET.to_owned()];
         let mut known: HashMap<String, usize> = HashMap::new();
         let mut places = Vec::new();

@@ -111,12 +111,13 @@ pub fn find(head: &Head, range: Option<CellRange>, merged: &[CellRange], options
         skip_lines: options.skip_lines.or(range.filter(|r| r.top > 0).map(|r| u64::from(r.top))),
         ..options.clone()
     };
-    let TableStart { preamble, header, remarks, names, width, .. } = table::find(&records, &options, 0);
+    let TableStart { preamble, header, remarks, names, width, .. } =
+        table::find(&records, &options, options.names.as_ref().map_or(0, Vec::len));
     columns.truncate(width.max(names.len()));
     let mut names = names;
     names.resize(columns.len(), String::new());
     let header_rows = numbers.get(preamble..preamble + header).unwrap_or_default();
-    if header > 1 && merged.iter().any(|range| header_rows.contains(&range.top)) {
+    if header > 1 && options.names.is_none() && merged.iter().any(|range| header_rows.contains(&range.top)) {
         names = columns.iter().map(|column| merged_name(head, header_rows, *column, merged)).collect();
     }
     let first = numbers.get(preamble + header + remarks).copied();

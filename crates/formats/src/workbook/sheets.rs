@@ -53,6 +53,7 @@ pub fn choose(
         if head.is_empty() {
             without.push(format!("`{name}` (empty)"));
         } else if is_named || region.is_table() {
+            options.table.check_names(region.columns.len(), Some(&name))?;
             chosen.push(ChosenSheet { sheet, name, region, merged });
         } else {
             let rows = hypodoke_core::count::of(head.filled_rows() as u64, "row", "rows");

@@ -100,7 +100,7 @@ impl SheetWalk<'_> {
             name: &one.name,
             region: &one.region,
             slots: slots.to_vec(),
-            is_named: self.options.stitched,
+            is_named: self.options.one_table,
             merged: one.merged.clone(),
             is_1904: self.is_1904,
             errors: self.options.errors,

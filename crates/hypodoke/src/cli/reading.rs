@@ -11,7 +11,9 @@ use hypodoke_formats::workbook::WorkbookOptions;
 
 use super::ReadingArguments;
 use crate::failure::Failure;
-use crate::values::{ERROR_CELLS, LISTS, NESTED, STRINGS, delimiter, fixed_fields, format, mark, sheets};
+use crate::values::{
+    ERROR_CELLS, LISTS, NESTED, STRINGS, column_names, delimiter, fixed_fields, format, mark, sheets,
+};
 
 impl ReadingArguments {
     /// Puts these over what is configured of the feeds of a job.
@@ -71,6 +73,10 @@ impl ReadingArguments {
         format_options.max_expansion = self.max_expansion.or(format_options.max_expansion);
         format_options.max_record = self.max_record.or(format_options.max_record);
         format_options.table.header_lines = self.header_lines.or(format_options.table.header_lines);
+        if !self.header.is_empty() {
+            column_names(&self.header).map_err(|why| usage("header", why))?;
+            format_options.table.names = Some(self.header.clone());
+        }
         format_options.table.skip_lines = self.skip_lines.or(format_options.table.skip_lines);
         self.over_json(&mut all.json)?;
         self.over_workbook(&mut all.workbook)?;
@@ -102,7 +108,7 @@ impl ReadingArguments {
         if let Some(word) = &self.error_cells {
             format_options.errors = one_of("error-cells", word, &ERROR_CELLS)?;
         }
-        format_options.stitched |= self.stitched;
+        format_options.one_table |= self.one_table;
         format_options.range = self.range.clone().or(format_options.range.take());
         Ok(())
     }

@@ -52,6 +52,9 @@ pub struct ReadingArguments {
     /// How many lines the header has; 0 if there is none
     #[arg(long, value_name = "N")]
     pub header_lines: Option<usize>,
+    /// The names of the columns of files without a header: --header first,last,pay
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub header: Vec<String>,
     /// How many lines to skip before the header
     #[arg(long, value_name = "N")]
     pub skip_lines: Option<u64>,
@@ -60,7 +63,7 @@ pub struct ReadingArguments {
     pub sheets: Vec<String>,
     /// Put all sheets into one table, with a column that names the sheet
     #[arg(long, help_heading = "Workbooks")]
-    pub stitched: bool,
+    pub one_table: bool,
     /// Where the table stands: B4:H200, B4 (from there on), a named range or a table
     #[arg(long, value_name = "RANGE", help_heading = "Workbooks")]
     pub range: Option<String>,

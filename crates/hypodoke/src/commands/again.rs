@@ -9,8 +9,8 @@ use hypodoke_engine::clock;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedFiles};
-use hypodoke_engine::maintain::{check_retractable, plan_replay, retract as take_out};
-use hypodoke_engine::sources::{Finder, keep_rows};
+use hypodoke_engine::maintain::{check_retractable, retract as take_out};
+use hypodoke_engine::sources::{Finder, keep_rows, plan_replay};
 use hypodoke_stores::{Counts, FileEntry, FileQuery, Store, StoreError};
 use serde::Serialize;
 
@@ -122,7 +122,7 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
     if context.json {
         json::print(&receipt_json::document(&ended.receipt))?;
     } else {
-        render::print(&receipt::text(&ended.receipt, context.screen));
+        render::print(&receipt::text(&ended.receipt, context.detail(), context.screen));
     }
     match ended.broken_off {
         Some(error) => Err(error.into()),
@@ -215,7 +215,8 @@ fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Feed {
         settings.feeds.iter().find(|feed| Some(feed.name.as_str()) == entry.feed.as_deref())
     });
     match named {
-        Some(settings) => settings.feed.clone(),
+        // Its table may be named by parts of the path.
+        Some(settings) => Feed { table: entry.table.clone().unwrap_or_default(), ..settings.feed.clone() },
         None => Feed::recorded(entry),
     }
 }

@@ -11,6 +11,7 @@ use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::log::Logged;
 use crate::render::progress::{Narrator, Progress};
+use crate::render::receipt::Detail;
 use crate::render::{Screen, Tone};
 use crate::settings::{DEFAULT_DATABASE, Settings};
 
@@ -47,6 +48,11 @@ impl Context {
             level => Box::new(Narrator::new(level > 1)),
         };
         Box::new(Logged(listener))
+    }
+
+    /// How much of a receipt is shown.
+    pub fn detail(&self) -> Detail {
+        if self.verbose > 0 { Detail::EachFile } else { Detail::Grouped }
     }
 
     /// Tells the person what went wrong.

@@ -59,7 +59,7 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         ),
         (
             Some(Step::Third),
-            "Monday again: that is settled, and the south quay has sent the whole of Sunday's file.",
+            "Monday again: that is settled, and two quays have sent the whole of what came cut short.",
         ),
         (None, "The same again: nothing is new, and nothing is loaded twice."),
     ];
@@ -69,10 +69,10 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         }
         tell(&format!("\n{}\n$ hypodoke load\n", context.screen.paint(Tone::Heading, title)));
         let receipt = load_once(folder)?;
-        tell(&receipt::text(&receipt, context.screen));
+        tell(&receipt::text(&receipt, context.detail(), context.screen));
         receipts.push(receipt);
         if step == Some(Step::Second) {
-            let title = "Three files are held. Two have a column under a new name: somebody says so, once and for all.";
+            let title = "Four files are held. Two came cut short; two have a column under a new name: somebody says so, once and for all.";
             tell(&format!(
                 "\n{}\n$ hypodoke settle {HELD} --rename {RENAME} --write\n",
                 context.screen.paint(Tone::Heading, title)
@@ -86,7 +86,7 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
     let office = open_office(folder)?;
     let receipt = load_by(&folder.join(GAUGES))?;
     drop(office);
-    tell(&receipt::text(&receipt, context.screen));
+    tell(&receipt::text(&receipt, context.detail(), context.screen));
     receipts.push(receipt);
     end(folder, &receipts, context)
 }

@@ -12,7 +12,7 @@ use crate::cli::DraftArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render;
-use crate::render::draft::{DraftInputs, draft};
+use crate::render::draft::{Draft, DraftInputs, draft};
 use crate::settings::{DEFAULT_DATABASE, internal_files};
 
 /// Runs the command.
@@ -29,8 +29,13 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
     let NamedFiles { mut files, errors } = named_files(&arguments.paths, NamedAs::PathInFolder, &internal)?;
     for candidate in &mut files {
         // Patterns are meant from the place, whatever was named on the command line.
-        let inside = candidate.seen.file.strip_prefix(&place).unwrap_or(&candidate.seen.file);
-        candidate.seen.arrival.path = hypodoke_places::path_text(inside.as_os_str());
+        let container = candidate.container().file.clone();
+        let inside = container.strip_prefix(&place).unwrap_or(&container);
+        let inside = hypodoke_places::path_text(inside.as_os_str());
+        candidate.seen.arrival.path = match &candidate.member {
+            Some(member) => format!("{inside}/{}", member.entry.name),
+            None => inside,
+        };
     }
     let feed = arguments.reading.plain_feed(String::new())?;
     let survey = watched(&files, &feed, false, context);
@@ -40,18 +45,17 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
             first.map_or_else(|| Failure::load("there is nothing to draft a feed from"), Failure::from)
         );
     }
-    let keys: Vec<Option<String>> =
-        survey.groups.iter().map(|group| find_key(group, &files, &feed)).collect();
+    let keys: Vec<Vec<String>> = survey.groups.iter().map(|group| find_key(group, &files, &feed)).collect();
     let database = arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE);
     let base = if to_stdout { Path::new("") } else { file.parent().unwrap_or(Path::new("")) };
     let place = relative(&place, base);
-    let text = draft(&survey, &DraftInputs { place: &place, database, keys: &keys });
+    let Draft { text, feeds } = draft(&survey, &DraftInputs { place: &place, database, keys: &keys });
     if to_stdout {
         render::print(&text);
     } else {
         std::fs::write(file, &text)
             .map_err(|error| Failure::load(format!("`{}` could not be written: {error}", file.display())))?;
-        let feeds = count::of(survey.groups.len() as u64, "feed", "feeds");
+        let feeds = count::of(feeds as u64, "feed", "feeds");
         render::print(&format!(
             "wrote {} with {feeds} for {}\n",
             file.display(),

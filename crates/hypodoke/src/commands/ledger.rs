@@ -231,11 +231,12 @@ pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, 
         conflicts: Vec::new(),
         respelled: Vec::new(),
         waiting: Vec::new(),
+        missing: Vec::new(),
     };
     if context.json {
         json::print(&receipt_json::document(&receipt))?;
     } else {
-        render::print(&render::receipt::text(&receipt, context.screen));
+        render::print(&render::receipt::text(&receipt, context.detail(), context.screen));
         if batch.ended.is_none() {
             context.remark("this batch has no end: it was interrupted, or it still runs");
         }

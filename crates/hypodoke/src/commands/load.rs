@@ -67,7 +67,7 @@ fn finish(
     if context.json {
         json::print(&receipt_json::document(&receipt))?;
     } else {
-        render::print(&receipt::text(&receipt, context.screen));
+        render::print(&receipt::text(&receipt, context.detail(), context.screen));
     }
     let is_unreachable = errors.iter().any(EngineError::is_unreachable);
     let failures: Vec<Failure> = errors.into_iter().map(Failure::from).collect();

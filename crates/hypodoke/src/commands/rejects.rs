@@ -234,8 +234,9 @@ fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineErro
         return Err(ResubmitProblem::NoFeed { feed, path }.into());
     };
     let parts = source.parts_of(&entry.arrival.path);
-    let parts = parts.unwrap_or_else(|| source.feed.constant_parts().collect());
-    Ok(FoundFile { feed: source.feed.clone(), file: Candidate { parts, ..file } })
+    let parts = parts.unwrap_or_else(|| source.feed.with_constants(Vec::new()));
+    let feed = Feed { table: entry.table.clone().unwrap_or_default(), ..source.feed.clone() };
+    Ok(FoundFile { feed, file: Candidate { parts, ..file } })
 }
 
 fn line_of(entry: &FileEntry, reject: RejectEntry) -> RejectLine {

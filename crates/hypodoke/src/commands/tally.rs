@@ -38,13 +38,12 @@ pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failur
         }
     };
     let is_there = |entry: &FileEntry| entry.outcome.counts() && entry.replaced_by.is_none();
-    let modes: Vec<(String, Mode)> = settings
-        .iter()
-        .flat_map(|settings| settings.feeds.iter().map(|feed| (feed.feed.table.clone(), feed.feed.mode)))
-        .collect();
+    let feeds = settings.iter().flat_map(|settings| &settings.feeds).collect::<Vec<_>>();
     let mode_of = |entry: &FileEntry| {
-        let found = modes.iter().find(|(table, _)| Some(table) == entry.table.as_ref());
-        found.map_or(Mode::Append, |(_, mode)| *mode)
+        let by_name = feeds.iter().find(|feed| Some(&feed.name) == entry.feed.as_ref());
+        let found =
+            by_name.or_else(|| feeds.iter().find(|feed| Some(&feed.feed.table) == entry.table.as_ref()));
+        found.map_or(Mode::Append, |feed| feed.feed.mode)
     };
     let listener = context.listener();
     let finder = Finder::new(settings.as_ref().map(Settings::job));

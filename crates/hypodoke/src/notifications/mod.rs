@@ -8,25 +8,29 @@ mod webhook;
 
 use std::time::Duration;
 
+use hypodoke_core::drift::Drift;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{NoticeEntry, Store, StoreError};
 
 pub use notice::Notice;
 
 use crate::failure::Failure;
+use crate::render::receipt::{missing_advice, missing_words};
 use crate::schedule::Lateness;
 use crate::settings::Settings;
 use crate::settings::notify::{Channel, NotificationKind, NotifySettings};
-use crate::wording::line_advice;
+use crate::wording::{line_advice, quoted};
 use hypodoke_core::count;
 use hypodoke_engine::clock;
+use hypodoke_engine::plan::TableLoss;
 use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 pub use notification::Notification;
 
 /// What a receipt has to tell, the worst first.
 pub fn of_receipt(receipt: &Receipt) -> Vec<Notification> {
     let Some(batch) = receipt.batch else { return Vec::new() };
-    let mut all: Vec<Notification> = receipt.files.iter().filter_map(|line| of_line(line, batch)).collect();
+    let mut all: Vec<Notification> = receipt.files.iter().flat_map(|line| of_line(line, batch)).collect();
+    all.extend(receipt.missing.iter().map(|missing| of_missing(missing, &receipt.began_at)));
     all.sort_by_key(|one| NotificationKind::ALL.iter().position(|event| *event == one.event));
     let totals = &receipt.totals;
     if all.is_empty() && totals.files_loaded > 0 {
@@ -71,26 +75,61 @@ pub fn of_lateness(late: &Lateness) -> Notification {
     }
 }
 
-fn of_line(line: &ReceiptLine, batch: i64) -> Option<Notification> {
+/// A table that is gone or empty: told once a day.
+fn of_missing(missing: &TableLoss, at: &str) -> Notification {
+    let day = at.get(..10).unwrap_or(at);
+    Notification {
+        event: NotificationKind::Failure,
+        key: format!("missing {day} {}", missing.table),
+        feed: missing.feed.clone(),
+        path: None,
+        what: missing_words(missing),
+        advice: Some(missing_advice(missing)),
+    }
+}
+
+/// What there is to tell of a file.
+fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
     let (table, path) = (line.table.as_deref().unwrap_or_default(), &line.path);
     let message = || line.message.clone().unwrap_or_default();
     // The same file that fails or is held again for the same reason is no new event.
     let same = || format!("{table} {path} {} {} {}", line.bytes, line.modified, message());
-    let (event, key, what) = match line.outcome {
-        Outcome::Failed => (NotificationKind::Failure, format!("failed {}", same()), message()),
-        Outcome::Held => (NotificationKind::Hold, format!("held {}", same()), message()),
-        Outcome::Loaded | Outcome::Superseded if line.rows_rejected > 0 => {
-            let rows =
-                format!("{} rejected of {}", count::rows(line.rows_rejected), count::number(line.rows_read));
-            (NotificationKind::Rejects, format!("rejects {batch} {table} {path}"), rows)
+    let mut all = Vec::new();
+    let mut tell = |event: NotificationKind, key: String, what: String| {
+        let advice = match event {
+            NotificationKind::Rejects => Some(format!("hypodoke rejects {batch}")),
+            NotificationKind::Drift => {
+                line.feed.as_ref().map(|feed| format!("hypodoke drift {}", quoted(feed)))
+            }
+            _ => line_advice(line),
+        };
+        all.push(Notification {
+            event,
+            key,
+            feed: line.feed.clone(),
+            path: Some(path.clone()),
+            what,
+            advice,
+        });
+    };
+    match line.outcome {
+        Outcome::Failed => tell(NotificationKind::Failure, format!("failed {}", same()), message()),
+        Outcome::Held => tell(NotificationKind::Hold, format!("held {}", same()), message()),
+        Outcome::Loaded | Outcome::Superseded => {
+            if line.rows_rejected > 0 {
+                let (rows, of) = (count::rows(line.rows_rejected), count::number(line.rows_read));
+                let what = format!("{rows} rejected of {of}");
+                tell(NotificationKind::Rejects, format!("rejects {batch} {table} {path}"), what);
+            }
+            let drift: Vec<String> =
+                line.changes.iter().filter(|drift| drift.is_news()).map(Drift::words).collect();
+            if !drift.is_empty() {
+                tell(NotificationKind::Drift, format!("drift {batch} {table} {path}"), drift.join("\n"));
+            }
         }
-        _ => return None,
-    };
-    let advice = match event {
-        NotificationKind::Rejects => Some(format!("hypodoke rejects {batch}")),
-        _ => line_advice(line),
-    };
-    Some(Notification { event, key, feed: line.feed.clone(), path: Some(path.clone()), what, advice })
+        _ => {}
+    }
+    all
 }
 
 /// Writes down what is to be told, and to whom. What somebody was told of already is left out.

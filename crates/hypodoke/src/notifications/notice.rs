@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 
 use super::notification::Notification;
-use crate::render::receipt::tone_of;
+use crate::render::receipt::{Detail, tone_of};
 use crate::render::{Screen, Tone, receipt, receipt_json};
 use crate::settings::notify::NotificationKind;
 use hypodoke_core::count;
@@ -37,7 +37,7 @@ pub struct Notice {
 impl Notice {
     /// Of what happened, with the receipt of the batch it happened in.
     pub fn of(news: &[&Notification], receipt: Option<&Receipt>, database: &str, at: i64) -> Notice {
-        let subject = format!("{} ({database})", headline(news));
+        let subject = subject(&headline(news), database);
         let short = receipt.map(shortened);
         let document = json!({
             "version": NOTICE_JSON_VERSION,
@@ -66,6 +66,23 @@ impl Notice {
     }
 }
 
+/// The most characters of a subject.
+const MOST_SUBJECT: usize = 60;
+
+/// What happened, and in which database as far as there is room.
+fn subject(what: &str, database: &str) -> String {
+    let whole = format!("{what} ({database})");
+    let fits = |text: &str| text.chars().count() <= MOST_SUBJECT;
+    if fits(&whole) {
+        return whole;
+    }
+    if fits(what) {
+        return what.to_owned();
+    }
+    let cut: String = what.chars().take(MOST_SUBJECT - 1).collect();
+    format!("{}…", cut.trim_end())
+}
+
 /// `north: 2 files failed, 1 held`.
 fn headline(news: &[&Notification]) -> String {
     let parts = NotificationKind::ALL.into_iter().filter_map(|event| {
@@ -77,6 +94,7 @@ fn headline(news: &[&Notification]) -> String {
             NotificationKind::Hold => format!("{} held", count::files(many)),
             NotificationKind::Silence | NotificationKind::Success => clean(&first.what),
             NotificationKind::Rejects => format!("rejects in {}", count::files(many)),
+            NotificationKind::Drift => format!("drift in {}", count::files(many)),
         })
     });
     let what = parts.collect::<Vec<_>>().join(", ");
@@ -116,7 +134,7 @@ fn plain(news: &[&Notification], receipt: Option<&(Receipt, usize)>) -> String {
         }
     }
     if let Some((receipt, left)) = receipt {
-        out.push_str(&format!("\n{}", receipt::text(receipt, Screen::plain())));
+        out.push_str(&format!("\n{}", receipt::text(receipt, Detail::Grouped, Screen::plain())));
         if *left > 0 {
             out.push_str(&format!("and {} more\n", count::files(*left as u64)));
         }
@@ -131,7 +149,7 @@ fn page(subject: &str, news: &[&Notification], receipt: Option<&(Receipt, usize)
     const FIGURE: &str = "padding:3px 10px 3px 0;text-align:right;border-bottom:1px solid #ccc";
     let color = |event: NotificationKind| match event {
         NotificationKind::Failure | NotificationKind::Silence => "#b3261e",
-        NotificationKind::Hold | NotificationKind::Rejects => "#8a5a00",
+        NotificationKind::Hold | NotificationKind::Rejects | NotificationKind::Drift => "#8a5a00",
         NotificationKind::Success => "#1b6e3c",
     };
     let markup = html! {

@@ -1,47 +1,146 @@
 //! Receipts on the terminal.
 
-use hypodoke_core::drift::{Action, Change, Drift};
 use hypodoke_core::outcome::Outcome;
 
 use super::grid::{Grid, plain};
+use super::paths::{shown, some};
+use super::remarks;
 use super::{Screen, Tone};
-use crate::wording::line_advice;
+use crate::wording::quoted;
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
+use hypodoke_engine::plan::TableLoss;
 use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Respelled, Side};
 
+/// How much of a receipt is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Detail {
+    /// Feed by feed where there are many files, and of files one by one what there is to say.
+    Grouped,
+    /// Every file, and every remark.
+    EachFile,
+}
+
+/// So few files are shown one by one.
+const FEW: usize = 12;
+
+/// The most disagreements that are told where not all are wanted.
+const MOST_CONFLICTS: usize = 6;
+
+/// The most names of files that are of no feed or still arriving.
+const MOST_NAMES: usize = 3;
+
 /// A receipt as text.
-pub fn text(receipt: &Receipt, screen: Screen) -> String {
+pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
+    let all = detail == Detail::EachFile;
     let mut out = String::new();
     if !receipt.files.is_empty() {
-        out.push_str(&lines(&receipt.files, screen));
+        let few = all || receipt.files.len() <= FEW;
+        out.push_str(&if few { lines(&receipt.files, screen) } else { feeds(&receipt.files, screen) });
         out.push('\n');
     }
-    for line in &receipt.files {
-        for (tone, remark) in remarks(line) {
-            out.push_str(&format!("{}: {}\n", clean(&line.path), screen.paint(tone, &remark)));
-        }
-    }
-    for conflict in &receipt.conflicts {
+    out.push_str(&remarks::text(&receipt.files, receipt.batch, all, screen));
+    let most = if all { usize::MAX } else { MOST_CONFLICTS };
+    for conflict in receipt.conflicts.iter().take(most) {
         out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &conflict_words(conflict))));
+    }
+    if let more @ 1.. = receipt.conflicts.len().saturating_sub(most) {
+        let columns = count::of(more as u64, "more column", "more columns");
+        out.push_str(&format!("files disagree about {columns}: -v shows all\n"));
     }
     for respelled in &receipt.respelled {
         out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &respelled_words(respelled))));
     }
-    for path in &receipt.waiting {
-        let what = screen.paint(Tone::Faint, "still arriving; it is left for later");
-        out.push_str(&format!("{}: {what}\n", clean(path)));
+    for missing in &receipt.missing {
+        out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &missing_words(missing))));
+        out.push_str(&format!("  → {}\n", missing_advice(missing)));
     }
-    for path in &receipt.unmatched {
-        let what = screen.paint(Tone::Warning, "unmatched: no feed's `files` pattern fits it");
-        out.push_str(&format!("{}: {what}\n", clean(path)));
+    let most = if all { usize::MAX } else { MOST_NAMES };
+    let named = |paths: &[String]| some(paths.iter().map(String::as_str), most);
+    if !receipt.waiting.is_empty() {
+        let what = screen.paint(Tone::Faint, "still arriving, and left for later");
+        out.push_str(&format!("{}: {what}\n", named(&receipt.waiting)));
+    }
+    if !receipt.unmatched.is_empty() {
+        let what = screen.paint(Tone::Warning, "unmatched: no feed's `files` pattern fits");
+        out.push_str(&format!("{}: {what}\n", named(&receipt.unmatched)));
     }
     out.push_str(&summary(receipt, screen));
     out
 }
 
+/// What happened to a table, in words.
+pub fn missing_words(missing: &TableLoss) -> String {
+    let TableLoss { table, files, rows, rows_now, .. } = missing;
+    let loaded = format!("{} of {} were loaded into it", count::rows(*rows), count::files(*files));
+    match rows_now {
+        None => format!("the table `{}` is gone: {loaded}", clean(table)),
+        Some(0) => format!("the table `{}` is empty: {loaded}", clean(table)),
+        Some(now) => format!("the table `{}` holds {}: {loaded}", clean(table), count::rows(*now)),
+    }
+}
+
+/// What to do about it.
+pub fn missing_advice(missing: &TableLoss) -> String {
+    let of = missing.feed.as_ref().unwrap_or(&missing.table);
+    format!(
+        "hypodoke replay {} brings them back; missing_table = \"replay\" does so by itself, and \"ignore\" is for tables that are emptied on purpose",
+        quoted(of)
+    )
+}
+
+/// Files of one table with one outcome, taken together.
+#[derive(Default)]
+struct Sum {
+    files: u64,
+    read: u64,
+    loaded: u64,
+    rejected: u64,
+    seconds: f64,
+}
+
+/// One line for the files of a feed that ended alike.
+fn feeds(files: &[ReceiptLine], screen: Screen) -> String {
+    let mut sums: Vec<((String, String, Outcome), Sum)> = Vec::new();
+    for line in files {
+        let table = line.table.clone().unwrap_or_default();
+        let key = (line.feed.clone().unwrap_or_else(|| "-".to_owned()), table, line.outcome);
+        let at = sums.iter().position(|(known, _)| *known == key).unwrap_or_else(|| {
+            sums.push((key, Sum::default()));
+            sums.len() - 1
+        });
+        if let Some((_, sum)) = sums.get_mut(at) {
+            sum.files += 1;
+            sum.read += line.rows_read;
+            sum.loaded += line.rows_loaded;
+            sum.rejected += line.rows_rejected;
+            sum.seconds += line.seconds;
+        }
+    }
+    let headings = ["feed", "table", ">files", "outcome", ">rows read", ">loaded", ">rejected", ">time"];
+    let mut grid = Grid::new(screen, &headings);
+    for ((feed, table, outcome), sum) in sums {
+        let figure = |value: u64| plain(if outcome.counts() { count::number(value) } else { "-".to_owned() });
+        let rejected = match sum.rejected {
+            0 => figure(0),
+            some => (count::number(some), Tone::Warning),
+        };
+        grid.push(vec![
+            plain(clean(&feed)),
+            plain(clean(&table)),
+            plain(count::number(sum.files)),
+            (outcome.word().to_owned(), tone_of(outcome)),
+            figure(sum.read),
+            figure(sum.loaded),
+            rejected,
+            plain(count::seconds(sum.seconds)),
+        ]);
+    }
+    grid.text()
+}
+
 fn lines(files: &[ReceiptLine], screen: Screen) -> String {
-    let headings = ["file", "table", "outcome", ">read", ">loaded", ">rejected", ">time", "kind"];
+    let headings = ["file", "table", "outcome", ">rows read", ">loaded", ">rejected", ">time", "kind"];
     let mut grid = Grid::new(screen, &headings);
     for line in files {
         let loaded = line.outcome.counts();
@@ -52,7 +151,7 @@ fn lines(files: &[ReceiptLine], screen: Screen) -> String {
             figure(0)
         };
         grid.push(vec![
-            plain(clean(&line.path)),
+            plain(shown(&line.path)),
             plain(line.table.clone().unwrap_or_default()),
             (line.outcome.word().to_owned(), tone_of(line.outcome)),
             figure(line.rows_read),
@@ -85,69 +184,6 @@ pub fn tone_of(outcome: Outcome) -> Tone {
         Outcome::Unmatched | Outcome::Held | Outcome::Waiting => Tone::Warning,
         Outcome::Failed => Tone::Bad,
     }
-}
-
-fn remarks(line: &ReceiptLine) -> Vec<(Tone, String)> {
-    let mut remarks = Vec::new();
-    if let Some(message) = &line.message {
-        // The path stands before the remark already.
-        let message = message.strip_prefix(&format!("{}: ", line.path)).unwrap_or(message);
-        let tone = match line.outcome {
-            Outcome::Failed => Tone::Bad,
-            Outcome::Held => Tone::Warning,
-            _ => Tone::Faint,
-        };
-        remarks.extend(message.lines().map(|line| (tone, clean(line))));
-    }
-    remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
-    remarks.extend(counted(line).map(|words| (Tone::Plain, words)));
-    match (line.replaced, line.again) {
-        (true, true) => remarks.push((Tone::Faint, "loaded again in the place of its rows".to_owned())),
-        (true, false) => {
-            remarks.push((Tone::Warning, "changed since it was loaded; its rows were replaced".to_owned()));
-        }
-        (false, _) => {}
-    }
-    let (respelled, others): (Vec<&Drift>, Vec<&Drift>) = line
-        .changes
-        .iter()
-        .filter(|drift| drift.action != Action::Held)
-        .partition(|drift| matches!(drift.change, Change::Respelled { .. }));
-    match &respelled[..] {
-        [] => {}
-        [one] => remarks.push((Tone::Faint, clean(&one.words()))),
-        [first, ..] => {
-            let names = count::of(respelled.len() as u64, "name", "names");
-            remarks.push((Tone::Faint, clean(&format!("{names} written another way; {}", first.words()))));
-        }
-    }
-    remarks.extend(others.into_iter().map(|drift| (tone_of_drift(drift), clean(&drift.words()))));
-    remarks.extend(line_advice(line).map(|advice| (Tone::Plain, format!("→ {advice}"))));
-    remarks
-}
-
-/// What became of rows that were not simply added.
-fn counted(line: &ReceiptLine) -> Option<String> {
-    let counts = &line.counts;
-    let part = |count: u64, word: &str| (count > 0).then(|| format!("{} {word}", count::number(count)));
-    let others = [
-        part(counts.updated, "updated"),
-        part(counts.unchanged, "unchanged"),
-        part(counts.deleted, "deleted"),
-        part(line.rows_left_out, "left out"),
-    ];
-    if others.iter().all(Option::is_none) || !line.outcome.counts() {
-        return None;
-    }
-    let inserted = format!("{} inserted", count::number(counts.inserted));
-    let all: Vec<String> = std::iter::once(inserted).chain(others.into_iter().flatten()).collect();
-    Some(format!("rows: {}", all.join(", ")))
-}
-
-/// What only is noted is not for alarm.
-fn tone_of_drift(drift: &Drift) -> Tone {
-    let is_told_only = drift.action == Action::Noted && !matches!(drift.change, Change::Misread { .. });
-    if is_told_only { Tone::Faint } else { Tone::Warning }
 }
 
 /// What was read again because a column became text, in words.

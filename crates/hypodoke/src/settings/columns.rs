@@ -1,12 +1,12 @@
 //! What a feed says of its columns and rows.
 
 use hypodoke_core::evidence::Forced;
-use hypodoke_core::layout::{ColumnRule, Expected, Otherwise};
+use hypodoke_core::layout::{ColumnRule, Expected, Otherwise, UnusualValues};
 use hypodoke_core::names::is_reserved_column;
 use hypodoke_core::spelling::Fraction;
 use hypodoke_core::types::{TYPE_WORDS, Type};
 
-use super::reader::{Section, suggest};
+use super::reader::{Placed, Section, suggest};
 use crate::failure::Failure;
 use crate::values::format;
 use hypodoke_engine::job::{KeepRule, KeepTest};
@@ -20,7 +20,7 @@ const OTHERWISE: [(&str, Otherwise); 4] = [
 ];
 
 /// Rules for columns of the file, and columns that hold the same in every row.
-type Columns = (Vec<ColumnRule>, Vec<(String, String)>);
+type Columns = (Vec<ColumnRule>, Vec<(String, Placed<String>)>);
 
 /// Reads `[feed.NAME.columns.COLUMN]`.
 pub fn read(section: &mut Section<'_>) -> Result<Columns, Failure> {
@@ -54,6 +54,7 @@ pub fn read(section: &mut Section<'_>) -> Result<Columns, Failure> {
         let default = column.scalar("default")?.map(|text| text.value);
         let constant = column.scalar("constant")?;
         let expected = expected(&mut column)?;
+        let values = column.word("values", &UnusualValues::WORDS)?;
         if let Some(constant) = &constant
             && (skip || default.is_some())
         {
@@ -62,9 +63,9 @@ pub fn read(section: &mut Section<'_>) -> Result<Columns, Failure> {
             );
         }
         column.finish()?;
-        constants.extend(constant.map(|constant| (source.clone(), constant.value)));
+        constants.extend(constant.map(|constant| (source.clone(), constant)));
         let name = name.map(|name| name.value);
-        rules.push(ColumnRule { source, name, ty, forced, also_null, skip, trim, default, expected });
+        rules.push(ColumnRule { source, name, ty, forced, also_null, skip, trim, default, expected, values });
     }
     Ok((rules, constants))
 }

@@ -1,7 +1,7 @@
 //! What a feed wants done about files that are not what they were, or not what is expected.
 
 use hypodoke_core::drift::Policy;
-use hypodoke_core::layout::Otherwise;
+use hypodoke_core::layout::{Otherwise, UnusualValues};
 
 use super::reader::{Placed, Section};
 use crate::failure::Failure;
@@ -22,6 +22,8 @@ pub fn policy(section: &mut Section<'_>) -> Result<Policy, Failure> {
         missing_column: section.word("missing_column", &Policy::MISSING_COLUMN)?.unwrap_or_default(),
         missing_sheet: section.word("missing_sheet", &Policy::MISSING_SHEET)?.unwrap_or_default(),
         wider_type: section.word("wider_type", &Policy::WIDER_TYPE)?.unwrap_or_default(),
+        other_kind: section.word("other_kind", &Policy::OTHER_KIND)?.unwrap_or_default(),
+        other_layout: section.word("other_layout", &Policy::OTHER_LAYOUT)?.unwrap_or_default(),
         renamed_column: section.word("renamed_column", &Policy::RENAMED_COLUMN)?.unwrap_or_default(),
         header: section.word("header", &Policy::HEADER)?.unwrap_or_default(),
         ..Policy::default()
@@ -60,6 +62,8 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
         None => None,
     };
     let otherwise = section.word("otherwise", &OTHERWISE)?.unwrap_or(Otherwise::Hold);
+    let cut_short = section.word("cut_short", &OTHERWISE)?.unwrap_or(Otherwise::Hold);
+    let values = section.word("values", &UnusualValues::WORDS)?.unwrap_or_default();
     section.finish()?;
     Ok(Expectations {
         min_rows: min_rows.map(|rows| rows.value),
@@ -69,6 +73,8 @@ pub fn expectations(section: &mut Section<'_>) -> Result<Expectations, Failure> 
         control_file: control_file.map(|file| file.value),
         otherwise,
         rejected_rows,
+        values,
+        cut_short,
         waived: false,
     })
 }

@@ -4,18 +4,19 @@ use std::sync::Arc;
 
 use hypodoke_core::names::{Convention, Namer, is_reserved_table};
 use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::job::{ChangedFile, Feed, FeedSource, SameContent};
+use hypodoke_core::template::Template;
+use hypodoke_engine::job::{ChangedFile, EmptyFile, Feed, FeedSource, MissingTable, SameContent};
 use hypodoke_formats::FormatOptions;
 use hypodoke_formats::bytes::Encoding;
 use hypodoke_formats::text::{DialectOptions, Escape, TableOptions, TextOptions};
 
 use hypodoke_stores::{Mode, Vanished};
 
-use super::reader::{Section, suggest};
+use super::reader::{Placed, Section, suggest};
 use super::{columns, drift, formats, schedule};
 use crate::failure::Failure;
 use crate::schedule::Schedule;
-use crate::values::{delimiter, fixed_fields, free_table, mark, record_size};
+use crate::values::{column_names, delimiter, fixed_fields, free_table, mark, record_size};
 
 /// A feed, with where its files land.
 #[derive(Clone, Debug)]
@@ -43,6 +44,10 @@ impl FeedSettings {
 
 /// The words of `same_content` and `changed_file`.
 const SAME_CONTENT: [(&str, SameContent); 2] = [("skip", SameContent::Skip), ("load", SameContent::Load)];
+const EMPTY_FILE: [(&str, EmptyFile); 3] =
+    [("skip", EmptyFile::Skip), ("hold", EmptyFile::Hold), ("fail", EmptyFile::Fail)];
+const MISSING_TABLE: [(&str, MissingTable); 3] =
+    [("tell", MissingTable::Tell), ("replay", MissingTable::Replay), ("ignore", MissingTable::Ignore)];
 const VANISHED: [(&str, Vanished); 4] = [
     ("keep", Vanished::Keep),
     ("close", Vanished::Close),
@@ -73,14 +78,18 @@ pub fn read(
     let pattern = Pattern::parse(&files.value).map_err(|why| section.wrong(&files, why))?;
     let convention = section.word("names", &Convention::WORDS)?;
     let namer = Namer::new(convention.unwrap_or_default(), replacements);
-    let table = table_name(&name, &namer, &mut section)?;
+    let (table, table_name) = table_name(&name, &namer, &pattern, &mut section)?;
     let (mode, key) = mode_and_key(&name, &mut section)?;
     let key_at = section.texts("key")?.map(|key| section.position(&key));
     let (vanished, vanished_at_most) = vanished(mode, &mut section)?;
-    let (rules, constants) = columns::read(&mut section)?;
+    let (rules, texts) = columns::read(&mut section)?;
+    let constant =
+        |(column, text): (String, Placed<String>)| Ok((column, template(&section, &text, &pattern)?));
+    let constants = texts.into_iter().map(constant).collect::<Result<_, Failure>>()?;
     let feed = Feed {
         name: Some(name.clone()),
         table,
+        table_name,
         rules,
         namer,
         format_options: format_options(&mut section)?,
@@ -101,6 +110,8 @@ pub fn read(
         expect: drift::expectations(&mut section)?,
         keep: columns::keep(&mut section)?,
         constants,
+        empty_file: section.word("empty_file", &EMPTY_FILE)?.unwrap_or_default(),
+        missing_table: section.word("missing_table", &MISSING_TABLE)?.unwrap_or_default(),
         part_names: sheet_names(&mut section)?,
         same_content: section.word("same_content", &SAME_CONTENT)?.unwrap_or_default(),
         changed_file: section.word("changed_file", &CHANGED_FILE)?.unwrap_or_default(),
@@ -111,17 +122,47 @@ pub fn read(
     Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule, key_at })
 }
 
-/// The name of the table; unless it is said, that of the feed.
-fn table_name(feed: &str, namer: &Namer, section: &mut Section<'_>) -> Result<String, Failure> {
+/// The name of the table, unless it is said that of the feed; and the same as a template where parts of
+/// the path stand in it.
+fn table_name(
+    feed: &str,
+    namer: &Namer,
+    pattern: &Pattern,
+    section: &mut Section<'_>,
+) -> Result<(String, Option<Template>), Failure> {
     match section.text("table")? {
-        Some(table) => match free_table(&table.value) {
-            Ok(()) => Ok(table.value),
-            Err(why) => Err(section.wrong(&table, format!("`table`: {why}"))),
-        },
+        Some(table) => {
+            free_table(&table.value).map_err(|why| section.wrong(&table, format!("`table`: {why}")))?;
+            let template = template(section, &table, pattern)?;
+            let has_parts = template.parts().next().is_some();
+            let name = if has_parts { table.value } else { template.fill(&[]) };
+            Ok((name, has_parts.then_some(template)))
+        }
         None => {
             let name = namer.name(feed);
-            Ok(if is_reserved_table(&name) { format!("t_{name}") } else { name })
+            Ok((if is_reserved_table(&name) { format!("t_{name}") } else { name }, None))
         }
+    }
+}
+
+/// A text in which named parts of `files` may stand.
+fn template(section: &Section<'_>, text: &Placed<String>, pattern: &Pattern) -> Result<Template, Failure> {
+    let template = Template::parse(&text.value).map_err(|why| section.wrong(text, why))?;
+    let names: Vec<&str> = pattern.parts().iter().map(|part| part.name.as_str()).collect();
+    let unknown = template.parts().find(|part| !names.contains(part)).map(str::to_owned);
+    match unknown {
+        Some(unknown) => Err(no_part(section, text, &unknown, &names)),
+        None => Ok(template),
+    }
+}
+
+fn no_part(section: &Section<'_>, at: &Placed<String>, unknown: &str, names: &[&str]) -> Failure {
+    let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+    let what = format!("`files` has no named part `{unknown}`; it has {there}");
+    let failure = suggest(section.wrong(at, what), unknown, names);
+    match failure.advice {
+        None if at.value.contains('{') => failure.advise("a brace that is meant as one is written twice: {{"),
+        _ => failure,
     }
 }
 
@@ -260,16 +301,16 @@ fn keep_superseded(section: &mut Section<'_>) -> Result<Option<u64>, Failure> {
     }
 }
 
-/// The named part of a path that tells deliveries apart.
-fn delivery(section: &mut Section<'_>, pattern: &Pattern) -> Result<Option<String>, Failure> {
-    match section.text("delivery")? {
-        Some(part) if !pattern.parts().iter().any(|known| known.name == part.value) => {
-            let names: Vec<&str> = pattern.parts().iter().map(|known| known.name.as_str()).collect();
-            let there = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-            let what = format!("`files` has no named part `{}`; it has {there}", part.value);
-            Err(suggest(section.wrong(&part, what), &part.value, &names))
-        }
-        part => Ok(part.map(|part| part.value)),
+/// What tells deliveries apart: a named part of the path, or a text with such parts.
+fn delivery(section: &mut Section<'_>, pattern: &Pattern) -> Result<Option<Template>, Failure> {
+    let Some(text) = section.text("delivery")? else { return Ok(None) };
+    if text.value.contains('{') {
+        return template(section, &text, pattern).map(Some);
+    }
+    let names: Vec<&str> = pattern.parts().iter().map(|part| part.name.as_str()).collect();
+    match names.contains(&text.value.as_str()) {
+        true => Ok(Some(Template::of_part(&text.value))),
+        false => Err(no_part(section, &text, &text.value, &names)),
     }
 }
 
@@ -321,15 +362,27 @@ fn text_options(section: &mut Section<'_>) -> Result<TextOptions, Failure> {
         Some(bytes) => Some(record_size(bytes.value).map_err(|why| section.wrong(&bytes, why))?),
         None => None,
     };
+    let names = header(section)?;
     let header_lines = section.count("header_lines")?.map(|lines| lines.value as usize);
     let short_rows = section.word("short_rows", &[("null", true), ("reject", false)])?;
     let skip_lines = section.count("skip_lines")?.map(|lines| lines.value);
     Ok(TextOptions {
         encoding,
         dialect: DialectOptions { delimiter, quote, escape, comment },
-        table: TableOptions { header_lines, skip_lines, short_rows },
+        table: TableOptions { header_lines, skip_lines, short_rows, names },
         fields,
         max_expansion,
         max_record,
     })
+}
+
+/// The names of the columns, where the files have none.
+fn header(section: &mut Section<'_>) -> Result<Option<Vec<String>>, Failure> {
+    match section.texts("header")? {
+        Some(found) => match column_names(&found.value) {
+            Ok(()) => Ok(Some(found.value)),
+            Err(why) => Err(section.wrong(&found, format!("`header`: {why}"))),
+        },
+        None => Ok(None),
+    }
 }

@@ -26,9 +26,18 @@ pub fn json_options(section: &mut Section<'_>) -> Result<JsonOptions, Failure> {
 pub fn workbook_options(section: &mut Section<'_>) -> Result<WorkbookOptions, Failure> {
     Ok(WorkbookOptions {
         sheets: section.texts("sheets")?.map(|names| sheets(names.value)),
-        stitched: section.truth("stitched")?.unwrap_or_default(),
+        one_table: one_table(section)?.unwrap_or_default(),
         range: section.text("range")?.map(|range| range.value),
         errors: section.word("error_cells", &ERROR_CELLS)?.unwrap_or_default(),
         ..WorkbookOptions::default()
     })
+}
+
+/// Whether all sheets go to one table. The setting had another name once.
+fn one_table(section: &mut Section<'_>) -> Result<Option<bool>, Failure> {
+    if let Some(found) = section.scalar("stitched")? {
+        let what = format!("`stitched` is called `one_table` now: one_table = {}", found.value);
+        return Err(section.wrong(&found, what));
+    }
+    section.truth("one_table")
 }

@@ -18,6 +18,8 @@ pub enum NotificationKind {
     Hold,
     /// Rows were rejected.
     Rejects,
+    /// A file is not what files before it were, and is loaded all the same.
+    Drift,
     /// All of a batch was loaded.
     Success,
     /// Files that are due have not come.
@@ -26,11 +28,12 @@ pub enum NotificationKind {
 
 impl NotificationKind {
     /// All of them, the worst first.
-    pub const ALL: [NotificationKind; 5] = [
+    pub const ALL: [NotificationKind; 6] = [
         NotificationKind::Failure,
         NotificationKind::Hold,
         NotificationKind::Silence,
         NotificationKind::Rejects,
+        NotificationKind::Drift,
         NotificationKind::Success,
     ];
 
@@ -40,6 +43,7 @@ impl NotificationKind {
             NotificationKind::Failure => "failure",
             NotificationKind::Hold => "hold",
             NotificationKind::Rejects => "rejects",
+            NotificationKind::Drift => "drift",
             NotificationKind::Success => "success",
             NotificationKind::Silence => "silence",
         }
@@ -123,6 +127,7 @@ pub fn read(
             NotificationKind::Hold,
             NotificationKind::Rejects,
             NotificationKind::Silence,
+            NotificationKind::Drift,
         ],
         Some(found) => {
             let mut on = Vec::new();

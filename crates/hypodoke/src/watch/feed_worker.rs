@@ -147,24 +147,28 @@ impl<'a> FeedWorker<'a> {
 
     /// Leaves out what was looked at already; whether there is anything to do.
     fn narrow(&mut self, found: &mut Discovered, now: Timestamp) -> Result<bool, Failure> {
-        let Some(files) = found.feeds.first_mut() else { return Ok(false) };
-        self.retries.keep_only(&files.files);
+        self.retries.keep_only(found.feeds.iter().flat_map(|feed| &feed.files));
         if self.retries.has_held() {
             let decided = hypodoke_stores::open(&self.settings.store)?.decisions()?.len();
             if std::mem::replace(&mut self.decided, decided) != decided {
                 self.retries.wake_held();
             }
         }
-        if !files.files.iter().any(|file| self.retries.is_due(file, now)) {
-            debug!(feed = self.feed.name, files = files.files.len(), "nothing new");
-            return Ok(false);
+        // A feed has several tables where parts of its files' paths stand in their names.
+        for files in &mut found.feeds {
+            let is_any_due = files.files.iter().any(|file| self.retries.is_due(file, now));
+            // Files of a delivery, and those that take one another's place, are looked at together.
+            let stands_alone = files.feed.mode != Mode::Replace && files.feed.delivery.is_none();
+            files.files.retain(|file| match stands_alone {
+                true => self.retries.is_due(file, now),
+                false => is_any_due && !self.retries.waits(file, now),
+            });
         }
-        // Files of a delivery, and those that take one another's place, are looked at together.
-        let stands_alone = files.feed.mode != Mode::Replace && files.feed.delivery.is_none();
-        files.files.retain(|file| {
-            if stands_alone { self.retries.is_due(file, now) } else { !self.retries.waits(file, now) }
-        });
-        Ok(true)
+        let is_any_left = found.feeds.iter().any(|files| !files.files.is_empty());
+        if !is_any_left {
+            debug!(feed = self.feed.name, "nothing new");
+        }
+        Ok(is_any_left)
     }
 
     fn load_found(&mut self, job: &Job, found: &Discovered, now: Timestamp) -> Result<(), Failure> {

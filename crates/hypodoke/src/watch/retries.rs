@@ -86,10 +86,9 @@ impl Retries {
     }
 
     /// Forgets files that are not there any more.
-    pub fn keep_only(&mut self, there: &[Candidate]) {
-        if self.settled.len() + self.retries.len() > there.len() {
-            let names: std::collections::HashSet<&str> =
-                there.iter().map(|file| file.shown.as_str()).collect();
+    pub fn keep_only<'f>(&mut self, there: impl Iterator<Item = &'f Candidate> + Clone) {
+        if self.settled.len() + self.retries.len() > there.clone().count() {
+            let names: std::collections::HashSet<&str> = there.map(|file| file.shown.as_str()).collect();
             self.settled.retain(|name, _| names.contains(name.as_str()));
             self.retries.retain(|name, _| names.contains(name.as_str()));
         }
@@ -141,7 +140,7 @@ mod tests {
         assert!(later.is_due(&file(1), at(181)));
         later.settle(&file(1));
         assert!(!later.is_due(&file(1), at(99_999)) && later.is_due(&file(2), at(99_999)));
-        later.keep_only(&[]);
+        later.keep_only(std::iter::empty());
         assert!(later.is_due(&file(1), at(99_999)));
     }
 }

@@ -129,7 +129,7 @@ fn the_same_content_under_another_name_goes_by_the_feed(#[case] word: &str, #[ca
 #[test]
 fn files_are_put_away_where_the_place_says_so() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
-    configure(&shop, &staging, "");
+    configure(&shop, &staging, "empty_file = \"fail\"");
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     shop.write(
         "hypodoke.toml",

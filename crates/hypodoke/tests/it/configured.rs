@@ -27,7 +27,7 @@ fn what_is_new_is_loaded_and_what_nobody_wants_is_listed() {
     shop.write("hypodoke.toml", CONFIG);
     shop.write("inbox/movements_20260302.csv", "id,Draught\n1,5.3\n2,\"1,5\"\n");
     shop.write("inbox/notes.txt", "hello");
-    let run = shop.ok("load");
+    let run = shop.attention("load");
     assert!(run.out.contains("quay/notes.txt: unmatched"), "{}", run.out);
     assert_eq!(shop.query("harbour.db", "SELECT * FROM berth_movements"), ["1|5.3|2026-03-02|1|2"]);
     assert_eq!(
@@ -79,7 +79,7 @@ fn a_table_of_somebody_elses_is_filled_as_it_is() {
         .execute_batch("CREATE TABLE theirs (nr INTEGER PRIMARY KEY, ID INTEGER UNIQUE, \"Draught M\" REAL, day DATE, note TEXT DEFAULT 'none')")
         .unwrap();
     shop.write("inbox/movements_20260302.csv", "id,Draught\n1,5.3\n1,6\n2,7\n");
-    let run = shop.ok("load");
+    let run = shop.attention("load");
     assert!(run.out.contains("1 row rejected"), "{}", run.out);
     assert_eq!(
         shop.query("harbour.db", "SELECT * FROM theirs"),

@@ -114,7 +114,7 @@ fn numbers_of_more_decimals(#[case] setting: &str, #[case] rows: &str, #[case] r
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, &format!("[feed.f.columns.v]\ntype = \"decimal(8,2)\"\n{setting}"));
     shop.write("in/f_20260302.csv", "id,v\n1,1.25\n2,-2.125\n3,3.1249\n");
-    let run = shop.ok("load");
+    let run = shop.done("load");
     assert_eq!(run.out.contains("2 values with more digits"), rejects == 0, "{}", run.out);
     let found: String =
         staging.query(&shop, "SELECT id, v FROM f").iter().map(|row| format!("{row};")).collect();

@@ -31,7 +31,8 @@ fn every_command_of_the_tour_works_in_the_demo() {
         let mut command = shop.command(arguments);
         command.current_dir(shop.path("quillane"));
         let run = hypodoke_testkit::finish(command);
-        assert_eq!(run.code, Some(0), "{arguments}\n{}{}", run.out, run.err);
+        let is_fine = run.code == Some(0) || run.code == Some(3) && run.out.contains("1 row rejected");
+        assert!(is_fine, "{arguments}\n{}{}", run.out, run.err);
         assert!(!run.out.is_empty(), "{arguments}");
     }
 }
@@ -46,7 +47,7 @@ fn the_sample_configuration_is_right() {
         "inbox/north/movements_20260302.csv",
         "a\nb\nArrived;Draught (m);Tugs\n02.03.2026 07:15;1.005,30;-999\n",
     );
-    let run = shop.ok("load");
+    let run = shop.attention("load");
     assert!(run.out.contains("1 row rejected"), "1005.30 has too many digits: {}", run.out);
     shop.write(
         "inbox/north/movements_20260303.csv",

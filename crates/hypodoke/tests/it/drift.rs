@@ -68,19 +68,23 @@ fn a_missing_column_goes_by_policy(
 }
 
 #[rstest]
-#[case::widen("widen", 0, &["draught|widened|widened"], "2", 0)]
-#[case::reject("reject", 0, &["draught|widened|rejected"], "1", 1)]
-#[case::hold("hold", 3, &["draught|widened|held"], "0", 0)]
+#[case::widen("wider_type = \"widen\"", "5.125", 0, &["draught|widened|widened"], "3", 0)]
+#[case::reject("wider_type = \"reject\"", "5.125", 3, &["draught|widened|rejected"], "2", 1)]
+#[case::hold("wider_type = \"hold\"", "5.125", 3, &["draught|widened|held"], "0", 0)]
+#[case::other_kind("", "deep", 3, &["draught|other_kind|rejected"], "2", 1)]
+#[case::other_kind_widened("other_kind = \"widen\"", "deep", 0, &["draught|widened|widened"], "3", 0)]
+#[case::other_kind_held("other_kind = \"hold\"", "deep", 3, &["draught|other_kind|held"], "0", 0)]
 fn a_wider_type_goes_by_policy(
     #[case] policy: &str,
+    #[case] value: &str,
     #[case] code: i32,
     #[case] changes: &[&str],
     #[case] rows: &str,
     #[case] rejects: usize,
     #[values(Sqlite, Postgres)] kind: Kind,
 ) {
-    let (shop, staging) = begun(kind, &format!("[feed.f.drift]\nwider_type = \"{policy}\""));
-    shop.write("in/f_20260303.csv", "id,berth,draught\n4,N4,deep\n5,N5,6.00\n");
+    let (shop, staging) = begun(kind, &format!("[feed.f.drift]\n{policy}"));
+    shop.write("in/f_20260303.csv", format!("id,berth,draught\n4,N4,{value}\n5,N5,6.00\n6,N6,7.00\n"));
     shop.json("load", code);
     assert_eq!(drift(&staging, &shop), changes);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f WHERE id > 3"), [rows]);
@@ -406,7 +410,7 @@ fn drifting_files_give_one_table_in_any_order() {
             configure(
                 &shop,
                 &staging,
-                "[feed.f.drift]\nrenamed_column = \"apart\"\n[feed.f.columns.no]\ntype = \"text\"",
+                "[feed.f.drift]\nrenamed_column = \"apart\"\nother_kind = \"widen\"\nother_layout = \"load\"\n[feed.f.columns.no]\ntype = \"text\"",
             );
             for at in order {
                 let (columns, rows) = &files[*at];

@@ -174,7 +174,7 @@ fn values_that_are_not_as_expected_are_rejects_holds_or_warnings(
     #[case] expected: &str,
     #[case] text: &str,
     #[case] words: &str,
-    #[values(("reject", 0, "1"), ("hold", 3, "0"), ("warn", 0, "2"))] wanted: (&str, i32, &str),
+    #[values(("reject", 3, "1"), ("hold", 3, "0"), ("warn", 0, "2"))] wanted: (&str, i32, &str),
     #[values(Sqlite, Postgres)] kind: Kind,
 ) {
     let (otherwise, code, rows) = wanted;

@@ -87,7 +87,7 @@ fn one_bad_file_costs_itself(
         .collect();
     let held = ("f_0012.csv", "held");
     let wanted: Vec<(&str, &str)> =
-        [Some(("f_0011.csv", "failed")), is_known.then_some(held), Some(("f_0014.csv", "failed"))]
+        [Some(("f_0011.csv", "held")), is_known.then_some(held), Some(("f_0014.csv", "failed"))]
             .into_iter()
             .flatten()
             .collect();
@@ -179,7 +179,7 @@ fn files_are_put_away_after_their_commit(#[values(Sqlite, Postgres)] kind: Kind)
     staging.run(&shop, "CREATE UNIQUE INDEX one_of_each ON f (hd_file, id)");
     write_files(&shop, 10..50);
     shop.write("in/f_0030.csv", "id,berth,depth\n1,b,2.5\n1,b,3.5\n");
-    shop.ok("load");
+    shop.attention("load");
     agree(&shop, &staging);
     let left = std::fs::read_dir(shop.path("in")).expect("a folder").flatten();
     let left: Vec<_> = left.filter(|entry| entry.file_type().is_ok_and(|ty| ty.is_file())).collect();

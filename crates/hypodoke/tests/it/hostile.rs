@@ -51,7 +51,7 @@ fn a_line_of_delimiters_costs_its_file(#[case] before: &str, #[case] commas: usi
 fn a_row_of_many_delimiters_is_a_reject() {
     let shop = workshop();
     shop.write("commas.csv", format!("id,berth\n1,N1\n{}\n2,N2\n", ",".repeat(60_000)));
-    let run = shop.ok("load commas.csv --into sqlite:h.db");
+    let run = shop.attention("load commas.csv --into sqlite:h.db");
     assert!(run.out.contains("1 row rejected"), "{}", run.out);
 }
 
@@ -118,7 +118,7 @@ fn a_broken_record_leaves_no_tables() {
     let shop = workshop();
     let deep = format!("{{\"id\": 2, \"x\": {}truth{}}}", "{\"a\": [".repeat(20), "]}".repeat(20));
     shop.write("in/a.json", format!("{{\"id\": 1}}\n{deep}\n{{\"id\": 3}}\n"));
-    let run = shop.ok("load in/a.json --into sqlite:h.db --table t");
+    let run = shop.attention("load in/a.json --into sqlite:h.db --table t");
     assert!(run.out.contains("1 row rejected"), "{}", run.out);
     let sql = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'hd\\_%' ESCAPE '\\' AND name NOT LIKE 'sqlite%'";
     assert_eq!(shop.query("h.db", sql), ["t"]);
@@ -151,7 +151,7 @@ fn a_nul_byte_is_kept_or_rejected(
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     shop.write(name, content);
-    let run = shop.ok(&format!("load {name} --into {} --table t", staging.url()));
+    let run = shop.done(&format!("load {name} --into {} --table t", staging.url()));
     let rejected = run.out.contains("1 row rejected");
     match kind {
         Sqlite => {
@@ -175,7 +175,7 @@ fn what_is_written_is_for_its_owner() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, "[feed.f.columns.id]\ntype = \"integer\"");
     shop.write("in/f_20260302.csv", "id,berth\n1,N1\nx,N2\n");
-    shop.ok("load");
+    shop.attention("load");
     shop.ok("rejects --export rejects.csv");
     let quiet = std::process::Stdio::null;
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
@@ -188,7 +188,7 @@ fn what_is_written_is_for_its_owner() {
     }
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     shop.write("hypodoke.toml", text.replace("h.db\"", "g.db\"\nreadable_by = \"group\""));
-    shop.ok("load");
+    shop.attention("load");
     assert_eq!(rights(&shop.path("g.db")), 0o640);
     let text = text.replace("sqlite:h.db\"", "postgres://clerk@127.0.0.1/d\"\nreadable_by = \"group\"");
     shop.write("hypodoke.toml", text);
@@ -202,7 +202,7 @@ fn what_is_shown_does_nothing_to_a_terminal() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, "[feed.f.columns.id]\ntype = \"integer\"");
     shop.write("in/f_20260302_\u{202e}vsc.csv", "id,berth\n1,N1\n\u{1b}[31mx,N2\n");
-    let run = shop.ok("load");
+    let run = shop.attention("load");
     assert!(run.out.contains("\\u{202e}") && !run.out.contains('\u{202e}'), "{}", run.out);
     shop.ok("rejects --export rejects.csv");
     let text = std::fs::read_to_string(shop.path("rejects.csv")).expect("text");
@@ -288,7 +288,7 @@ fn who_may_only_read_is_told_that_the_ledger_is_older() {
     assert!(shop.ok(&format!("ledger --into {reader}")).out.contains("f_20260302.csv"));
     staging.run(&shop, "UPDATE hd_ledger SET version = 5");
     let run = shop.run(&format!("ledger --into {reader}"));
-    assert!(run.code != Some(0) && run.err.contains("is of version 5, this program reads 6"), "{}", run.err);
+    assert!(run.code != Some(0) && run.err.contains("is of version 5, this program reads 7"), "{}", run.err);
 }
 
 /// Asked to stop, a watch breaks a large file off, and nothing of it stays.

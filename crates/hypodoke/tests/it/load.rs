@@ -134,29 +134,39 @@ fn a_later_file_widens_the_table_and_loses_nothing() {
     let run = shop.ok("load d_2.csv --table d");
     for part in [
         "new column `note` (text): added to the table",
-        "column `depth` needs decimal(4,2) instead of integer: the table's column was widened",
-        "column `when` needs timestamp instead of date: the table's column was widened",
+        "column `depth` needs decimal(4,2) instead of integer, `7.25` on line 2: the table's column was widened",
+        "column `when` needs timestamp instead of date, `2026-03-03 04:05` on line 2: the table's column was widened",
     ] {
         assert!(run.out.contains(part), "{part} in {}", run.out);
     }
     shop.write("d_3.csv", "id,depth,when,note\n4,deep,,\n");
+    // No number at all is held.
+    let run = shop.attention("load d_3.csv --table d");
+    assert!(
+        run.out.contains("column `depth` has no value that is decimal(4,2), the first `deep` on line 2"),
+        "{}",
+        run.out
+    );
+    shop.ok("settle d_3.csv --as-text depth");
     shop.ok("load d_3.csv --table d");
     assert_eq!(
-        shop.query("hypodoke.db", "SELECT id, depth, \"when\", note, hd_file FROM d ORDER BY id"),
-        ["1|12|2026-03-02 00:00:00||4", "2|-7|||4", "3|7.25|2026-03-03 04:05:00|new|5", "4|deep|||3"]
+        shop.query("hypodoke.db", "SELECT id, depth, \"when\", note FROM d ORDER BY id"),
+        ["1|12|2026-03-02 00:00:00|", "2|-7||", "3|7.25|2026-03-03 04:05:00|new", "4|deep||"]
     );
     assert_eq!(shop.query("hypodoke.db", "SELECT max(version) FROM hd_layouts"), ["3"]);
     assert_eq!(
         shop.query(
             "hypodoke.db",
-            "SELECT column_name, change, from_type, to_type, action FROM hd_drift ORDER BY drift"
+            "SELECT column_name, change, from_type, to_type, action, line, value FROM hd_drift
+             WHERE action <> 'noted' ORDER BY drift"
         ),
         [
-            "note|added||text|added",
-            "depth|widened|integer|decimal(4,2)|widened",
-            "when|widened|date|timestamp|widened",
-            "depth|widened|decimal(4,2)|text|widened",
-            "note|missing|||nulled"
+            "note|added||text|added||",
+            "depth|widened|integer|decimal(4,2)|widened|2|7.25",
+            "when|widened|date|timestamp|widened|2|2026-03-03 04:05",
+            "depth|other_kind|decimal(4,2)||held|2|deep",
+            "depth|widened|decimal(4,2)|text|widened|2|deep",
+            "note|missing|||nulled||"
         ]
     );
 }
@@ -208,7 +218,7 @@ fn a_corrected_file_replaces_its_rows() {
 fn rejects_keep_the_record_and_say_why() {
     let shop = workshop();
     shop.write("a.csv", "id,berth,note\n1,N-01,x\n2,N-02\n3,N-03,y,z\n4,N-04,ok\n");
-    let run = shop.ok("load a.csv");
+    let run = shop.attention("load a.csv");
     assert!(run.out.contains("2 rows rejected"), "{}", run.out);
     assert_eq!(
         shop.query("hypodoke.db", "SELECT line, column_name, reason, raw FROM hd_rejects"),
@@ -261,7 +271,7 @@ fn a_large_file_goes_through_threads_and_stays_whole() {
     }
     text.push_str("broken,row\n");
     shop.write("big.csv", &text);
-    let document = shop.json("load big.csv", 0);
+    let document = shop.json("load big.csv", 3);
     let line = &document["files"][0];
     assert_eq!((line["rows_read"].as_u64(), line["rows_loaded"].as_u64()), (Some(60_001), Some(60_000)));
     assert_eq!(document["totals"]["rows_rejected"], 1);

@@ -106,7 +106,7 @@ fn a_table_of_others_takes_no_decimal_that_it_would_round() {
     let (shop, staging) = begun(Sqlite);
     staging.run(&shop, "CREATE TABLE f (v DECIMAL(20,2), day DATE)");
     shop.write("in/f_20260301.csv", "v\n10.50\n12345678901234567.89\n");
-    let run = shop.ok("load");
+    let run = shop.attention("load");
     assert!(run.out.contains("1 row rejected"), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT v FROM f"), ["10.5"]);
     let reasons = staging.query(&shop, "SELECT reason FROM hd_rejects");

@@ -19,6 +19,15 @@ const TO_FIFTH: [&str; 10] = [
     "UPDATE hd_ledger SET version = 5",
 ];
 
+/// What the seventh added.
+const TO_SIXTH: [&str; 5] = [
+    "ALTER TABLE hd_files DROP COLUMN figures",
+    "ALTER TABLE hd_drift DROP COLUMN line",
+    "ALTER TABLE hd_drift DROP COLUMN value",
+    "ALTER TABLE hd_rejects DROP COLUMN more",
+    "UPDATE hd_ledger SET version = 6",
+];
+
 /// What the fifth added.
 const TO_FOURTH: [&str; 3] = [
     "ALTER TABLE hd_files DROP COLUMN version_token",
@@ -52,8 +61,14 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.expect]\nmin_rows = 2\n");
     shop.write("in/f_20260301.csv", "id,depth\n1,2.5\n2,x\n3,2.7\n");
-    shop.ok("load");
-    for sql in TO_FIFTH.iter().chain(&TO_FOURTH).chain(&TO_THIRD).chain(TO_SECOND.iter().filter(|_| second)) {
+    shop.done("load");
+    for sql in TO_SIXTH
+        .iter()
+        .chain(&TO_FIFTH)
+        .chain(&TO_FOURTH)
+        .chain(&TO_THIRD)
+        .chain(TO_SECOND.iter().filter(|_| second))
+    {
         staging.run(&shop, sql);
     }
     // What was loaded is known still, and what is new is loaded, held and settled as ever.
@@ -67,7 +82,7 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["6"]);
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["7"]);
     for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows"] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }

@@ -21,7 +21,7 @@ use Coming::{InOrder, Together, TurnedRound};
 /// A feed of two files that came so.
 fn come(kind: Kind, coming: Coming, first: &str, second: &str) -> (Workshop, Staging) {
     let (shop, staging) = (workshop(), Staging::new(kind));
-    configure(&shop, &staging, "");
+    configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
     let write = |name: &str, text: &str| {
         shop.write(&format!("in/f_{name}.csv"), text);
     };

@@ -263,7 +263,7 @@ fn a_record_some_part_of_which_the_database_refuses_is_a_reject(#[values(Sqlite,
         "in/f_20260303.jsonl",
         "{\"id\":2,\"legs\":[{\"q\":2}]}\n{\"id\":3,\"legs\":[{\"q\":3},{\"q\":13}]}\n{\"id\":4,\"legs\":[{\"q\":4}]}\n",
     );
-    shop.ok("load");
+    shop.attention("load");
     assert_eq!(staging.query(&shop, "SELECT id FROM f ORDER BY id"), ["1", "2", "4"]);
     assert_eq!(staging.query(&shop, "SELECT q FROM f_legs ORDER BY q"), ["1", "2", "4"]);
     let account = "SELECT rows_read, rows_loaded, rows_rejected FROM hd_files WHERE path LIKE '%0303%'";
@@ -452,7 +452,7 @@ fn files_from_before_a_type_was_widened_come_back_in_the_wider_one(
     #[case] rows: &[&str],
     #[values(Sqlite, Postgres)] kind: Kind,
 ) {
-    let (shop, staging) = begun(kind, UPSERT);
+    let (shop, staging) = begun(kind, &format!("{UPSERT}\n[feed.f.drift]\nother_kind = \"widen\""));
     shop.write("in/f_20260302.csv", format!("id,depth\n1,{first}\n2,8.5\n"));
     shop.ok("load");
     shop.write("in/f_20260303.csv", format!("id,depth\n1,{second}\n"));
@@ -482,7 +482,7 @@ fn values_of_a_column_that_becomes_text_do_not_depend_on_order(
     ];
     let (shop, staging) = (workshop(), Staging::new(kind));
     let key = if mode == "upsert" { "mode = \"upsert\"\nkey = [\"id\"]" } else { "" };
-    configure(&shop, &staging, key);
+    configure(&shop, &staging, &format!("{key}\n[feed.f.drift]\nother_kind = \"widen\""));
     for at in order {
         shop.write(&format!("in/f_2026040{}.csv", at + 1), days[at]);
         shop.ok("load");
@@ -500,7 +500,7 @@ fn values_of_a_column_that_becomes_text_do_not_depend_on_order(
 #[rstest]
 fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(#[values(Sqlite, Postgres)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
-    configure(&shop, &staging, "");
+    configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
     shop.write("in/f_20260401.csv", "id,v\n1,10\n2,50.50\n3,7.25\n");
     shop.write("in/f_20260402.csv", "id,v\n4,1.00\n");
     shop.ok("load");
@@ -516,7 +516,7 @@ fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(#[values(Sqlite, 
 #[rstest]
 fn files_that_are_still_to_be_read_again_are_read_by_the_next_batch(#[values(Sqlite, Postgres)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
-    configure(&shop, &staging, "");
+    configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
     shop.write("in/f_20260401.csv", "id,v\n1,10\n2,50.50\n");
     shop.ok("load");
     // Out of reach for a while, so that nothing can be read again.

@@ -32,7 +32,7 @@ const PARTITIONED: &str = "CREATE TABLE cargo (id bigint, day date NOT NULL, car
 #[test]
 fn partitions_get_their_rows_and_what_has_none_is_a_reject() {
     let (shop, staging) = begun(Postgres, PARTITIONED);
-    shop.ok("load");
+    shop.attention("load");
     assert_eq!(staging.query(&shop, "SELECT id FROM cargo_1 UNION ALL SELECT id FROM cargo_2"), ["1", "2"]);
     let rejects = staging.query(&shop, "SELECT line, reason FROM hd_rejects");
     assert!(

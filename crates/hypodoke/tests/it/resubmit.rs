@@ -12,7 +12,7 @@ fn begun(kind: Kind) -> (Workshop, Staging) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.columns.draught]\ntype = \"decimal(4,2)\"");
     shop.write("in/f_20260302.csv", "id;berth;draught\n1;N1;4,20\n2;N2;deep\n3;\"N;3\";9,999\n4;N4;5,10;x\n");
-    shop.ok("load");
+    shop.attention("load");
     (shop, staging)
 }
 
@@ -79,7 +79,7 @@ fn json_records_and_rows_of_sheets_come_back_too(#[values(Sqlite, Postgres)] kin
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace("*.csv", "*");
     shop.write("hypodoke.toml", text);
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"n\":2}\n{\"id\":2,\"n\":\"many\"}\n");
-    shop.ok("load");
+    shop.attention("load");
     shop.ok("rejects f --export bad.csv");
     let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
     assert!(text.contains("hd_record"), "{text}");
@@ -94,7 +94,7 @@ fn a_mended_row_is_read_as_its_file_was_written() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
     shop.write("in/f_20260302.csv", "n,arrived\n1,25/03/2026\nx,04/03/2026\n");
-    shop.ok("load");
+    shop.attention("load");
     shop.write("in/f_20260303.csv", "n,arrived\n3,03/25/2026\n");
     shop.ok("load");
     shop.ok("rejects f --export bad.csv");
@@ -113,7 +113,7 @@ fn a_row_whose_columns_nobody_filled_stays_a_reject() {
     let (shop, staging) = (workshop(), Staging::new(Sqlite));
     configure(&shop, &staging, "");
     shop.write("in/f_20260302.csv", "id,note\n1,\"fine\"\n2,\"never closed\n");
-    shop.ok("load");
+    shop.attention("load");
     assert_eq!(account(&staging, &shop), ["2|1|1|0"]);
     shop.ok("rejects f --export bad.csv");
     let run = shop.run("rejects --take bad.csv");

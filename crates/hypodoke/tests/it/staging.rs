@@ -129,7 +129,7 @@ fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres)] kind: Kind) {
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"id\", \"berth\"]");
     shop.write("in/f_20260302.csv", "id,berth,tugs\n1,N1,2\n2,,0\n");
-    let run = shop.json("load", 0);
+    let run = shop.json("load", 3);
     assert_eq!(run["totals"]["rows_rejected"], 1);
     let reasons = staging.query(&shop, "SELECT column_name, reason FROM hd_rejects");
     assert_eq!(reasons, ["berth|null, and the column takes none"]);
@@ -222,7 +222,7 @@ fn a_table_that_is_there_is_filled_as_it_is() {
     let rules = "[feed.f.columns.day]\nname = \"note\"\ntype = \"text\"\n";
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text") + rules;
     shop.write("hypodoke.toml", text);
-    let run = shop.json("load", 0);
+    let run = shop.json("load", 3);
     let rows = staging.query(
         &shop,
         "SELECT no, \"Berth No\", tugs, fee, note, twice, added IS NOT NULL FROM f ORDER BY no",

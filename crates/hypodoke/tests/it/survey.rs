@@ -123,7 +123,7 @@ fn a_load_straight_after_a_draft_works() {
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).unwrap();
     for part in [
         "files = \"south/s-{day:%Y-%m-%d}.txt\"",
-        "Tag = { name = \"tag\", type = \"date\" }  # day-month-year",
+        "# Tag = { name = \"tag\", type = \"date\" }  # day-month-year",
         "key   = [\"nr\"]  # unique in all of these files, and never null",
         "# draught is decimal(3,2) in 8 files and text in 1 file: all of them fit text",
     ] {
@@ -278,7 +278,7 @@ fn an_unclosed_quote_in_a_long_file_costs_its_row() {
     let shop = workshop();
     let rows: String = (0..200_000).map(|row| format!("{row},berth {row}\n")).collect();
     shop.write("a.csv", format!("id,name\nx,\"never closed\n{rows}"));
-    let run = shop.ok("load a.csv --max-record 2000000");
+    let run = shop.attention("load a.csv --max-record 2000000");
     assert!(run.out.contains("200,000 rows, 1 row rejected"), "{}", run.out);
     assert_eq!(shop.query("hypodoke.db", "SELECT line, raw FROM hd_rejects"), ["2|x,\"never closed"]);
 }
@@ -294,7 +294,7 @@ fn an_encoding_that_breaks_half_way_names_the_place() {
     // Half of a pair of surrogates.
     bytes[at..at + 2].copy_from_slice(&0xD83Du16.to_le_bytes());
     shop.write("a.csv", &bytes);
-    shop.ok("load a.csv");
+    shop.attention("load a.csv");
     let reasons = shop.query("hypodoke.db", "SELECT line, reason FROM hd_rejects");
     assert_eq!(reasons, [format!("51|bytes that are not text in the file's encoding, at byte {at}")]);
 }

@@ -55,7 +55,7 @@ fn what_is_ventured_comes_to_what_all_values_say(#[case] last: &str, #[values(Sq
                 Sqlite => Staging::Sqlite(format!("{}.db", file.len())),
                 Postgres => Staging::new(Postgres),
             };
-            let run = shop.ok(&format!("load {file} --into {} --table m", staging.url()));
+            let run = shop.done(&format!("load {file} --into {} --table m", staging.url()));
             let counts = staging.query(&shop, "SELECT count(*), count(DISTINCT hd_line) FROM m");
             let rejects = staging.query(&shop, "SELECT line, reason FROM hd_rejects");
             let figures = "SELECT outcome, rows_read, rows_loaded, rows_rejected FROM hd_files";

@@ -129,7 +129,7 @@ fn each_sheet_goes_to_a_table_as_a_person_sees_it() {
 #[case::from_a_cell("--range J7 --sheets Dues*", "SELECT berth, length FROM t", &["N0|120", "N1|121", "N2|122"])]
 #[case::a_range_with_its_sheet("--range Fees!A1:A2", "SELECT * FROM t", &["1|1|2"])]
 #[case::errors_as_rejects("--sheets Fees --error-cells reject", "SELECT count(*) FROM t", &["4"])]
-#[case::stitched("--sheets Fees,Old --stitched", "SELECT sheet, count(*) FROM t GROUP BY sheet", &["Fees|5", "Old|5"])]
+#[case::one_table("--sheets Fees,Old --one-table", "SELECT sheet, count(*) FROM t GROUP BY sheet", &["Fees|5", "Old|5"])]
 fn what_is_wanted_of_a_workbook_can_be_said(
     #[case] options: &str,
     #[case] sql: &str,
@@ -137,7 +137,7 @@ fn what_is_wanted_of_a_workbook_can_be_said(
 ) {
     let shop = workshop();
     tariff(&shop);
-    shop.ok(&format!("load tariff.xlsx --into sqlite:h.db --table t {options}"));
+    shop.done(&format!("load tariff.xlsx --into sqlite:h.db --table t {options}"));
     assert_eq!(shop.query("h.db", sql), expected);
 }
 
@@ -201,8 +201,8 @@ fn a_reject_of_a_sheet_has_its_values_under_their_own_names() {
         }
     }
     book.save(shop.path("fees.xlsx")).expect("a workbook");
-    let load = "load fees.xlsx --into sqlite:h.db --table fees --stitched --type fee=decimal(5,2)";
-    assert!(shop.ok(load).out.contains("2 rows rejected"), "the fees that are not agreed");
+    let load = "load fees.xlsx --into sqlite:h.db --table fees --one-table --type fee=decimal(5,2)";
+    assert!(shop.attention(load).out.contains("2 rows rejected"), "the fees that are not agreed");
     shop.ok("rejects 1 --into sqlite:h.db --export bad.csv");
     let bad = std::fs::read_to_string(shop.path("bad.csv")).expect("an export");
     let rows: Vec<&str> = bad.lines().collect();
@@ -230,7 +230,7 @@ fn a_reject_of_a_sheet_keeps_the_errors_that_stand_in_its_row() {
         }
     }
     book.save(shop.path("fees.xlsx")).expect("a workbook");
-    shop.ok("load fees.xlsx --into sqlite:h.db --table fees --type fee=decimal(7,2)");
+    shop.attention("load fees.xlsx --into sqlite:h.db --table fees --type fee=decimal(7,2)");
     let raw = shop.query("h.db", "SELECT count(*), min(CAST(raw AS TEXT)) FROM hd_rejects WHERE CAST(raw AS TEXT) LIKE '%\tto be agreed\t#N/A'");
     assert_eq!(raw, ["30|N1000\tto be agreed\t#N/A"]);
     assert_eq!(shop.query("h.db", "SELECT count(*), count(checked) FROM fees"), ["29970|29970"]);

@@ -60,7 +60,7 @@ pub fn add_loaded(
         parameters.extend(all.map(SqlValue::from));
         entries.push(parameters);
     }
-    let marks: Vec<String> = (1..=31).map(|at| format!("?{at}")).collect();
+    let marks: Vec<String> = (1..=32).map(|at| format!("?{at}")).collect();
     let sql = format!(
         "INSERT INTO hd_files ({FILE_COLUMNS}, file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
          VALUES ({})",

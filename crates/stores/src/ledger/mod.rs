@@ -14,6 +14,8 @@ pub mod write;
 use std::collections::HashSet;
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::cast::Misfitting;
+use hypodoke_core::drift::Cause;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
@@ -36,6 +38,14 @@ pub trait Ledger {
 
     /// The versions of a table's layout, the oldest first.
     fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError>;
+
+    /// How many files are loaded into a table, and how many rows they gave it.
+    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError>;
+
+    /// The current layout of each table.
+    fn newest_layouts(&mut self) -> Result<Vec<(String, Layout)>, StoreError> {
+        Ok(Vec::new())
+    }
 
     /// The files whose rows are in a table now: the newest entry of each place and path.
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError>;
@@ -60,6 +70,12 @@ pub trait Ledger {
 
     /// The rejects of a file, in the order of its lines.
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
+
+    /// The figures of the columns of the newest files of a table that are loaded, the newest first.
+    fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
+        let _ = (table, most);
+        Ok(Vec::new())
+    }
 
     /// How files differed from what came before them, in the order they came.
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError>;
@@ -122,7 +138,8 @@ pub trait Outbox {
 /// 4: what people were told of, and what they are still to be told.
 /// 5: what the place of a file calls its version.
 /// 6: the order of a table's files, how the table follows from them, and their rows.
-pub const LEDGER_VERSION: i64 = 6;
+/// 7: the value that forced a change; all reasons of a reject; figures of a file's columns.
+pub const LEDGER_VERSION: i64 = 7;
 
 /// The ledger's tables.
 pub const LEDGER_TABLES: [&str; 11] = [
@@ -203,6 +220,8 @@ pub struct FileEntry {
     pub rules: Option<LoadRules>,
     /// Its rows are kept in the ledger.
     pub rows_kept: bool,
+    /// What its columns hold, in figures, as JSON: what later files are held against.
+    pub figures: Option<String>,
 }
 
 /// What a file gave to one of its tables, besides the main one.
@@ -269,6 +288,8 @@ pub struct DriftEntry {
     pub to: Option<String>,
     /// What was done, in a word.
     pub action: String,
+    /// The value of the file that forced it, and the line that it stands on.
+    pub cause: Option<Cause>,
 }
 
 /// What somebody decided about a file that was held.
@@ -305,6 +326,8 @@ pub struct RejectEntry {
     pub value: Option<String>,
     /// Why.
     pub reason: String,
+    /// What else of the row would not do.
+    pub more: Vec<Misfitting>,
     /// The record as it stands in the file.
     pub raw: Vec<u8>,
     /// When it was corrected and loaded; `None` while it is a reject.

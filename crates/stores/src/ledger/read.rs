@@ -6,6 +6,9 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 
+use hypodoke_core::cast::Misfitting;
+use hypodoke_core::drift::Cause;
+
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry,
 };
@@ -19,7 +22,7 @@ const FILE_COLUMNS: &str =
     "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
   rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by,
   rows_inserted, rows_updated, rows_unchanged, rows_deleted, shape, version_token, ordered_by, ordered_at,
-  first_file, effective_at, delivery, rules, rows_kept";
+  first_file, effective_at, delivery, rules, rows_kept, figures";
 
 /// Entries that say what is in the tables, or that a file is not to be loaded as it is.
 const CURRENT: &str =
@@ -68,6 +71,7 @@ fn file_of(row: &SqlRow) -> Result<FileEntry, Misread> {
         order: order_of(row, 25)?,
         rules: rules_of(row, 30)?,
         rows_kept: row.integer(31)? != 0,
+        figures: row.optional_text(32)?,
     })
 }
 
@@ -102,6 +106,7 @@ pub fn known_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>,
         .replace("message,", "CASE WHEN outcome = 'held' THEN message END,")
         .replace("shape,", "CAST(NULL AS text),")
         .replace("kind,", "CAST(NULL AS text),")
+        .replace(", figures", ", CAST(NULL AS text)")
         .replace("rules,", &format!("{rules},"));
     connection.entries(&format!("SELECT {columns} FROM hd_files WHERE {CURRENT} ORDER BY file"), &[], file_of)
 }
@@ -204,7 +209,8 @@ pub fn rejects(
     file: i64,
     most: usize,
 ) -> Result<Vec<RejectEntry>, StoreError> {
-    let sql = "SELECT reject, file, line, column_name, value, reason, raw, place, mended_at FROM hd_rejects
+    let sql =
+        "SELECT reject, file, line, column_name, value, reason, raw, place, mended_at, more FROM hd_rejects
          WHERE file = ?1 ORDER BY line, reject LIMIT ?2";
     let entry = |row: &SqlRow| {
         Ok(RejectEntry {
@@ -217,9 +223,28 @@ pub fn rejects(
             raw: row.bytes(6)?,
             place: row.optional_text(7)?,
             corrected: row.optional_moment(8)?,
+            more: more_of(row, 9)?,
         })
     };
     connection.entries(sql, &[SqlValue::Integer(file), SqlValue::from(most as u64)], entry)
+}
+
+/// What else of a rejected row would not do.
+fn more_of(row: &SqlRow, at: usize) -> Result<Vec<Misfitting>, Misread> {
+    let text = row.optional_text(at)?;
+    let more = text.map(|text| serde_json::from_str(&text)).transpose();
+    Ok(more.map_err(|error| Misread(format!("the reasons of a reject: {error}")))?.unwrap_or_default())
+}
+
+/// The figures of the newest files of a table.
+pub fn figures(
+    connection: &mut dyn SqlConnection,
+    table: &str,
+    most: usize,
+) -> Result<Vec<String>, StoreError> {
+    let sql = "SELECT figures FROM hd_files WHERE table_name = ?1 AND outcome = 'loaded'
+         AND replaced_by IS NULL AND figures IS NOT NULL ORDER BY file DESC LIMIT ?2";
+    connection.entries(sql, &[SqlValue::from(table), SqlValue::from(most as u64)], |row| row.text(0))
 }
 
 fn layout_of(row: &SqlRow) -> Result<LayoutEntry, Misread> {
@@ -239,6 +264,21 @@ pub fn layout(connection: &mut dyn SqlConnection, table: &str) -> Result<Option<
     Ok(connection.entries(sql, &[SqlValue::from(table)], layout_of)?.into_iter().next())
 }
 
+/// How many files are loaded into a table, and how many rows they gave it.
+pub fn rows_loaded(connection: &mut dyn SqlConnection, table: &str) -> Result<(u64, u64), StoreError> {
+    let sql = "SELECT CAST(count(*) AS bigint), CAST(coalesce(sum(rows_loaded), 0) AS bigint) FROM hd_files
+         WHERE table_name = ?1 AND outcome = 'loaded' AND replaced_by IS NULL";
+    let rows = connection.entries(sql, &[SqlValue::from(table)], |row| Ok((row.count(0)?, row.count(1)?)))?;
+    Ok(rows.first().copied().unwrap_or_default())
+}
+
+/// The newest layout of each table.
+pub fn newest_layouts(connection: &mut dyn SqlConnection) -> Result<Vec<(String, Layout)>, StoreError> {
+    let sql = "SELECT version, layout, file, table_name FROM hd_layouts l WHERE version =
+         (SELECT max(version) FROM hd_layouts m WHERE m.table_name = l.table_name) ORDER BY table_name";
+    connection.entries(sql, &[], |row| Ok((row.text(3)?, layout_of(row)?.layout)))
+}
+
 /// The versions of a table's layout, the oldest first.
 pub fn layouts(connection: &mut dyn SqlConnection, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
     let sql =
@@ -248,7 +288,8 @@ pub fn layouts(connection: &mut dyn SqlConnection, table: &str) -> Result<Vec<La
 
 /// All drift, in the order it came.
 pub fn drift(connection: &mut dyn SqlConnection) -> Result<Vec<DriftEntry>, StoreError> {
-    let sql = "SELECT file, table_name, column_name, change, from_type, to_type, action FROM hd_drift
+    let sql = "SELECT file, table_name, column_name, change, from_type, to_type, action, line, value
+         FROM hd_drift
          ORDER BY drift";
     let entry = |row: &SqlRow| {
         Ok(DriftEntry {
@@ -259,9 +300,15 @@ pub fn drift(connection: &mut dyn SqlConnection) -> Result<Vec<DriftEntry>, Stor
             from: row.optional_text(4)?,
             to: row.optional_text(5)?,
             action: row.text(6)?,
+            cause: cause_of(row, 7)?,
         })
     };
     connection.entries(sql, &[], entry)
+}
+
+fn cause_of(row: &SqlRow, at: usize) -> Result<Option<Cause>, Misread> {
+    let (line, value) = (row.optional_integer(at)?, row.optional_text(at + 1)?);
+    Ok(line.zip(value).map(|(line, value)| Cause { line: line.unsigned_abs(), value }))
 }
 
 /// The tables a column of which was spelled anew, each with the newest file for which that was.

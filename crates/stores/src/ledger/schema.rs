@@ -22,7 +22,7 @@ CREATE TABLE hd_files (
   rows_inserted {integer} NOT NULL DEFAULT 0, rows_updated {integer} NOT NULL DEFAULT 0,
   rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
   version_token {text}, ordered_by {text} NOT NULL DEFAULT '', ordered_at {moment}, first_file {integer},
-  effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0
+  effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0, figures {text}
 );
 CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by, ordered_at, path);
 CREATE INDEX hd_files_by_path ON hd_files (place, path);
@@ -35,12 +35,12 @@ CREATE TABLE hd_layouts (
 CREATE TABLE hd_drift (
   drift {id}, file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL,
   column_name {text} NOT NULL, change {text} NOT NULL, from_type {text}, to_type {text},
-  action {text} NOT NULL DEFAULT 'noted'
+  action {text} NOT NULL DEFAULT 'noted', line {integer}, value {text}
 );
 CREATE TABLE hd_rejects (
   reject {id}, file {integer} NOT NULL REFERENCES hd_files, line {integer} NOT NULL,
   column_name {text}, value {text}, reason {text} NOT NULL, raw {record} NOT NULL, place {text},
-  mended_at {moment}
+  mended_at {moment}, more {text}
 );
 CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
 ";
@@ -127,13 +127,23 @@ CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by, ordered_at, 
 INSERT INTO hd_ledger SELECT 6, program FROM hd_ledger LIMIT 1;
 ";
 
+/// What the seventh version added to the sixth.
+const TO_SEVENTH: &str = "
+ALTER TABLE hd_files ADD COLUMN figures {text};
+ALTER TABLE hd_drift ADD COLUMN line {integer};
+ALTER TABLE hd_drift ADD COLUMN value {text};
+ALTER TABLE hd_rejects ADD COLUMN more {text};
+INSERT INTO hd_ledger SELECT 7, program FROM hd_ledger LIMIT 1;
+";
+
 /// What each version added to the one before.
-const STEPS: [(i64, &[&str]); 5] = [
+const STEPS: [(i64, &[&str]); 6] = [
     (2, &[TO_SECOND, PARTS]),
     (3, &[TO_THIRD, DECISIONS]),
     (4, &[NOTICES, TO_FOURTH]),
     (5, &[DECISION_TOKENS, TO_FIFTH]),
     (6, &[KEPT_ROWS, TO_SIXTH]),
+    (7, &[TO_SEVENTH]),
 ];
 
 /// The version of the ledger, if there is one.

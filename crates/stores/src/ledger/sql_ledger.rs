@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
 
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, NoticeEntry, Outbox,
@@ -61,6 +62,18 @@ impl<D: SqlDatabase> Ledger for D {
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
         read::rejects(self, file, most)
+    }
+
+    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+        read::rows_loaded(self, table)
+    }
+
+    fn newest_layouts(&mut self) -> Result<Vec<(String, Layout)>, StoreError> {
+        read::newest_layouts(self)
+    }
+
+    fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
+        read::figures(self, table, most)
     }
 
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {

@@ -48,14 +48,14 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
     let (names, mark) = match connection.drawn_number() {
         Some(number) => {
             parameters.push(SqlValue::Integer(number));
-            (", file", ", ?27")
+            (", file", ", ?28")
         }
         None => ("", ""),
     };
     let sql = format!(
         "INSERT INTO hd_files ({FILE_COLUMNS}{names})
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-           ?21, ?22, ?23, ?24, ?25, ?26{mark})"
+           ?21, ?22, ?23, ?24, ?25, ?26, ?27{mark})"
     );
     connection.insert(&sql, "file", &parameters)
 }
@@ -63,13 +63,13 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
 /// The columns of an entry that are known when it is begun, in the order of [`file_parameters`].
 pub const FILE_COLUMNS: &str = "batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
    outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept";
+   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept, figures";
 
 /// An entry as the parameters of the statement that adds it.
 pub fn file_parameters(
     connection: &dyn SqlConnection,
     entry: &FileEntry,
-) -> Result<[SqlValue; 26], StoreError> {
+) -> Result<[SqlValue; 27], StoreError> {
     let FileOrder { key, modified: ordered_at, first, effective, delivery } = &entry.order;
     let rules = entry.rules.as_ref().map(serde_json::to_string).transpose();
     let rules = rules.map_err(|error| StoreError::Refused {
@@ -104,6 +104,7 @@ pub fn file_parameters(
         SqlValue::from(delivery),
         SqlValue::from(&rules),
         SqlValue::Integer(entry.rows_kept.into()),
+        SqlValue::from(&entry.figures),
     ])
 }
 
@@ -128,8 +129,9 @@ pub fn add_drift(
     table: &str,
     drift: &[Drift],
 ) -> Result<(), StoreError> {
-    let sql = "INSERT INTO hd_drift (file, table_name, column_name, change, from_type, to_type, action)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+    let sql = "INSERT INTO hd_drift
+         (file, table_name, column_name, change, from_type, to_type, action, line, value)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
     for one in drift {
         let (column, word, from, to) = one.change.parts();
         let is_due = one.action == Action::Widened && one.change.respells();
@@ -142,6 +144,8 @@ pub fn add_drift(
             SqlValue::from(&from),
             SqlValue::from(&to),
             SqlValue::from(action.word()),
+            one.cause.as_ref().map_or(SqlValue::Null, |cause| SqlValue::from(cause.line)),
+            one.cause.as_ref().map_or(SqlValue::Null, |cause| SqlValue::from(&cause.value)),
         ];
         connection.execute(sql, &parameters)?;
     }
@@ -265,6 +269,7 @@ pub fn entry_of(plan: &LoadPlan) -> FileEntry {
         order: plan.order.clone(),
         rules: Some(plan.rules.with_tables(&plan.tables)),
         rows_kept: false,
+        figures: None,
     }
 }
 
@@ -290,11 +295,12 @@ pub fn add_rejects(
 }
 
 /// Adds a reject.
-pub const ADD_REJECT: &str = "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place)
-     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+pub const ADD_REJECT: &str =
+    "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place, more)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
 
 /// A reject of a file as the parameters of the statement that adds it.
-pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 7] {
+pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 8] {
     [
         SqlValue::Integer(file),
         SqlValue::from(reject.line),
@@ -303,6 +309,11 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 7] {
         SqlValue::from(&reject.reason),
         SqlValue::Bytes(reject.raw.to_vec()),
         SqlValue::from(&reject.place),
+        // Text and numbers are always JSON.
+        match reject.more.is_empty() {
+            true => SqlValue::Null,
+            false => SqlValue::from(&serde_json::to_string(&reject.more).ok()),
+        },
     ]
 }
 
@@ -320,7 +331,7 @@ pub fn end_file(
     }
     let sql = "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
            rows_left_out = ?6, ended_at = ?7, message = ?8, rows_inserted = ?9, rows_updated = ?10,
-           rows_unchanged = ?11, rows_deleted = ?12 WHERE file = ?1";
+           rows_unchanged = ?11, rows_deleted = ?12, figures = ?13 WHERE file = ?1";
     let parameters = [
         SqlValue::Integer(file),
         SqlValue::from(&summary.hash),
@@ -334,6 +345,7 @@ pub fn end_file(
         SqlValue::from(counts.updated),
         SqlValue::from(counts.unchanged),
         SqlValue::from(counts.deleted),
+        SqlValue::from(&summary.figures),
     ];
     connection.execute(sql, &parameters)?;
     for (at, (table, part)) in plan.tables.iter().zip(&summary.parts).enumerate() {
@@ -343,6 +355,7 @@ pub fn end_file(
         if table.keeps_layout {
             keep_layout(connection, file, table, part)?;
         }
+        add_drift(connection, file, &table.table, &part.drift)?;
     }
     Ok(())
 }

@@ -8,6 +8,7 @@
 use bytes::{Bytes, BytesMut};
 use futures_util::SinkExt;
 use hypodoke_core::cast::{Reject, Rows};
+use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
 
@@ -270,6 +271,7 @@ impl<'a> BulkWriter<'a> {
             left_out: summary.left_out,
             counts,
             ended: summary.ended,
+            figures: summary.figures.clone(),
             message: summary.message_with(&counts),
             order: FileOrder { key: summary.order.clone().unwrap_or(order.key.clone()), ..order },
             ..write::entry_of(self.plan)
@@ -353,8 +355,12 @@ impl Writer for BulkWriter<'_> {
         self.hand_over()?;
         let counts = self.counts();
         let entry = self.entry(summary, counts);
-        let drift = self.plan.tables.iter().filter(|table| table.keeps_layout && !table.drift.is_empty());
-        let drift = drift.map(|table| (table.table.clone(), table.drift.clone())).collect();
+        let drift = |(table, part): (&TablePlan, &PartSummary)| {
+            let own = if table.keeps_layout { table.drift.as_slice() } else { &[] };
+            let all: Vec<Drift> = own.iter().chain(&part.drift).cloned().collect();
+            (!all.is_empty()).then(|| (table.table.clone(), all))
+        };
+        let drift = self.plan.tables.iter().zip(&summary.parts).filter_map(drift).collect();
         let others = self.plan.tables.iter().zip(&summary.parts).skip(1);
         let named = |(table, part): (&TablePlan, &PartSummary)| {
             let part = PartSummary { layout: Layout::default(), ..part.clone() };

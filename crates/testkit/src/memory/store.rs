@@ -60,6 +60,7 @@ impl MemoryStore {
                 column: reject.column,
                 value: reject.value,
                 reason: reject.reason,
+                more: reject.more,
                 raw: reject.raw,
                 corrected: None,
             });
@@ -132,6 +133,26 @@ impl Ledger for MemoryStore {
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
         Ok(self.rejects.iter().filter(|reject| reject.file == file).take(most).cloned().collect())
+    }
+
+    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+        let is_of = |entry: &&FileEntry| {
+            entry.table.as_deref() == Some(table)
+                && entry.outcome == Outcome::Loaded
+                && entry.replaced_by.is_none()
+        };
+        let loaded = self.files.iter().filter(is_of);
+        Ok(loaded.fold((0, 0), |(files, rows), entry| (files + 1, rows + entry.loaded)))
+    }
+
+    fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
+        let is_of = |entry: &&FileEntry| {
+            entry.table.as_deref() == Some(table)
+                && entry.outcome == Outcome::Loaded
+                && entry.replaced_by.is_none()
+        };
+        let newest = self.files.iter().rev().filter(is_of).filter_map(|entry| entry.figures.clone());
+        Ok(newest.take(most).collect())
     }
 
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
@@ -326,6 +347,7 @@ impl Writer for MemoryWriter<'_> {
             batch: plan.batch,
             arrival: plan.arrival.clone(),
             hash: Some(summary.hash.clone()),
+            figures: summary.figures.clone(),
             feed: plan.feed.clone(),
             table: Some(plan.table().to_owned()),
             kind: Some(plan.kind.clone()),

@@ -2,10 +2,10 @@
 
 use hypodoke_stores::FileEntry;
 
+use super::find::{Finder, FoundFile};
 use crate::discover::Window;
 use crate::error::EngineError;
 use crate::job::FeedFiles;
-use crate::sources::{Finder, FoundFile};
 
 /// What a replay would load.
 #[derive(Clone, Debug, Default)]
