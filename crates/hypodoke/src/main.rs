@@ -1,6 +1,7 @@
 //! Hypodoke: finds what landed, works out what is in it, loads every row it can and keeps
 //! every row it cannot.
 
+mod ask;
 mod cli;
 mod commands;
 mod exit;

@@ -42,7 +42,8 @@ pub fn keep_kinds(
     let mut found = Vec::new();
     for (old, at) in table.columns.iter().zip(pair_up(&table.columns, &file.columns)) {
         let Some(new) = at.and_then(|at| Some((at, file.columns.get(at)?))) else { continue };
-        let (at, is_pinned) = (new.0, new.1.pinned.is_some());
+        // Where somebody says what a column is, values that are not are rejects, one by one.
+        let (at, is_pinned) = (new.0, new.1.pinned.is_some() || old.pinned.is_some());
         if is_pinned || !is_of_other_kind(old, new.1) {
             continue;
         }

@@ -3,6 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use hypodoke_core::drift::Cause;
 use hypodoke_stores::{DriftEntry, FileEntry, FileQuery, LayoutEntry, Store};
 use serde::Serialize;
 
@@ -52,6 +53,9 @@ pub struct ToldChange {
     pub to: Option<String>,
     /// What was done, in a word.
     pub action: String,
+    /// The value that forced it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cause: Option<Cause>,
     /// The version of the layout that came of it.
     pub version: Option<i64>,
     /// How many files had it, one after another.
@@ -134,6 +138,7 @@ fn told(own: &[&DriftEntry], layouts: &[LayoutEntry], files: &HashMap<i64, FileE
             from: entry.from.clone(),
             to: entry.to.clone(),
             action: entry.action.clone(),
+            cause: entry.cause.clone(),
             version: version.filter(|_| alters),
             files: 1,
         });

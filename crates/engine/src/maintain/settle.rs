@@ -1,7 +1,9 @@
 //! Files that are held: which they are, what a decision would come to, and its entry in the ledger.
 
+use std::collections::HashMap;
+
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{DecisionEntry, FileEntry, Store};
+use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Store};
 
 use crate::batch::loaded_line;
 use crate::clock;
@@ -50,6 +52,36 @@ pub fn held_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> 
     }
     newest.retain(|entry| entry.outcome == Outcome::Held);
     Ok(newest)
+}
+
+/// The files that failed and of which nothing came since, the oldest first.
+///
+/// # Errors
+///
+/// The ledger cannot be read.
+pub fn failed_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> {
+    let failed = store.files(&FileQuery { outcome: Some(Outcome::Failed), ..FileQuery::default() })?;
+    if failed.is_empty() {
+        return Ok(failed);
+    }
+    let key =
+        |entry: &FileEntry| (entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table.clone());
+    let mut newest: HashMap<_, i64> = HashMap::new();
+    for entry in store.loaded_files()? {
+        let file = newest.entry(key(&entry)).or_default();
+        *file = entry.file.max(*file);
+    }
+    let mut open: Vec<FileEntry> = Vec::new();
+    for entry in failed {
+        let known = newest.entry(key(&entry)).or_default();
+        // Entries come newest first: of each file the last one counts.
+        if *known < entry.file {
+            *known = entry.file;
+            open.push(entry);
+        }
+    }
+    open.reverse();
+    Ok(open)
 }
 
 /// The file of an entry, if it is there and what it was when it was held.

@@ -70,9 +70,13 @@ pub struct DriftArguments {
 /// `hypodoke settle`
 #[derive(Debug, Default, Args)]
 pub struct SettleArguments {
-    /// The file that is held, by its path or the end of it; none lists what is held
-    #[arg(value_name = "FILE")]
-    pub file: Option<String>,
+    /// Files that are held or failed, by their paths or the ends of them, by patterns or their feeds; none
+    /// lists what is held, and asks on a terminal
+    #[arg(value_name = "FILE|FEED")]
+    pub files: Vec<String>,
+    /// All that is held
+    #[arg(long, conflicts_with = "files")]
+    pub all: bool,
     /// A column is another under a new name
     #[arg(long, value_name = "OLD=NEW")]
     pub rename: Vec<String>,
@@ -97,6 +101,9 @@ pub struct SettleArguments {
     /// Write the lasting part of it into the configuration
     #[arg(long)]
     pub write: bool,
+    /// List what is held, and ask nothing
+    #[arg(long)]
+    pub list: bool,
     /// Show what would come of it, and decide nothing
     #[arg(long, conflicts_with = "write")]
     pub dry_run: bool,

@@ -7,6 +7,7 @@ use hypodoke_demo::office::{Office, PASSWORD};
 use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, MONDAY, Step, expected, gauges, write_step};
 use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::run_job;
+use hypodoke_engine::decide::Settlement;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::receipt::Receipt;
@@ -15,7 +16,7 @@ use serde::Serialize;
 
 use super::context::Context;
 use super::settle;
-use crate::cli::{DemoArguments, SettleArguments};
+use crate::cli::DemoArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::receipt_json::{self, ReceiptDocument};
@@ -74,8 +75,10 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         if step == Some(Step::Second) {
             let title = "Four files are held. Two came cut short; two have a column under a new name: somebody says so, once and for all.";
             tell(&format!(
-                "\n{}\n$ hypodoke settle {HELD} --rename {RENAME} --write\n",
-                context.screen.paint(Tone::Heading, title)
+                "\n{}\n$ hypodoke settle {HELD} --rename {}={} --write\n",
+                context.screen.paint(Tone::Heading, title),
+                RENAME.0,
+                RENAME.1
             ));
             let settled = settle_held(folder)?;
             tell(&render::settle::settled(&settled, context.screen));
@@ -145,19 +148,21 @@ fn settings(folder: &Path) -> Result<Settings, Failure> {
 
 /// The file that the demo settles, and what is said of it.
 const HELD: &str = "east/EAST260307.tsv";
-const RENAME: &str = "DraughtM=Draft";
+const RENAME: (&str, &str) = ("DraughtM", "Draft");
 
 fn settle_held(folder: &Path) -> Result<Settled, Failure> {
     let settings = settings(folder)?;
     let mut store = hypodoke_stores::open(&settings.store)?;
-    let arguments = SettleArguments {
-        file: Some(HELD.to_owned()),
-        rename: vec![RENAME.to_owned()],
-        write: true,
+    let wish = settle::Wish {
+        settlement: Settlement {
+            rename: vec![(RENAME.0.to_owned(), RENAME.1.to_owned())],
+            ..Settlement::default()
+        },
         why: Some("their program has new headings".to_owned()),
-        ..SettleArguments::default()
+        write: true,
+        dry_run: false,
     };
-    settle::by_arguments(store.as_mut(), settings, &folder.join(FILE_NAME), &arguments)
+    settle::by_path(store.as_mut(), &settings, &folder.join(FILE_NAME), HELD, &wish)
 }
 
 /// The configuration of the gauges, beside the other.

@@ -11,6 +11,7 @@ use crate::failure::Failure;
 use crate::render;
 use crate::render::log::{self, LogPlan};
 use crate::settings::watch::address;
+use crate::watch::answer::Answers;
 use crate::watch::status::Status;
 use crate::watch::{self, serve, unit};
 
@@ -48,8 +49,9 @@ pub fn run(arguments: &WatchArguments, context: &Context) -> Result<Exit, Failur
     };
     let status = Arc::new(Status::default());
     if let Some(listen) = listen {
-        let address = serve::open(listen, status.clone())?;
-        info!(address = %address, "health and metrics are served");
+        let answers = Answers::new(settings.clone(), status.clone(), listen)?;
+        let address = serve::open(listen, Arc::new(answers))?;
+        info!(address = %address, "the page, health and metrics are served");
     }
     exit::finish_when_asked();
     watch::run(settings, &arguments.feeds, &status)?;

@@ -100,14 +100,25 @@ pub fn done_in_words(change: &ToldChange) -> &'static str {
     done(Action::from_word(&change.action).unwrap_or_default())
 }
 
-/// A change as the ledger keeps it, in words.
+/// A change as the ledger keeps it, in words, with the value that forced it.
 pub fn words(change: &ToldChange) -> String {
-    let column = &change.column;
-    let (from, to) = (change.from.as_deref().unwrap_or("-"), change.to.as_deref().unwrap_or("-"));
-    match change.change.as_str() {
+    let words = change_words(&change.change, &change.column, change.from.as_deref(), change.to.as_deref());
+    match &change.cause {
+        Some(cause) => format!("{words}, {}", cause.words()),
+        None => words,
+    }
+}
+
+/// What changed, of its parts as the ledger keeps them.
+pub fn change_words(change: &str, column: &str, from: Option<&str>, to: Option<&str>) -> String {
+    let (from, to) = (from.unwrap_or("-"), to.unwrap_or("-"));
+    match change {
         "added" => format!("new column `{column}` ({to})"),
         "widened" if from == "unknown" => format!("`{column}` was empty until now and holds {to}"),
         "widened" => format!("`{column}` needs {to} instead of {from}"),
+        "other_kind" => format!("`{column}` has values that are not {from}"),
+        "unusual" => to.to_owned(),
+        "missing_sheet" => format!("the sheet `{column}` is missing"),
         "missing" => format!("`{column}` is missing"),
         "renamed" => format!("`{column}` is called `{to}`, until now `{from}`"),
         "respelled" => format!("`{from}` is written `{to}`"),

@@ -10,7 +10,7 @@ use hypodoke_engine::receipt::{ReceiptLine, RejectReason};
 
 use super::paths::shown;
 use super::{Screen, Tone};
-use crate::wording::line_advice;
+use crate::wording::{line_advice, quoted};
 
 /// The most lines of remarks where not all are wanted.
 const MOST_LINES: usize = 24;
@@ -97,13 +97,27 @@ impl Block<'_> {
         };
         let mut out = String::new();
         for (at, (tone, remark)) in self.remarks.iter().enumerate() {
-            let remark = screen.paint(*tone, remark);
+            let remark = screen.paint(*tone, &self.for_all(remark));
             match at {
                 0 => out.push_str(&format!("{head}: {remark}\n")),
                 _ => out.push_str(&format!("  {remark}\n")),
             }
         }
         out
+    }
+}
+
+impl Block<'_> {
+    /// A command about the first of several files as one about all of them: about their feed.
+    fn for_all(&self, remark: &str) -> String {
+        let several = self.files.first().filter(|_| self.files.len() > 1);
+        match several.and_then(|first| Some((first, first.feed.as_ref()?))) {
+            Some((first, feed)) => {
+                let settle = |about: &str| format!("→ hypodoke settle {}", quoted(about));
+                remark.replace(&settle(&first.path), &settle(feed))
+            }
+            None => remark.to_owned(),
+        }
     }
 }
 
@@ -154,8 +168,33 @@ fn changes(line: &ReceiptLine) -> Vec<(Tone, String)> {
             remarks.push((Tone::Faint, clean(&format!("{names} written another way; {}", first.words()))));
         }
     }
+    let (missing, others): (Vec<&Drift>, Vec<&Drift>) = others
+        .into_iter()
+        .partition(|drift| matches!(drift.change, Change::Missing { .. }) && drift.cause.is_none());
     remarks.extend(others.into_iter().map(|drift| (tone_of_drift(drift), clean(&drift.words()))));
+    remarks.extend(missing_columns(&missing));
     remarks
+}
+
+/// Columns that it lacks, in one line.
+fn missing_columns(missing: &[&Drift]) -> Option<(Tone, String)> {
+    let first = missing.first()?;
+    let name = |drift: &&Drift| match &drift.change {
+        Change::Missing { column } => Some(format!("`{column}`")),
+        _ => None,
+    };
+    let names: Vec<String> = missing.iter().filter_map(name).collect();
+    let words = match names.len() {
+        1 => first.words(),
+        _ => {
+            let done = match first.action {
+                Action::Noted => String::new(),
+                action => format!(": {}", action.words().replace("its rows hold", "they hold")),
+            };
+            format!("columns {} are missing{done}", count::list(&names))
+        }
+    };
+    Some((tone_of_drift(first), clean(&words)))
 }
 
 /// Why rows of it are rejected.

@@ -45,35 +45,63 @@ struct Mark {
     title: String,
 }
 
-/// Rows of each file, by the time it was written.
-pub fn rows(points: &[Point], zone: &TimeZone) -> String {
+/// The time that charts of one page have in common.
+#[derive(Clone, Copy)]
+pub struct Scale<'z> {
+    /// Whose clock it is.
+    pub zone: &'z TimeZone,
+    /// The earliest moment of all charts: microseconds since 1970.
+    pub first: Option<i64>,
+    /// The latest.
+    pub last: Option<i64>,
+}
+
+impl Scale<'_> {
+    /// Its ends in days since 1970.
+    fn ends(&self) -> (f64, f64) {
+        match (self.first, self.last) {
+            (Some(first), Some(last)) => (local_days(first, self.zone), local_days(last, self.zone)),
+            _ => (0.0, 1.0),
+        }
+    }
+}
+
+/// Rows of each file, by its time.
+pub fn rows(points: &[Point], scale: Scale<'_>) -> String {
     let rejected = |point: &Point| match point.rejected {
         0 => String::new(),
         some => format!(", {} rejected", count::number(some)),
     };
     let title = |point: &Point| format!("{}: {}{}", point.path, count::rows(point.rows), rejected(point));
-    let marks = marks(points, zone, |point| point.rows as f64, title);
+    let marks = marks(points, scale.zone, |point| point.rows as f64, title);
     let usual = Usual::of(points.iter().map(|point| point.rows as f64).collect());
-    scatter(marks, None, usual, &|y| short(*y))
+    scatter(marks, None, usual, scale, &|y| short(*y))
 }
 
-/// The time that each file's load took, by the time the file was written.
-pub fn seconds(points: &[Point], zone: &TimeZone) -> String {
+/// Loads shorter than this are never odd: whatever else the machine does is as long.
+const NOISE: f64 = 0.5;
+
+/// The time that each file's load took, by the file's time.
+pub fn seconds(points: &[Point], scale: Scale<'_>) -> String {
     let title = |point: &Point| format!("{}: {}", point.path, count::seconds(point.seconds));
-    let marks = marks(points, zone, |point| point.seconds, title);
+    let mut marks = marks(points, scale.zone, |point| point.seconds, title);
+    let usual = Usual::of(points.iter().map(|point| point.seconds).collect());
+    for mark in &mut marks {
+        mark.odd = mark.y > NOISE && usual.is_some_and(|usual| mark.y > usual.median && usual.is_odd(mark.y));
+    }
     let most = points.iter().map(|point| point.seconds).fold(0.0, f64::max);
     let label = |y: &f64| {
         if most < 1.0 { format!("{} ms", trimmed(y * 1e3)) } else { format!("{} s", trimmed(*y)) }
     };
-    scatter(marks, None, None, &label)
+    scatter(marks, None, None, scale, &label)
 }
 
 /// The time of day that each file was written at.
-pub fn arrivals(points: &[Point], zone: &TimeZone) -> String {
+pub fn arrivals(points: &[Point], scale: Scale<'_>) -> String {
     // In quarters of a day, which is where the lines are to be.
-    let quarter = |point: &Point| local_days(point.at, zone).fract() * 4.0;
+    let quarter = |point: &Point| local_days(point.written, scale.zone).fract() * 4.0;
     let title = |point: &Point| format!("{}: written at {}", point.path, clock(quarter(point) * 6.0));
-    let mut marks = marks(points, zone, quarter, title);
+    let mut marks = marks(points, scale.zone, quarter, title);
     let usual = Usual::of(points.iter().map(quarter).collect());
     // Half an hour off the usual time is nothing.
     let usual =
@@ -83,21 +111,22 @@ pub fn arrivals(points: &[Point], zone: &TimeZone) -> String {
             (usual.low - mark.y).max(mark.y - usual.high) > 2.0 * (usual.high - usual.low)
         });
     }
-    scatter(marks, Some(4.0), usual, &|y| clock(*y * 6.0))
+    scatter(marks, Some(4.0), usual, scale, &|y| clock(*y * 6.0))
 }
 
 /// Rows of all files of a day.
-pub fn volume(points: &[Point], zone: &TimeZone) -> String {
+pub fn volume(points: &[Point], scale: Scale<'_>) -> String {
     let mut days: Vec<(f64, u64, u64, i64)> = Vec::new();
     for point in points {
-        let day = local_days(point.at, zone).floor();
+        let day = local_days(point.at, scale.zone).floor();
         match days.last_mut().filter(|(known, ..)| *known == day) {
             Some((_, rows, files, _)) => (*rows, *files) = (*rows + point.rows, *files + 1),
             None => days.push((day, point.rows, 1, point.file)),
         }
     }
     let most = days.iter().map(|(_, rows, ..)| *rows).max().unwrap_or(0) as f64;
-    let (first, last) = (days.first().map_or(0.0, |d| d.0), days.last().map_or(0.0, |d| d.0));
+    let (first, last) = scale.ends();
+    let (first, last) = (first.floor(), last.floor());
     let titles: Vec<(i64, String)> = days
         .iter()
         .map(|(day, rows, files, file)| {
@@ -143,13 +172,12 @@ fn scatter(
     marks: Vec<Mark>,
     end: Option<f64>,
     usual: Option<Usual>,
+    scale: Scale<'_>,
     label: &dyn Fn(&f64) -> String,
 ) -> String {
     let most = marks.iter().map(|mark| mark.y).fold(0.0, f64::max);
     let high = end.unwrap_or(if most > 0.0 { most * 1.12 } else { 1.0 });
-    let first = marks.iter().map(|mark| mark.x).fold(f64::INFINITY, f64::min);
-    let last = marks.iter().map(|mark| mark.x).fold(f64::NEG_INFINITY, f64::max);
-    let (first, last) = if first.is_finite() { (first, last) } else { (0.0, 1.0) };
+    let (first, last) = scale.ends();
     let pad = ((last - first) * 0.04).max(0.4);
     let svg = drawn(|area| {
         let mut chart = ChartBuilder::on(&area)
@@ -161,7 +189,8 @@ fn scatter(
             let band = [(first - pad, usual.low), (last + pad, usual.high)];
             chart.draw_series(std::iter::once(Rectangle::new(band, BAND.filled())))?;
         }
-        let days = if last - first < 2.5 { "%b %-d %H:%M" } else { "%b %-d" };
+        // A day and a time take more room: the labels must not run into each other.
+        let days = if last - first < 2.5 { "%-d, %H:%M" } else { "%b %-d" };
         lines(&mut chart, days, label)?;
         let circle = |mark: &Mark| {
             let (radius, color) = if mark.odd { (5, ODD) } else { (3, SERIES) };
@@ -188,7 +217,7 @@ fn lines<'a>(
         .bold_line_style(GRID)
         .axis_style(GRID)
         .label_style(("sans-serif", 13, &INK))
-        .x_labels(5)
+        .x_labels(4)
         .y_labels(5)
         .x_label_formatter(&|x| date(*x, days))
         .y_label_formatter(&label)
@@ -263,30 +292,37 @@ fn trimmed(value: f64) -> String {
 mod tests {
     use super::*;
 
+    const UTC: &TimeZone = &TimeZone::UTC;
+
+    fn scale(points: &[Point]) -> Scale<'static> {
+        let moments = || points.iter().map(|point| point.at);
+        Scale { zone: UTC, first: moments().min(), last: moments().max() }
+    }
+
     fn point(file: i64, rows: u64, odd: bool) -> Point {
         let at = (20_000 + file) * 86_400_000_000;
-        Point { file, path: format!("a<{file}>.csv"), at, rows, rejected: 0, seconds: 0.5, odd }
+        Point { file, path: format!("a<{file}>.csv"), at, written: at, rows, rejected: 0, seconds: 0.5, odd }
     }
 
     #[test]
     fn every_mark_leads_to_its_file_and_says_what_it_is() {
         let points: Vec<Point> = (0..7).map(|file| point(file, 100 + file as u64, file == 3)).collect();
         for svg in
-            [rows(&points, &TimeZone::UTC), volume(&points, &TimeZone::UTC), seconds(&points, &TimeZone::UTC)]
+            [rows(&points, scale(&points)), volume(&points, scale(&points)), seconds(&points, scale(&points))]
         {
             for file in 0..7 {
                 assert!(svg.contains(&format!("<a href=\"#file-{file}\">")), "{svg}");
             }
             assert!(!svg.contains("a<3>"), "names are written so that they are no markup");
         }
-        let svg = rows(&points, &TimeZone::UTC);
+        let svg = rows(&points, scale(&points));
         assert_eq!(svg.matches("fill=\"#C2410C\"").count(), 1, "one is odd");
         assert!(svg.contains("a&lt;3&gt;.csv: 103 rows"), "{svg}");
     }
 
     #[test]
     fn nothing_is_drawn_of_nothing_and_nothing_fails() {
-        for svg in [rows(&[], &TimeZone::UTC), volume(&[], &TimeZone::UTC), arrivals(&[], &TimeZone::UTC)] {
+        for svg in [rows(&[], scale(&[])), volume(&[], scale(&[])), arrivals(&[], scale(&[]))] {
             assert!(svg.starts_with("<svg ") && !svg.contains("href"), "{svg}");
         }
     }

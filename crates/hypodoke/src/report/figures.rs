@@ -12,8 +12,10 @@ pub struct Point {
     pub file: i64,
     /// Its path.
     pub path: String,
-    /// When it was written: microseconds since 1970.
+    /// The day that it is of, where its name says so, else when it was written: microseconds since 1970.
     pub at: i64,
+    /// When it was written.
+    pub written: i64,
     /// Records read.
     pub rows: u64,
     /// Rows rejected of them.
@@ -31,7 +33,8 @@ pub fn points(files: &[FileEntry], most: usize) -> Vec<Point> {
     let point = |entry: &FileEntry| Point {
         file: entry.file,
         path: entry.arrival.path.clone(),
-        at: entry.arrival.modified,
+        at: day_of(entry).unwrap_or(entry.arrival.modified),
+        written: entry.arrival.modified,
         rows: entry.read,
         rejected: entry.rejected,
         seconds: (entry.ended - entry.began).max(0) as f64 / 1e6,
@@ -44,6 +47,13 @@ pub fn points(files: &[FileEntry], most: usize) -> Vec<Point> {
         point.odd = usual.as_ref().is_some_and(|usual| usual.is_odd(point.rows as f64));
     }
     points
+}
+
+/// The moment that a file's name tells, as the ledger orders files by it.
+fn day_of(entry: &FileEntry) -> Option<i64> {
+    let day = entry.order.key.get(..10)?.parse::<jiff::civil::Date>().ok()?;
+    let moment = day.at(12, 0, 0, 0).to_zoned(jiff::tz::TimeZone::system()).ok()?;
+    Some(moment.timestamp().as_microsecond())
 }
 
 /// What is usual among some figures.

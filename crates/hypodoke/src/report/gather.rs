@@ -7,6 +7,7 @@ use hypodoke_stores::{FileEntry, FileQuery, Store};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
+use super::charts::Scale;
 use super::figures::{Point, points};
 use crate::failure::Failure;
 use crate::schedule::{Lateness, late_feeds};
@@ -31,6 +32,8 @@ pub struct Report {
     pub days: u32,
     /// The feeds, in the order of their names.
     pub feeds: Vec<FeedReport>,
+    /// It is a page that a watch serves, where every file has one of its own.
+    pub is_live: bool,
 }
 
 /// What there is of one feed, or of a table that was loaded without one.
@@ -91,7 +94,18 @@ impl Report {
             let midnight = midnight(now);
             feeds.push(FeedReport { name, files, left_out, points, rejects, drift, late, midnight });
         }
-        Ok(Report { database: store.shown(), now, zone, days, feeds })
+        Ok(Report { database: store.shown(), now, zone, days, feeds, is_live: false })
+    }
+
+    /// Where a file is to be found.
+    pub fn file_link(&self, file: i64) -> String {
+        if self.is_live { format!("/file/{file}") } else { format!("#file-{file}") }
+    }
+
+    /// The scale of time that all charts share.
+    pub fn scale(&self) -> Scale<'_> {
+        let moments = || self.feeds.iter().flat_map(|feed| &feed.points).map(|point| point.at);
+        Scale { zone: &self.zone, first: moments().min(), last: moments().max() }
     }
 }
 

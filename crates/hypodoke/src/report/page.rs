@@ -5,7 +5,7 @@ use hypodoke_stores::FileEntry;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 
 use super::gather::{FeedReport, Report};
-use super::{charts, style};
+use super::{charts, style, values};
 use crate::render::{drift, moment};
 use crate::wording::quoted;
 use hypodoke_core::count;
@@ -31,20 +31,21 @@ pub fn page(report: &Report) -> String {
                 (wants(report))
                 (overview(report))
                 @for feed in &report.feeds { (feed_section(report, feed)) }
-                footer { "Made by hypodoke " (env!("CARGO_PKG_VERSION")) " from the ledger; times are those of this machine's clock." }
+                footer { "Made by hypodoke " (env!("CARGO_PKG_VERSION")) " from the ledger; times are those of this machine's clock, " (moment::zone()) "." }
             } }
         }
     };
     markup.into_string()
 }
 
-fn anchor(name: &str) -> String {
+/// A name as a part of the page may be called by.
+pub fn anchor(name: &str) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
     name.chars().map(plain).collect()
 }
 
 /// Today in some figures.
-fn glance(report: &Report) -> Markup {
+pub fn glance(report: &Report) -> Markup {
     let sum = |of: fn(&FileEntry) -> u64| -> u64 {
         report
             .feeds
@@ -77,10 +78,10 @@ fn glance(report: &Report) -> Markup {
 }
 
 /// Needs attention, and what to do about it.
-fn wants(report: &Report) -> Markup {
+pub fn wants(report: &Report) -> Markup {
     let about = |feed: &FeedReport, entry: &FileEntry| {
         html! {
-            p { b { a href=(format!("#file-{}", entry.file)) { (clean(&entry.arrival.path)) } }
+            p { b { a href=(report.file_link(entry.file)) { (clean(&entry.arrival.path)) } }
                 " " span.faint { (feed.name) " · " (moment::minute(entry.ended)) } }
             @for line in entry.message.as_deref().unwrap_or_default().lines() { p { (clean(line)) } }
         }
@@ -109,7 +110,7 @@ fn wants(report: &Report) -> Markup {
 }
 
 /// A line for each feed.
-fn overview(report: &Report) -> Markup {
+pub fn overview(report: &Report) -> Markup {
     html! {
         h2 id="feeds" { "Feeds" }
         div class="card scroll" { table {
@@ -134,7 +135,7 @@ fn overview(report: &Report) -> Markup {
                 }
             }
         } }
-        p.faint { "In the charts, files stand at the time they were written; a band is what is usual, orange is odd, and every mark leads to its file." }
+        p.faint { "In the charts, files stand at the day that their names say, or at the time they were written; a band is what is usual, orange is odd, and every mark leads to its file." }
     }
 }
 
@@ -148,7 +149,8 @@ fn state(feed: &FeedReport) -> Markup {
     }
 }
 
-fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
+/// All there is of one feed.
+pub fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
     let name = anchor(&feed.name);
     let figure = |title: &str, unit: &str, svg: String| {
         html! {
@@ -160,15 +162,16 @@ fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
             h2 { (feed.name) }
             @if !feed.points.is_empty() {
                 div.charts {
-                    (figure("Size", "rows by file", charts::rows(&feed.points, &report.zone)))
-                    (figure("Volume", "rows by day", charts::volume(&feed.points, &report.zone)))
-                    (figure("Arrival", "time of day", charts::arrivals(&feed.points, &report.zone)))
-                    (figure("Load", "time it took", charts::seconds(&feed.points, &report.zone)))
+                    (figure("Size", "rows by file", charts::rows(&feed.points, report.scale())))
+                    (figure("Volume", "rows by day", charts::volume(&feed.points, report.scale())))
+                    (figure("Arrival", "time of day", charts::arrivals(&feed.points, report.scale())))
+                    (figure("Load", "time it took", charts::seconds(&feed.points, report.scale())))
                 }
             }
             (rejects(feed, &name))
             (changes(feed))
-            (files(feed, &name))
+            (values::section(feed))
+            (files(report, feed, &name))
         }
     }
 }
@@ -186,7 +189,7 @@ fn rejects(feed: &FeedReport, name: &str) -> Markup {
                 @for group in &feed.rejects {
                     tr {
                         td.n { (count::number(group.rows)) }
-                        td style="width:120px" { span.bar style=(format!("width:{}%", group.rows * 100 / most)) {} }
+                        td { svg.bar width="120" height="8" aria-hidden="true" { rect width=((group.rows * 120 / most).max(3)) height="8" rx="4" {} } }
                         td { (clean(group.column.as_deref().unwrap_or("-"))) }
                         td.wrap { (clean(&group.reason)) }
                         td { code { (clean(group.value.as_deref().unwrap_or("-"))) } }
@@ -218,14 +221,18 @@ fn changes(feed: &FeedReport) -> Markup {
     }
 }
 
-fn files(feed: &FeedReport, name: &str) -> Markup {
-    let tone = |entry: &FileEntry| match entry.outcome {
+/// How a file's outcome is coloured.
+pub fn tone(entry: &FileEntry) -> &'static str {
+    match entry.outcome {
         _ if entry.replaced_by.is_some() => "faint",
         Outcome::Loaded | Outcome::Superseded => "good",
         Outcome::Failed => "bad",
         Outcome::Held => "warning",
         _ => "faint",
-    };
+    }
+}
+
+fn files(report: &Report, feed: &FeedReport, name: &str) -> Markup {
     let odd = |entry: &FileEntry| feed.points.iter().any(|point| point.file == entry.file && point.odd);
     html! {
         details id=(format!("files-{name}")) {
@@ -236,9 +243,10 @@ fn files(feed: &FeedReport, name: &str) -> Markup {
                      th.n { "loaded" } th.n { "rejected" } th.n { "size" } th.n { "took" } }
                 @for entry in &feed.files {
                     tr id=(format!("file-{}", entry.file)) {
-                        td style="white-space:nowrap" { (moment::minute(entry.ended)) }
+                        td { (moment::minute(entry.ended)) }
                         td.n { (entry.batch) }
-                        td.path { (clean(&entry.arrival.path)) }
+                        td.path { @if report.is_live { a href=(report.file_link(entry.file)) { (clean(&entry.arrival.path)) } }
+                            @else { (clean(&entry.arrival.path)) } }
                         td { (entry.table.as_deref().unwrap_or_default()) }
                         td class=(tone(entry)) { @if entry.replaced_by.is_some() { "replaced" } @else { (entry.outcome.word()) } }
                         td class=(if odd(entry) { "n warning" } else { "n" }) { (count::number(entry.read)) @if odd(entry) { " odd" } }

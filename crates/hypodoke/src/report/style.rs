@@ -39,7 +39,17 @@ figure svg [fill="#DCE9F2"] { fill: var(--band); }
 th { text-align: left; font-weight: 600; color: var(--faint); } th, td { padding: 5px 12px 5px 0; border-bottom: 1px solid var(--line); vertical-align: top; }
 td { white-space: nowrap; } td.path, td.wrap { white-space: normal; }
 .n { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; } td.path { overflow-wrap: anywhere; min-width: 160px; }
-.bar { display: block; height: 8px; margin-top: 7px; min-width: 3px; border-radius: 4px; background: var(--odd); }
+svg.bar { display: block; margin-top: 7px; } svg.bar rect { fill: var(--odd); }
+.multiples { display: grid; grid-template-columns: repeat(auto-fill, minmax(min(100%, 190px), 1fr)); gap: 10px; margin: 10px 0; }
+.multiple { background: var(--card); border: 1px solid var(--line); border-radius: 8px; padding: 8px 10px; overflow-wrap: anywhere; }
+.multiple.odd { border-color: var(--odd); } .multiple p { margin: 4px 0 0; font-size: 13px; }
+.multiple .line { display: flex; align-items: center; gap: 8px; font-size: 12px; } .multiple svg { flex: 1 1 auto; min-width: 0; height: 34px; }
+.multiple .line span { flex: 0 0 auto; min-width: 74px; text-align: right; font-variant-numeric: tabular-nums; }
+.multiple [stroke="#2F6F9F"] { stroke: var(--series); } .multiple [fill="#2F6F9F"] { fill: var(--series); }
+.multiple.odd [stroke="#2F6F9F"] { stroke: var(--odd); } .multiple.odd [fill="#2F6F9F"] { fill: var(--odd); }
+progress { width: 120px; accent-color: var(--series); } code { user-select: all; }
+.lost { display: none; background: var(--bad-back); padding: 8px 24px; } .away .lost { display: block; }
+:focus-visible { outline: 2px solid var(--series); outline-offset: 2px; }
 details summary { cursor: pointer; margin: 10px 0; } nav a { margin-right: 14px; }
 ol.drift { list-style: none; margin: 0; padding: 0 0 0 14px; border-left: 2px solid var(--line); }
 ol.drift li { position: relative; margin: 8px 0; } ol.drift li::before { content: ""; position: absolute; left: -20px; top: 6px;

@@ -3,14 +3,19 @@
 use std::net::{SocketAddr, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 
+use hypodoke_places::sftp::Secret;
+
+use super::expand::secret;
 use super::reader::Section;
 use crate::failure::Failure;
 
 /// What `[watch]` and `[log]` say.
 #[derive(Clone, Debug, Default)]
 pub struct WatchSettings {
-    /// Where health and metrics are served.
+    /// Where the page, health and metrics are served.
     pub listen: Option<SocketAddr>,
+    /// What has to be shown to see them; required where others than this machine can ask.
+    pub token: Option<Secret>,
     /// The file that is logged to; standard error if unsaid.
     pub log_file: Option<PathBuf>,
     /// A line of the log is a JSON object.
@@ -28,6 +33,7 @@ pub fn read(
         if let Some(text) = section.text("listen")? {
             settings.listen = Some(address(&text.value).map_err(|why| section.wrong(&text, why))?);
         }
+        settings.token = secret(&mut section, "token", base)?;
         section.finish()?;
     }
     if let Some(mut section) = log {

@@ -4,6 +4,7 @@
 //! tells it to whoever asks. A feed is looked after by one process at a time, on however many
 //! machines; what waits for a server that does not answer is its own thread only.
 
+pub mod answer;
 mod feed_worker;
 mod file_watcher;
 mod reload;

@@ -1,5 +1,6 @@
-//! Health and metrics for whoever asks, on a port of this machine. Whatever comes in by it is limited in
-//! number, size and time, so that nobody keeps the loading from its work.
+//! The page, health and metrics for whoever asks, on a port of this machine. Whatever comes in by it is
+//! limited in number, size and time, so that nobody keeps the loading from its work; and nothing that comes
+//! in by it changes anything.
 
 use std::convert::Infallible;
 use std::net::SocketAddr;
@@ -7,21 +8,17 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hyper::body::Incoming;
-use hyper::header::{CONTENT_TYPE, HeaderValue};
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
-use hyper::{Method, Request, Response, StatusCode};
+use hyper::{Request, Response};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tracing::warn;
 
-use super::status::Status;
+use super::answer::{Answers, Asked};
 use crate::exit::Exit;
 use crate::failure::Failure;
-
-/// The type of the text format of metrics.
-const METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
 /// So many connections are answered at a time; more are closed.
 const MOST_CONNECTIONS: usize = 32;
@@ -38,7 +35,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 
 /// Answers on a port as long as the process lives; gives the address, with the port the system chose
 /// where it was asked to.
-pub fn open(listen: SocketAddr, status: Arc<Status>) -> Result<SocketAddr, Failure> {
+pub fn open(listen: SocketAddr, answers: Arc<Answers>) -> Result<SocketAddr, Failure> {
     let failed = |error: std::io::Error| {
         let what = format!("{listen} cannot be listened on: {error}");
         let failure = Failure { exit: Exit::Usage, ..Failure::usage(what) };
@@ -51,8 +48,8 @@ pub fn open(listen: SocketAddr, status: Arc<Status>) -> Result<SocketAddr, Failu
     let serve = move || {
         runtime.block_on(async move {
             match TcpListener::from_std(listener) {
-                Ok(listener) => answer_all(listener, status).await,
-                Err(error) => warn!(error = %error, "health and metrics are not served"),
+                Ok(listener) => answer_all(listener, answers).await,
+                Err(error) => warn!(error = %error, "the page, health and metrics are not served"),
             }
         });
     };
@@ -60,7 +57,7 @@ pub fn open(listen: SocketAddr, status: Arc<Status>) -> Result<SocketAddr, Failu
     Ok(address)
 }
 
-async fn answer_all(listener: TcpListener, status: Arc<Status>) {
+async fn answer_all(listener: TcpListener, answers: Arc<Answers>) {
     let free = Arc::new(Semaphore::new(MOST_CONNECTIONS));
     loop {
         let Ok((stream, _)) = listener.accept().await else {
@@ -69,19 +66,23 @@ async fn answer_all(listener: TcpListener, status: Arc<Status>) {
         };
         // One too many is closed at once: waiting, it would hold a handle.
         let Ok(permit) = free.clone().try_acquire_owned() else { continue };
-        let status = status.clone();
+        let answers = answers.clone();
         tokio::spawn(async move {
             let _permit = permit;
             // Who went away before the answer came does not need it.
-            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, status)).await;
+            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, answers)).await;
         });
     }
 }
 
-async fn answer(stream: TcpStream, status: Arc<Status>) -> Result<(), hyper::Error> {
+async fn answer(stream: TcpStream, answers: Arc<Answers>) -> Result<(), hyper::Error> {
     let service = service_fn(move |request: Request<Incoming>| {
-        let response = respond(&request, &status);
-        async move { Ok::<_, Infallible>(response) }
+        let (asked, answers) = (Asked::of(&request), answers.clone());
+        async move {
+            // The ledger is asked on a thread of its own: health answers meanwhile.
+            let response = tokio::task::spawn_blocking(move || answers.respond(&asked)).await;
+            Ok::<Response<String>, Infallible>(response.unwrap_or_else(|_| super::answer::failed()))
+        }
     });
     http1::Builder::new()
         .timer(TokioTimer::new())
@@ -91,23 +92,4 @@ async fn answer(stream: TcpStream, status: Arc<Status>) -> Result<(), hyper::Err
         .title_case_headers(true)
         .serve_connection(TokioIo::new(stream), service)
         .await
-}
-
-fn respond(request: &Request<Incoming>, status: &Status) -> Response<String> {
-    let (code, kind, body) = match request.uri().path() {
-        _ if !matches!(*request.method(), Method::GET | Method::HEAD) => {
-            (StatusCode::METHOD_NOT_ALLOWED, "text/plain", "only GET\n".to_owned())
-        }
-        "/healthz" => {
-            let (healthy, body) = status.health();
-            let code = if healthy { StatusCode::OK } else { StatusCode::SERVICE_UNAVAILABLE };
-            (code, "application/json", body)
-        }
-        "/metrics" => (StatusCode::OK, METRICS, status.metrics()),
-        _ => (StatusCode::NOT_FOUND, "text/plain", "there are /healthz and /metrics\n".to_owned()),
-    };
-    let mut response = Response::new(body);
-    *response.status_mut() = code;
-    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
-    response
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use prometheus_client::encoding::EncodeLabelSet;
@@ -15,6 +15,8 @@ use serde::Serialize;
 
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_engine::receipt::ReceiptLine;
+
+use crate::report::live::{Running, RunningLoad};
 
 /// What a feed is at.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -31,6 +33,19 @@ pub enum FeedState {
     StandingBy,
     /// Its place or the database is out of reach.
     OutOfReach,
+}
+
+impl FeedState {
+    /// The state in words.
+    fn words(self) -> &'static str {
+        match self {
+            FeedState::Starting => "starting",
+            FeedState::Loading => "loading",
+            FeedState::Waiting => "waiting for files",
+            FeedState::StandingBy => "standing by: another watch looks after it",
+            FeedState::OutOfReach => "out of reach",
+        }
+    }
 }
 
 #[derive(Clone, Debug, Hash, PartialEq, Eq, EncodeLabelSet)]
@@ -51,6 +66,17 @@ struct FeedStatus {
     late: bool,
     last_round_at: Option<String>,
     last_loaded_at: Option<String>,
+    #[serde(skip)]
+    load: Option<LoadStatus>,
+}
+
+/// How far a load has come.
+#[derive(Clone, Debug)]
+struct LoadStatus {
+    path: String,
+    files: (u64, u64),
+    bytes: (u64, u64),
+    began: Instant,
 }
 
 /// How every feed is doing.
@@ -190,6 +216,48 @@ impl Status {
         }
     }
 
+    /// What every feed is at, and how far its load has come.
+    pub fn running(&self) -> Vec<Running> {
+        let line = |(feed, line): (&String, &FeedStatus)| Running {
+            feed: feed.clone(),
+            state: if line.late {
+                format!("{}, late", line.state.words())
+            } else {
+                line.state.words().to_owned()
+            },
+            is_bad: line.late || line.state == FeedState::OutOfReach,
+            load: line.load.as_ref().map(|load| RunningLoad {
+                path: load.path.clone(),
+                files: load.files,
+                bytes: load.bytes,
+                seconds: load.began.elapsed().as_secs_f64(),
+            }),
+        };
+        self.lines().iter().map(line).collect()
+    }
+
+    /// Takes in how far a load has come.
+    fn follow(&self, feed: &str, event: &Event) {
+        let mut lines = self.lines();
+        let Some(line) = lines.get_mut(feed) else { return };
+        match event {
+            Event::BatchBegan { files, bytes, .. } => {
+                let (files, bytes) = ((0, *files as u64), (0, *bytes));
+                line.load = Some(LoadStatus { path: String::new(), files, bytes, began: Instant::now() });
+            }
+            Event::BatchEnded { .. } => line.load = None,
+            _ => {
+                let Some(load) = &mut line.load else { return };
+                match event {
+                    Event::FileBegan { path, .. } => load.path.clone_from(path),
+                    Event::Progress { bytes } => load.bytes.0 += bytes,
+                    Event::FileEnded { .. } => load.files.0 += 1,
+                    _ => {}
+                }
+            }
+        }
+    }
+
     /// Whether all is well, and how each feed is doing, as JSON.
     pub fn health(&self) -> (bool, String) {
         let feeds = self.lines();
@@ -217,6 +285,7 @@ pub struct FileCounter<'a> {
 
 impl Listener for FileCounter<'_> {
     fn on(&self, event: &Event) {
+        self.status.follow(self.feed, event);
         if let Event::FileEnded { line, .. } = event {
             self.status.count(self.feed, line);
         }
