@@ -11,6 +11,7 @@ use clap::{Args, Parser, Subcommand};
 
 use crate::exit;
 use crate::render::ColorChoice;
+use crate::render::feed_plan::OnChange;
 use crate::values::free_table;
 
 pub use ledger::{
@@ -236,6 +237,36 @@ pub struct DraftArguments {
     /// Write over a file that is there
     #[arg(long)]
     pub force: bool,
+    /// Ask about each feed, on a terminal: table, names, mode, key, changes, rejects, times
+    #[arg(long)]
+    pub ask: bool,
+    /// The table, where the files are of one kind
+    #[arg(long, value_name = "NAME", value_parser = free_table_of)]
+    pub table: Option<String>,
+    /// What becomes of rows: append, replace, upsert, insert-new, history
+    #[arg(long, value_name = "MODE")]
+    pub mode: Option<String>,
+    /// The columns that tell rows apart: --key station,day
+    #[arg(long, value_name = "COLUMN", value_delimiter = ',')]
+    pub key: Vec<String>,
+    /// What happens when files change
+    #[arg(long, value_name = "WHAT")]
+    pub on_change: Option<OnChange>,
+    /// How many rows may be rejected: 100, or 1%
+    #[arg(long, value_name = "LIMIT")]
+    pub rejected_rows: Option<String>,
+    /// Load every day at a time: 07:30
+    #[arg(long, value_name = "TIME", conflicts_with = "every")]
+    pub at: Option<String>,
+    /// Load again and again, after so long: 15m
+    #[arg(long, value_name = "SPAN")]
+    pub every: Option<String>,
+    /// Whose clock --at is by: Europe/Lisbon
+    #[arg(long, value_name = "ZONE", requires = "at")]
+    pub time_zone: Option<String>,
+    /// Load what is there by what was written
+    #[arg(long)]
+    pub load: bool,
     #[command(flatten)]
     pub database: DatabaseArguments,
     #[command(flatten)]

@@ -35,6 +35,16 @@ impl Context {
         Context { screen, verbose: common.verbose, json: common.json, config: common.config.clone() }
     }
 
+    /// The same by another configuration.
+    pub fn with_config(&self, file: &Path) -> Context {
+        Context {
+            screen: self.screen,
+            verbose: self.verbose,
+            json: self.json,
+            config: Some(file.to_path_buf()),
+        }
+    }
+
     /// The configuration, if there is one.
     pub fn settings(&self) -> Result<Option<Settings>, Failure> {
         Settings::find(self.config.as_deref())

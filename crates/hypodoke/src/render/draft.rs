@@ -10,45 +10,47 @@ use hypodoke_core::types::Type;
 use hypodoke_engine::inspect::{Group, Survey};
 use hypodoke_formats::FoundValue;
 
+use super::feed_plan::{FeedPlan, LoadTimes, OnChange};
+
 /// What the draft is made of besides the survey.
 pub struct DraftInputs<'a> {
     /// The folder of the files, as the configuration will name it.
     pub place: &'a Path,
     /// The database.
     pub database: &'a str,
-    /// For each layout, the columns of its key; none where it has none.
-    pub keys: &'a [Vec<String>],
-}
-
-/// A drafted configuration.
-pub struct Draft {
-    /// Its text.
-    pub text: String,
-    /// How many feeds it has.
-    pub feeds: usize,
+    /// The feeds, and what is wanted of each.
+    pub feeds: &'a [(FeedDraft<'a>, FeedPlan)],
+    /// Text to be read by people, which is in no feed.
+    pub prose: &'a [FeedDraft<'a>],
 }
 
 /// Decimals of more digits behind the mark are left to the load: they are measured, and no sums of money.
 const MOST_PINNED_SCALE: u16 = 6;
 
 /// Writes the configuration.
-pub fn draft(survey: &Survey, inputs: &DraftInputs<'_>) -> Draft {
+pub fn draft(survey: &Survey, inputs: &DraftInputs<'_>) -> String {
     let mut out =
         String::from("# Drafted by hypodoke from what the files hold. Every line may be changed; what is\n");
     out.push_str("# left out is found out anew from each file, and widened without loss.\n\n[staging]\n");
     let _ = writeln!(out, "url = {}\n", text(inputs.database));
     let _ = writeln!(out, "[place.inbox]\npath = {}", text(&inputs.place.to_string_lossy()));
-    let (prose, feeds): (Vec<_>, Vec<_>) = feeds(survey, inputs.keys)
-        .into_iter()
-        .filter(|draft| draft.groups.iter().any(|group| group.rows > 0))
-        .partition(|draft| is_prose(draft, survey));
-    feeds.iter().for_each(|draft| feed(&mut out, draft, survey));
+    for (draft, plan) in inputs.feeds.iter().filter(|(_, plan)| plan.is_wanted) {
+        feed(&mut out, draft, plan, survey);
+    }
     let of_file = |at: &usize| survey.files.get(*at).map(|file| file.path.as_str());
-    let prose = prose.iter().flat_map(|draft| draft.groups[0].files.iter().filter_map(of_file));
+    let prose = inputs.prose.iter().flat_map(|draft| draft.main().files.iter().filter_map(of_file));
     comment(&mut out, "Text to be read by people, and in no feed:", prose);
     let failed = survey.files.iter().filter(|file| file.found.is_err()).map(|file| file.path.as_str());
     comment(&mut out, "Not read, and in no feed:", failed);
-    Draft { text: out, feeds: feeds.len() }
+    out
+}
+
+/// The feeds that a survey gives, and the layouts that are no tables but prose.
+pub fn feeds<'a>(survey: &'a Survey, keys: &'a [Vec<String>]) -> (Vec<FeedDraft<'a>>, Vec<FeedDraft<'a>>) {
+    let all = together(survey, keys).into_iter();
+    let with_rows = all.filter(|draft| draft.groups.iter().any(|group| group.rows > 0));
+    let (prose, feeds) = with_rows.partition(|draft| is_prose(draft, survey));
+    (feeds, prose)
 }
 
 fn comment<'a>(out: &mut String, title: &str, paths: impl Iterator<Item = &'a str>) {
@@ -75,36 +77,54 @@ fn is_prose(draft: &FeedDraft<'_>, survey: &Survey) -> bool {
 }
 
 /// A feed to be written: the layouts that come out of its files, the main one first.
-struct FeedDraft<'a> {
+pub struct FeedDraft<'a> {
+    /// What it is called.
+    pub name: String,
+    /// The columns that tell its rows apart; none where there are no such.
+    pub key: &'a [String],
+    /// Its files have no header.
+    pub is_nameless: bool,
     groups: Vec<&'a Group>,
-    key: &'a [String],
+}
+
+impl<'a> FeedDraft<'a> {
+    fn of(group: &'a Group, key: &'a [String], survey: &Survey) -> FeedDraft<'a> {
+        let first = group.files.first().and_then(|at| survey.files.get(*at));
+        let name = match (group.path.is_empty(), first) {
+            // Sheets alone: the feed is named after the file.
+            (false, Some(file)) => hypodoke_engine::discover::table_name(Path::new(&file.path)),
+            _ => group.name.clone(),
+        };
+        let found = first.and_then(|file| file.found.as_ref().ok());
+        let is_nameless = found.is_some_and(|found| found.facts.is_nameless);
+        FeedDraft { name, key, is_nameless, groups: vec![group] }
+    }
+
+    /// The layout of its main table.
+    pub fn main(&self) -> &'a Group {
+        self.groups[0]
+    }
 }
 
 /// Layouts put together that come out of the same files: records and their lists, sheets.
-fn feeds<'a>(survey: &'a Survey, keys: &'a [Vec<String>]) -> Vec<FeedDraft<'a>> {
+fn together<'a>(survey: &'a Survey, keys: &'a [Vec<String>]) -> Vec<FeedDraft<'a>> {
     let mut feeds: Vec<FeedDraft<'a>> = Vec::new();
     let (mains, parts): (Vec<_>, Vec<_>) =
         survey.groups.iter().zip(keys).partition(|(group, _)| group.path.is_empty());
-    feeds.extend(mains.into_iter().map(|(group, key)| FeedDraft { groups: vec![group], key }));
+    feeds.extend(mains.into_iter().map(|(group, key)| FeedDraft::of(group, key, survey)));
     for (group, _) in parts {
         let shares =
             |feed: &&mut FeedDraft<'_>| feed.groups[0].files.iter().any(|file| group.files.contains(file));
         match feeds.iter_mut().find(shares) {
             Some(feed) => feed.groups.push(group),
-            None => feeds.push(FeedDraft { groups: vec![group], key: &[] }),
+            None => feeds.push(FeedDraft::of(group, &[], survey)),
         }
     }
     feeds
 }
 
-fn feed(out: &mut String, draft: &FeedDraft<'_>, survey: &Survey) {
-    let main = draft.groups[0];
-    let feed_name = if main.path.is_empty() {
-        main.name.clone()
-    } else {
-        // Sheets alone: the feed is named after the file.
-        hypodoke_engine::discover::table_name(Path::new(&survey.files[main.files[0]].path))
-    };
+fn feed(out: &mut String, draft: &FeedDraft<'_>, plan: &FeedPlan, survey: &Survey) {
+    let main = draft.main();
     let files = count::files(main.files.len() as u64);
     let _ = writeln!(out, "\n# {files}, {}", count::rows(draft.groups.iter().map(|group| group.rows).sum()));
     for group in &draft.groups {
@@ -121,14 +141,13 @@ fn feed(out: &mut String, draft: &FeedDraft<'_>, survey: &Survey) {
             let _ = writeln!(out, "# {}", warning.replace('\n', " "));
         });
     }
-    let name = name(&feed_name);
+    let name = name(&draft.name);
     let _ = writeln!(out, "[feed.{name}]\nplace = \"inbox\"\nfiles = {}", text(&main.pattern));
-    let _ = writeln!(out, "table = {}\nmode  = \"append\"", text(&feed_name));
-    if !draft.key.is_empty() {
-        let names: Vec<String> = draft.key.iter().map(|name| text(name)).collect();
-        let what = if names.len() == 1 { "unique" } else { "together unique" };
-        let _ =
-            writeln!(out, "key   = [{}]  # {what} in all of these files, and never null", names.join(", "));
+    let _ = writeln!(out, "table = {}", text(plan.table.as_ref().unwrap_or(&draft.name)));
+    let _ = writeln!(out, "mode  = \"{}\"", plan.mode.word());
+    key_line(out, draft, plan);
+    if !plan.header.is_empty() {
+        let _ = writeln!(out, "header = {}", list(&plan.header));
     }
     whereabouts(out, main, survey);
     let _ = writeln!(out, "\n[feed.{name}.columns]");
@@ -136,8 +155,65 @@ fn feed(out: &mut String, draft: &FeedDraft<'_>, survey: &Survey) {
         if draft.groups.len() > 1 && !group.path.is_empty() {
             let _ = writeln!(out, "# {}", group.path.escape_debug());
         }
-        group.columns.iter().for_each(|column| column_line(out, &group.path, column));
+        for (at, column) in group.columns.iter().enumerate() {
+            // Columns that were given names are known by them.
+            let given = plan.header.get(at).filter(|_| group.path.is_empty());
+            let renamed = given.map(|given| ColumnReport {
+                name: Namer::default().name(given),
+                source: given.clone(),
+                ..column.clone()
+            });
+            column_line(out, &group.path, renamed.as_ref().unwrap_or(column), plan);
+        }
     }
+    wishes(out, &name, plan);
+}
+
+/// What tells rows apart: what the plan says, or what the files show, with that it does.
+fn key_line(out: &mut String, draft: &FeedDraft<'_>, plan: &FeedPlan) {
+    let is_found = plan.key.is_empty() || plan.key == draft.key;
+    let key = if plan.key.is_empty() && plan.header.is_empty() { draft.key } else { &plan.key };
+    if key.is_empty() {
+        return;
+    }
+    let what = match (is_found, key.len()) {
+        (true, 1) => "  # unique in all of these files, and never null",
+        (true, _) => "  # together unique in all of these files, and never null",
+        (false, _) => "",
+    };
+    let _ = writeln!(out, "key   = {}{what}", list(key));
+}
+
+/// What a person wants besides.
+fn wishes(out: &mut String, name: &str, plan: &FeedPlan) {
+    if plan.on_change == OnChange::Hold {
+        let _ = writeln!(
+            out,
+            "\n[feed.{name}.drift]\nnew_column = \"hold\"\nmissing_column = \"hold\"\nwider_type = \"hold\"\nother_kind = \"hold\""
+        );
+    }
+    if let Some(limit) = &plan.rejects {
+        let limit = if limit.parse::<u64>().is_ok() { limit.clone() } else { text(limit) };
+        let _ = writeln!(out, "\n[feed.{name}.expect]\nrejected_rows = {limit}");
+    }
+    let time = match &plan.when {
+        LoadTimes::OnArrival => return,
+        LoadTimes::Daily(time) => {
+            let (hour, minute) = time.split_once(':').unwrap_or((time, "0"));
+            let number = |digits: &str| digits.trim_start_matches('0').parse::<u32>().unwrap_or_default();
+            format!("cron = \"{} {} * * *\"", number(minute), number(hour))
+        }
+        LoadTimes::Every(span) => format!("every = {}", text(span)),
+    };
+    let _ = writeln!(out, "\n[feed.{name}.schedule]\n{time}");
+    if let Some(zone) = &plan.zone {
+        let _ = writeln!(out, "time_zone = {}", text(zone));
+    }
+}
+
+fn list(words: &[String]) -> String {
+    let words: Vec<String> = words.iter().map(|word| text(word)).collect();
+    format!("[{}]", words.join(", "))
 }
 
 /// Where in their files the rows stand, so that it need not be found again.
@@ -156,11 +232,19 @@ fn whereabouts(out: &mut String, group: &Group, survey: &Survey) {
 }
 
 /// What of a column has to be pinned, and the rest as a comment that pins it once it is none.
-fn column_line(out: &mut String, path: &str, column: &ColumnReport) {
+fn column_line(out: &mut String, path: &str, column: &ColumnReport, plan: &FeedPlan) {
     let own = if column.source.is_empty() { &column.name } else { &column.source };
     let source = &if path.is_empty() { own.clone() } else { format!("{path}.{own}") };
     let mut remark = Vec::new();
-    let pins = pins(column, own, &mut remark);
+    let mut pins = pins(column, own, &mut remark);
+    match plan.names.iter().find(|(name, _)| path.is_empty() && name == own) {
+        Some((_, Some(name))) => {
+            pins.retain(|pin| !pin.starts_with("name = "));
+            pins.insert(0, format!("name = {}", text(name)));
+        }
+        Some((_, None)) => pins = vec!["skip = true".to_owned()],
+        None => {}
+    }
     remark.extend(column.format.clone());
     remark.extend(column.ambiguity.clone());
     remark.extend(column.against.iter().take(1).map(|against| {

@@ -2,6 +2,7 @@
 
 pub mod draft;
 pub mod drift;
+pub mod feed_plan;
 pub mod grid;
 pub mod json;
 pub mod ledger;

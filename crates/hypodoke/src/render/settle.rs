@@ -156,6 +156,20 @@ pub fn several(
     out
 }
 
+/// Lines taken out and put in, each in its colour.
+pub fn colored_diff(diff: &str, screen: Screen) -> String {
+    let line = |line: &str| {
+        let tone = match line.as_bytes().first() {
+            _ if line.starts_with("+++") || line.starts_with("---") => Tone::Faint,
+            Some(b'+') => Tone::Good,
+            Some(b'-') => Tone::Bad,
+            _ => Tone::Faint,
+        };
+        format!("{}\n", screen.paint(tone, line))
+    };
+    diff.lines().map(line).collect()
+}
+
 /// A change of the configuration.
 fn diff_text(diff: &str, is_written: bool, screen: Screen) -> String {
     let what = if is_written {
@@ -163,16 +177,7 @@ fn diff_text(diff: &str, is_written: bool, screen: Screen) -> String {
     } else {
         "for the files to come, in the configuration:"
     };
-    let mut out = format!("\n{}\n", screen.paint(Tone::Heading, what));
-    for line in diff.lines() {
-        let tone = match line.as_bytes().first() {
-            _ if line.starts_with("+++") || line.starts_with("---") => Tone::Faint,
-            Some(b'+') => Tone::Good,
-            Some(b'-') => Tone::Bad,
-            _ => Tone::Faint,
-        };
-        out.push_str(&format!("{}\n", screen.paint(tone, line)));
-    }
+    let mut out = format!("\n{}\n{}", screen.paint(Tone::Heading, what), colored_diff(diff, screen));
     if !is_written {
         out.push_str("  → --write makes this change\n");
     }
