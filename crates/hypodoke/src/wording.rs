@@ -69,6 +69,17 @@ pub fn advice(error: &EngineError) -> Option<String> {
         }
         EngineError::File(cause) => place_advice(cause),
         EngineError::Read { cause, .. } => read_advice(cause),
+        EngineError::Unloadable { reason: FailReason::OtherColumns { of_name, .. }, .. }
+            if !of_name.is_empty() =>
+        {
+            let skips: Vec<String> =
+                of_name.iter().map(|name| format!("{name} = {{ skip = true }}")).collect();
+            return Some(format!(
+                "{} from the file's name: leave it out under [feed.NAME.columns], {}",
+                if of_name.len() == 1 { "a column comes" } else { "columns come" },
+                skips.join(", ")
+            ));
+        }
         EngineError::Unloadable { reason, .. } => fail_advice(reason),
         EngineError::Store(cause) => store_advice(cause),
         EngineError::PlaceLost { cause, .. } => return advice(cause),

@@ -14,6 +14,7 @@ mod place;
 mod private;
 mod seen;
 pub mod sftp;
+mod space;
 mod spool;
 mod version;
 
@@ -26,4 +27,5 @@ pub use folder::{look_at, path_text};
 pub use place::{Completeness, Place, beside};
 pub use private::{private, private_folder};
 pub use seen::{Fetched, Listing, Seen, SpooledFile, dismiss, expect};
+pub use space::free_space;
 pub use spool::{DURABLE, SpoolSettings};

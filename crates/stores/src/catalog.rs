@@ -122,6 +122,8 @@ pub struct About {
     pub user: Option<String>,
     /// The schema that is used, where it has schemas.
     pub schema: Option<String>,
+    /// What time it is by its clock, where that is another than this machine's: microseconds since 1970.
+    pub clock: Option<i64>,
 }
 
 /// Rows of a table as people are shown them.

@@ -293,6 +293,8 @@ pub enum FailReason {
         unknown: Vec<String>,
         /// Columns that the table requires and the file lacks.
         required: Vec<String>,
+        /// Those of the unknown that come from its name.
+        of_name: Vec<String>,
     },
     /// What stands in the table's place takes no rows in this way.
     TakesNoRows {
@@ -319,7 +321,7 @@ impl FailReason {
                     "{path} changed after it was loaded, and `{table}` has no lineage columns to find its rows by"
                 )
             }
-            FailReason::OtherColumns { table, unknown, required } => {
+            FailReason::OtherColumns { table, unknown, required, .. } => {
                 let mut parts = Vec::new();
                 if !unknown.is_empty() {
                     parts.push(format!("the table has no {}", list(unknown)));

@@ -14,9 +14,10 @@ use crate::job::Feed;
 use crate::plan::{TableMapping, TargetState};
 use crate::profile::TableProfile;
 
-/// How alike the columns of a file and another table have to be, and how unlike its own, for the file to be
-/// taken for one of that table.
+/// How many of the columns of a file another table has to have, and how few its own, for the file to be taken
+/// for one of that table; and how many of that table's columns the file has to have.
 const LIKE_OTHER: f64 = 0.9;
+const MOST_OF_IT: f64 = 0.7;
 const UNLIKE_OWN: f64 = 0.75;
 
 /// Why a file is held that is not like those before it; `None` where it is, or where nobody can tell.
@@ -49,16 +50,20 @@ pub fn other_layout(
     if !is_other && !is_unlike {
         return Ok(None);
     }
-    let own = keys(&table.layout);
-    let likeness = |layout: &Layout| {
-        let other = keys(layout);
+    let own: HashSet<String> = table.head.names.iter().map(|name| match_key(name)).collect();
+    // How many of the file's columns a table has, as a share of them.
+    let share = |other: &HashSet<String>| own.intersection(other).count() as f64 / own.len().max(1) as f64;
+    let to_own = share(&keys(base));
+    let mut nearest: Option<(f64, String)> = None;
+    for (name, layout) in store.newest_layouts()?.into_iter().filter(|(name, _)| *name != feed.table) {
+        let other = keys(&layout);
         let both = own.intersection(&other).count() as f64;
-        both / (own.len() + other.len()).saturating_sub(both as usize).max(1) as f64
-    };
-    let to_own = likeness(base);
-    let others = store.newest_layouts()?.into_iter().filter(|(name, _)| *name != feed.table);
-    let nearest = others.map(|(name, layout)| (likeness(&layout), name)).max_by(|a, b| a.0.total_cmp(&b.0));
-    let nearest = nearest.filter(|(likeness, _)| *likeness >= LIKE_OTHER && to_own < UNLIKE_OWN);
+        let is_like = share(&other) >= LIKE_OTHER && both >= MOST_OF_IT * other.len() as f64;
+        if is_like && to_own < UNLIKE_OWN && nearest.as_ref().is_none_or(|(known, _)| share(&other) > *known)
+        {
+            nearest = Some((share(&other), name));
+        }
+    }
     let nearest = nearest.map(|(_, name)| name);
     let is_held = is_other || nearest.is_some();
     Ok(is_held.then_some(HoldReason::OtherLayout { common, columns: before.len(), nearest }))

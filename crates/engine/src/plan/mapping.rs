@@ -217,12 +217,15 @@ impl TableMapping {
             .map(|c| c.name.as_str())
             .collect();
         if !strange.is_empty() || !lacking.is_empty() {
+            let of_name = strange.iter().filter(|(at, _)| *at >= head.names.len());
+            let of_name = of_name.map(|(_, column)| column.source.clone()).collect();
             let strange: Vec<&str> = strange.iter().map(|(_, c)| c.name.as_str()).collect();
             let owned = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
             return Err(FailReason::OtherColumns {
                 table: shape.name.clone(),
                 unknown: owned(&strange),
                 required: owned(&lacking),
+                of_name,
             });
         }
         let mut fit = Fit { layout: Layout::default(), sources: Vec::new(), changes: Vec::new() };

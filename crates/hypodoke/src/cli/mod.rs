@@ -295,6 +295,9 @@ pub struct CheckArguments {
     /// Print the SQL that the next load would run to make or change tables
     #[arg(long)]
     pub ddl: bool,
+    /// Send a test message to everybody who is told of things
+    #[arg(long)]
+    pub notify: bool,
     /// Show the key of a place's server, and add it to those that are known
     #[arg(long, value_name = "PLACE", conflicts_with_all = ["feeds", "ddl"])]
     pub trust: Option<String>,

@@ -41,6 +41,7 @@ pub fn of_receipt(receipt: &Receipt) -> Vec<Notification> {
             event: NotificationKind::Success,
             key: format!("success {batch}"),
             feed: feeds.first().filter(|_| one_feed).and_then(|feed| (*feed).clone()),
+            others: Vec::new(),
             path: None,
             what: format!("{files} loaded, {}", count::rows(totals.rows_loaded)),
             advice: None,
@@ -57,6 +58,7 @@ pub fn of_trouble(trouble: &Failure) -> Notification {
         event: NotificationKind::Failure,
         key: format!("trouble {day} {}", trouble.message),
         feed: None,
+        others: Vec::new(),
         path: None,
         what: trouble.message.clone(),
         advice: trouble.advice.clone(),
@@ -69,6 +71,7 @@ pub fn of_lateness(late: &Lateness) -> Notification {
         event: NotificationKind::Silence,
         key: format!("silence {} {}", late.feed(), late.due()),
         feed: Some(late.feed().to_owned()),
+        others: Vec::new(),
         path: None,
         what: late.words(),
         advice: Some("ask whoever sends it, and look with: hypodoke ledger --late".to_owned()),
@@ -82,6 +85,7 @@ fn of_missing(missing: &TableLoss, at: &str) -> Notification {
         event: NotificationKind::Failure,
         key: format!("missing {day} {}", missing.table),
         feed: missing.feed.clone(),
+        others: Vec::new(),
         path: None,
         what: missing_words(missing),
         advice: Some(missing_advice(missing)),
@@ -107,6 +111,7 @@ fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
             event,
             key,
             feed: line.feed.clone(),
+            others: Vec::new(),
             path: Some(path.clone()),
             what,
             advice,
@@ -174,8 +179,8 @@ fn add_news(
 }
 
 fn wants(to: &NotifySettings, notification: &Notification) -> bool {
-    let is_of_feed =
-        to.feeds.is_empty() || notification.feed.as_ref().is_some_and(|feed| to.feeds.contains(feed));
+    let is_of_feed = to.feeds.is_empty()
+        || notification.feed.iter().chain(&notification.others).any(|feed| to.feeds.contains(feed));
     to.on.contains(&notification.event) && is_of_feed
 }
 

@@ -12,6 +12,9 @@ pub struct Notification {
     pub key: String,
     /// The feed.
     pub feed: Option<String>,
+    /// Other feeds that it is about, too.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<String>,
     /// The file, if it is about one.
     pub path: Option<String>,
     /// What happened, in words.

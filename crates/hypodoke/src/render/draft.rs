@@ -5,7 +5,7 @@ use std::path::Path;
 
 use hypodoke_core::count;
 use hypodoke_core::evidence::ColumnReport;
-use hypodoke_core::names::Namer;
+use hypodoke_core::names::{Namer, match_key};
 use hypodoke_core::types::Type;
 use hypodoke_engine::inspect::{Group, Survey};
 use hypodoke_formats::FoundValue;
@@ -62,18 +62,25 @@ fn comment<'a>(out: &mut String, title: &str, paths: impl Iterator<Item = &'a st
     }
 }
 
-/// Whether a layout is no table but text, as a file `README.txt` is: one column of sentences.
+/// Whether a layout is no table but text, as a file `README.txt` is: sentences, in which a comma parts
+/// columns at the most.
 fn is_prose(draft: &FeedDraft<'_>, survey: &Survey) -> bool {
-    let main = draft.groups[0];
-    let [column] = &main.columns[..] else { return false };
-    let is_text = |at: &usize| {
+    const MOST_COLUMNS: usize = 4;
+    let main = draft.main();
+    let name_of = |at: &usize| {
         let path = survey.files.get(*at).map(|file| file.path.to_lowercase()).unwrap_or_default();
-        let name = path.rsplit('/').next().unwrap_or_default();
-        name.ends_with(".txt") || name.ends_with(".md") || name.starts_with("readme") || !name.contains('.')
+        path.rsplit('/').next().unwrap_or_default().to_owned()
     };
-    let sentences = column.max_length > 30 && column.max.as_deref().is_some_and(|text| text.contains(' '));
-    let is_named_so = column.source.split_whitespace().count() > 3;
-    column.ty == Type::Text && (sentences || is_named_so) && main.files.iter().all(is_text)
+    let is_named_so = |name: &String| name.starts_with("readme") || name.ends_with(".md");
+    let may_be = |name: &String| is_named_so(name) || name.ends_with(".txt") || !name.contains('.');
+    let names: Vec<String> = main.files.iter().map(name_of).collect();
+    let are_texts = main.columns.iter().all(|column| matches!(column.ty, Type::Text | Type::Unknown));
+    let has_sentences = main.columns.iter().any(|column| {
+        let words = |text: &str| text.split_whitespace().count();
+        words(&column.source) > 3 || column.max.as_deref().is_some_and(|text| words(text) > 4)
+    });
+    let is_small = main.columns.len() <= MOST_COLUMNS && are_texts && main.path.is_empty();
+    is_small && names.iter().all(may_be) && (has_sentences || names.iter().all(is_named_so))
 }
 
 /// A feed to be written: the layouts that come out of its files, the main one first.
@@ -98,6 +105,14 @@ impl<'a> FeedDraft<'a> {
         let found = first.and_then(|file| file.found.as_ref().ok());
         let is_nameless = found.is_some_and(|found| found.facts.is_nameless);
         FeedDraft { name, key, is_nameless, groups: vec![group] }
+    }
+
+    /// Whether its main table has a column, by its name in the file or the table.
+    pub fn has_column(&self, name: &str) -> bool {
+        let key = match_key(name);
+        let is_it =
+            |column: &ColumnReport| match_key(&column.name) == key || match_key(&column.source) == key;
+        self.main().columns.iter().any(is_it)
     }
 
     /// The layout of its main table.
@@ -245,8 +260,10 @@ fn column_line(out: &mut String, path: &str, column: &ColumnReport, plan: &FeedP
         Some((_, None)) => pins = vec!["skip = true".to_owned()],
         None => {}
     }
-    remark.extend(column.format.clone());
-    remark.extend(column.ambiguity.clone());
+    match &column.ambiguity {
+        Some(open) => remark.push(open.clone()),
+        None => remark.extend(column.format.clone()),
+    }
     remark.extend(column.against.iter().take(1).map(|against| {
         format!(
             "not {}: line {} holds `{}`",

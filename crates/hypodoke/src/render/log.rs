@@ -6,6 +6,7 @@
 use std::path::Path;
 use std::sync::Mutex;
 
+use hypodoke_core::drift::Drift;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_places::private;
@@ -132,10 +133,17 @@ fn file_ended(batch: i64, line: &ReceiptLine) {
             rows_rejected = line.rows_rejected,
             rows_left_out = line.rows_left_out,
             seconds = millis(line.seconds),
+            drift = drift_of(line),
             "loaded"
         ),
         other => info!(batch, feed, path, table, message, "{}", other.word()),
     }
+}
+
+/// What of a file is not as it was, in a line; nothing where all is.
+fn drift_of(line: &ReceiptLine) -> Option<String> {
+    let news: Vec<String> = line.changes.iter().filter(|drift| drift.is_news()).map(Drift::words).collect();
+    (!news.is_empty()).then(|| news.join("; "))
 }
 
 /// Logs what came of a batch.

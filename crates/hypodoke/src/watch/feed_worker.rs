@@ -1,6 +1,6 @@
 //! The worker of one feed: a round looks at its place, loads what is new and says what came of it.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::batch::StopSignal;
@@ -13,15 +13,15 @@ use hypodoke_stores::{Lease, Mode};
 use jiff::Timestamp;
 use tracing::{debug, error, info, warn};
 
+use super::outages::Outages;
 use super::retries::Retries;
 use super::scheduler::{After, Wakeup};
 use super::status::{FeedState, FileCounter, Status};
 use crate::exit::LoadInHand;
 use crate::failure::Failure;
-use crate::notifications::{self, Notification};
+use crate::notifications;
 use crate::render::log;
 use crate::schedule::lateness;
-use crate::settings::notify::NotificationKind;
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
 
 /// After a database or a place was out of reach, it is tried again after so long, then twice …
@@ -46,6 +46,7 @@ pub struct FeedWorker<'a> {
     new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
     /// Rung when there is something to tell.
     mail: &'a Wakeup,
+    outages: &'a Outages,
     lease: Option<Lease>,
     retries: Retries,
     /// How many decisions the ledger had when it was last asked.
@@ -67,12 +68,14 @@ pub struct WorkerContext<'a> {
     pub new_stranger: &'a (dyn Fn(&str) -> bool + Sync),
     /// Rung when there is something to tell.
     pub mail: &'a Wakeup,
+    /// What is out of reach.
+    pub outages: &'a Outages,
 }
 
 impl<'a> FeedWorker<'a> {
     /// Has not done anything yet.
     pub fn new(shared: WorkerContext<'a>, feed: &'a FeedSettings) -> FeedWorker<'a> {
-        let WorkerContext { settings, status, stop, new_stranger, mail } = shared;
+        let WorkerContext { settings, status, stop, new_stranger, mail, outages } = shared;
         FeedWorker {
             settings,
             feed,
@@ -80,6 +83,7 @@ impl<'a> FeedWorker<'a> {
             stop,
             new_stranger,
             mail,
+            outages,
             lease: None,
             retries: Retries::default(),
             decided: 0,
@@ -102,7 +106,7 @@ impl<'a> FeedWorker<'a> {
             Err(failure) => return self.out_of_reach(failure),
         }
         self.status.set(name, FeedState::Loading);
-        let began = std::time::Instant::now();
+        let began = Instant::now();
         match self.round(now) {
             Ok(waiting) => {
                 self.back_in_reach();
@@ -235,7 +239,8 @@ impl<'a> FeedWorker<'a> {
             debug!(feed = name, error = failure.message, "still unreachable");
         } else {
             error!(feed = name, error = failure.message, "out of reach");
-            self.tell_of(&failure);
+            self.outages.away(name, &failure, Instant::now());
+            self.mail.wake();
         }
         self.trouble = Some(failure.message);
         let again = Some(self.retry);
@@ -248,36 +253,8 @@ impl<'a> FeedWorker<'a> {
         self.status.set(&self.feed.name, FeedState::Waiting);
         if self.trouble.take().is_some() {
             info!(feed = self.feed.name, "back in reach");
-        }
-    }
-
-    fn tell_of(&self, failure: &Failure) {
-        let notification = Notification {
-            event: NotificationKind::Failure,
-            // It may be back and away again: that is another time.
-            key: format!("away {} {}", self.feed.name, Timestamp::now()),
-            feed: Some(self.feed.name.clone()),
-            path: None,
-            what: failure.message.clone(),
-            advice: failure.advice.clone(),
-        };
-        let written = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
-            notifications::note(
-                store.as_mut(),
-                &self.settings.notify,
-                std::slice::from_ref(&notification),
-                None,
-            )
-        });
-        match written {
-            Ok(()) => self.mail.wake(),
-            // The ledger itself is away.
-            Err(_) => {
-                let shown = self.settings.store.to_string();
-                for trouble in notifications::at_once(&self.settings.notify, &notification, &shown) {
-                    warn!(error = trouble.message, "nobody was told");
-                }
-            }
+            self.outages.back(&self.feed.name, Instant::now());
+            self.mail.wake();
         }
     }
 

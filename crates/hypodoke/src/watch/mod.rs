@@ -7,6 +7,7 @@
 pub mod answer;
 mod feed_worker;
 mod file_watcher;
+mod outages;
 mod reload;
 mod retries;
 mod scheduler;
@@ -24,11 +25,12 @@ use tracing::{error, info, warn};
 
 use crate::exit;
 use crate::failure::Failure;
-use crate::notifications;
+use crate::notifications::{self, Notification};
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
 use feed_worker::{FeedWorker, WorkerContext};
 use file_watcher::FileSystemWatcher;
 use hypodoke_engine::batch::StopSignal;
+use outages::Outages;
 use reload::Reload;
 use scheduler::{MachineClock, Scheduler, Task, Wakeup};
 use status::Status;
@@ -96,6 +98,8 @@ struct Round {
     strangers: Mutex<HashSet<String>>,
     /// Rung when there is something to tell.
     mail: Wakeup,
+    /// What is out of reach.
+    outages: Outages,
 }
 
 /// Watches by one configuration; gives the one that takes its place, if there is one.
@@ -103,8 +107,9 @@ fn watch(settings: Settings, feeds: &[String], status: &Arc<Status>) -> Option<S
     let is_wanted = |feed: &&FeedSettings| feeds.is_empty() || feeds.contains(&feed.name);
     let wanted: Vec<String> = settings.feeds.iter().filter(is_wanted).map(|feed| feed.name.clone()).collect();
     status.begin(wanted.iter().map(String::as_str));
-    let (stop, mail) = (StopSignal::default(), Wakeup::default());
-    let round = Arc::new(Round { settings, status: status.clone(), stop, strangers: Mutex::default(), mail });
+    let (stop, mail, outages) = (StopSignal::default(), Wakeup::default(), Outages::default());
+    let strangers = Mutex::default();
+    let round = Arc::new(Round { settings, status: status.clone(), stop, strangers, mail, outages });
     let mut wakeups = Vec::new();
     let mut threads = Vec::new();
     for feed in wanted {
@@ -162,7 +167,7 @@ fn until_changed(settings: &Settings, feeds: &[String]) -> Option<Settings> {
 
 /// Looks after one feed.
 fn keep(round: &Round, name: &str, wakeup: &Arc<Wakeup>) {
-    let Round { settings, status, stop, strangers, mail } = round;
+    let Round { settings, status, stop, strangers, mail, outages } = round;
     let Some(feed) = settings.feeds.iter().find(|feed| feed.name == name) else { return };
     let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else { return };
     let (_watcher, poll) = listen(place, wakeup);
@@ -171,7 +176,7 @@ fn keep(round: &Round, name: &str, wakeup: &Arc<Wakeup>) {
     let settle = place.completeness.quiet_for.unwrap_or(QUIET).min(poll) + Duration::from_millis(50);
     let new_stranger =
         |path: &str| strangers.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_owned());
-    let shared = WorkerContext { settings, status, stop, new_stranger: &new_stranger, mail };
+    let shared = WorkerContext { settings, status, stop, new_stranger: &new_stranger, mail, outages };
     let mut worker = FeedWorker::new(shared, feed);
     let scheduler = Scheduler { schedule, poll, settle };
     scheduler.run(&MachineClock, wakeup, stop, &mut |task, now| match task {
@@ -199,9 +204,10 @@ fn listen(place: &PlaceSettings, wakeup: &Arc<Wakeup>) -> (Option<FileSystemWatc
 
 /// Sends what people are to be told, as it comes and again where it was not taken.
 fn tell_people(round: &Round) {
-    let Round { settings, stop, mail, .. } = round;
+    let Round { settings, stop, mail, outages, .. } = round;
     loop {
         let ends = stop.is_requested();
+        tell_of_outages(settings, &outages.take(Instant::now()));
         let sent = hypodoke_stores::open(&settings.store)
             .and_then(|mut store| notifications::deliver(store.as_mut(), &settings.notify, TELL_AGAIN));
         match sent {
@@ -213,6 +219,22 @@ fn tell_people(round: &Round) {
         if ends {
             return;
         }
-        mail.wait(TELL_AGAIN);
+        let wait = outages.wait(Instant::now()).unwrap_or(TELL_AGAIN).min(TELL_AGAIN);
+        // Whoever rings while feeds are gathered does not hurry it.
+        mail.wait(wait.max(Duration::from_millis(20)));
+    }
+}
+
+/// Writes down what is to be told of outages; where the ledger itself is away, it is told at once.
+fn tell_of_outages(settings: &Settings, news: &[Notification]) {
+    if news.is_empty() {
+        return;
+    }
+    let written = hypodoke_stores::open(&settings.store)
+        .and_then(|mut store| notifications::note(store.as_mut(), &settings.notify, news, None));
+    if written.is_err() {
+        let shown = settings.store.to_string();
+        let troubles = news.iter().flat_map(|one| notifications::at_once(&settings.notify, one, &shown));
+        troubles.for_each(|trouble| warn!(error = trouble.message, "nobody was told"));
     }
 }

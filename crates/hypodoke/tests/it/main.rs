@@ -6,6 +6,7 @@ mod bad_server;
 mod bad_store;
 mod configured;
 mod crash;
+mod daily;
 mod days;
 mod demo;
 mod docs;

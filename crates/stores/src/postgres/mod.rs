@@ -115,12 +115,15 @@ impl Catalog for PostgresStore {
     }
 
     fn about(&mut self) -> Result<About, StoreError> {
-        let row = self.run(self.client.query_one("SELECT current_setting('server_version')", &[]))?;
+        let sql = "SELECT current_setting('server_version'),
+             CAST(extract(epoch FROM clock_timestamp()) * 1000000 AS bigint)";
+        let row = self.run(self.client.query_one(sql, &[]))?;
         let version: String = row.get(0);
         Ok(About {
             version: format!("PostgreSQL {}", version.split_whitespace().next().unwrap_or_default()),
             user: Some(self.user.clone()),
             schema: Some(self.schema.clone()),
+            clock: row.try_get(1).ok(),
         })
     }
 

@@ -269,7 +269,12 @@ impl Catalog for SqliteStore {
     }
 
     fn about(&mut self) -> Result<About, StoreError> {
-        Ok(About { version: format!("SQLite {}", rusqlite::version()), user: None, schema: None })
+        Ok(About {
+            version: format!("SQLite {}", rusqlite::version()),
+            user: None,
+            schema: None,
+            clock: None,
+        })
     }
 
     fn missing_rights(&mut self, _: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {

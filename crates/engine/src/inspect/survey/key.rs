@@ -21,6 +21,9 @@ const MOST_ROWS: u64 = 5_000_000;
 const MOST_ROWS_COMBINED: u64 = 400_000;
 const MOST_COMBINED: usize = 40;
 
+/// With fewer rows than these anything may differ by chance.
+const ENOUGH_ROWS: u64 = 10;
+
 /// The most columns that are combined.
 const MOST_COLUMNS: usize = 3;
 
@@ -87,14 +90,16 @@ fn candidates(group: &Group) -> Vec<Vec<usize>> {
         if column.distinct as f64 >= rows * 0.93 && is_like_key(column, at, group.rows) {
             single.push(at);
         }
-        // What all rows have in common tells none of them apart.
-        if at < FIRST_COLUMNS && column.distinct > 1 && !is_measure(column) {
+        // What all rows have in common tells none of them apart, and what differs in each by chance says
+        // nothing.
+        let is_by_chance = column.distinct as f64 >= rows * 0.93 && !is_temporal(column.ty);
+        if at < FIRST_COLUMNS && column.distinct > 1 && !is_measure(column) && !is_by_chance {
             parts.push(at);
         }
     }
     single.sort_by_key(|at| (!group.columns.get(*at).is_some_and(|column| has_key_name(&column.name)), *at));
     let mut all: Vec<Vec<usize>> = single.into_iter().map(|at| vec![at]).collect();
-    if group.rows <= MOST_ROWS_COMBINED && group.rows > 1 {
+    if (ENOUGH_ROWS..=MOST_ROWS_COMBINED).contains(&group.rows) {
         all.extend(combined(group, &parts));
     }
     all
@@ -102,10 +107,7 @@ fn candidates(group: &Group) -> Vec<Vec<usize>> {
 
 /// Combinations of two and three columns that have enough values between them: those with a day first.
 fn combined(group: &Group, parts: &[usize]) -> Vec<Vec<usize>> {
-    let is_day = |at: &usize| {
-        let ty = group.columns.get(*at).map(|column| column.ty);
-        matches!(ty, Some(Type::Date | Type::Timestamp | Type::TimestampTz))
-    };
+    let is_day = |at: &usize| group.columns.get(*at).is_some_and(|column| is_temporal(column.ty));
     let distinct = |at: &usize| group.columns.get(*at).map_or(1, |column| column.distinct) as f64;
     let is_enough = |set: &Vec<usize>| set.iter().map(distinct).product::<f64>() >= group.rows as f64;
     let mut sets: Vec<Vec<usize>> = Vec::new();
@@ -128,7 +130,12 @@ fn is_like_key(column: &ColumnReport, at: usize, rows: u64) -> bool {
         (Type::Integer, Some(least), Some(greatest)) => greatest - least < i128::from(rows) * 3,
         _ => false,
     };
-    column.ty == Type::Uuid || has_key_name(&column.name) || at == 0 && counts && rows >= 10
+    let is_counted = at == 0 && counts || is_temporal(column.ty);
+    column.ty == Type::Uuid || has_key_name(&column.name) || is_counted && rows >= ENOUGH_ROWS
+}
+
+fn is_temporal(ty: Type) -> bool {
+    matches!(ty, Type::Date | Type::Timestamp | Type::TimestampTz)
 }
 
 /// Whether a name says that it is a key.

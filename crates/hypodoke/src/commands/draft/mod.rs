@@ -117,6 +117,11 @@ fn plans(arguments: &DraftArguments, feeds: &[FeedDraft<'_>]) -> Result<Vec<Feed
         );
         return Err(Failure::usage(what).advise("name the columns that do: --key station,day"));
     }
+    let lacks = |feed: &&FeedDraft<'_>| arguments.key.iter().any(|name| !feed.has_column(name));
+    if let Some(feed) = feeds.iter().filter(|_| arguments.reading.header.is_empty()).find(lacks) {
+        let what = format!("--key {}: `{}` has not all of these columns", arguments.key.join(","), feed.name);
+        return Err(Failure::usage(what).advise("draft files of different kinds one after another, with -o"));
+    }
     let when = match (&arguments.at, &arguments.every) {
         (Some(time), _) => LoadTimes::Daily(time_of_day(time)?),
         (None, Some(span)) => LoadTimes::Every(span.clone()),

@@ -1,20 +1,28 @@
 //! `hypodoke check`: is the configuration right, can everything be reached, are the rights there,
 //! and what would the next load do?
 
+mod night;
+
 use hypodoke_core::count;
 use hypodoke_engine::decide::FailReason;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::{Forecast, forecast};
 use hypodoke_engine::job::{FeedFiles, Job};
+use hypodoke_engine::plan::{TableLoss, fewer_rows, table_loss};
+use hypodoke_places::Seen;
 use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};
+use jiff::Timestamp;
 use serde::Serialize;
+
+use night::NightLine;
 
 use super::context::{Context, asked};
 use crate::cli::CheckArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
+use crate::render::receipt::{missing_advice, missing_words};
 use crate::render::{self, Tone, json};
 use crate::settings::reader::suggest;
 use crate::settings::{PlaceSettings, Settings};
@@ -22,7 +30,7 @@ use crate::settings::{PlaceSettings, Settings};
 /// The version of the check's JSON.
 ///
 /// 1: database, places, grants, feeds.
-/// 2: what to do about the error of each.
+/// 2: what to do about the error of each. Fields may be added without a new version.
 const CHECK_JSON_VERSION: u32 = 2;
 
 /// What was checked.
@@ -34,6 +42,8 @@ struct Document {
     /// The statements that would give the rights that are missing.
     grants: Vec<String>,
     feeds: Vec<FeedLine>,
+    /// What the night will need besides.
+    night: Vec<NightLine>,
 }
 
 #[derive(Default, Serialize)]
@@ -42,6 +52,8 @@ struct DatabaseLine {
     version: Option<String>,
     user: Option<String>,
     schema: Option<String>,
+    #[serde(skip)]
+    clock: Option<i64>,
     error: Option<String>,
     /// What to do about it.
     advice: Option<String>,
@@ -66,6 +78,8 @@ struct FeedLine {
     new: u64,
     /// What the table is not good for.
     limits: Vec<String>,
+    /// What somebody has done to the table.
+    missing: Option<TableLoss>,
     /// The SQL that the next load would run to make or change tables.
     ddl: Vec<String>,
     error: Option<String>,
@@ -82,17 +96,23 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
     if let Some(place) = &arguments.trust {
         return trust(place, arguments.yes, &settings, context);
     }
-    settings.feeds_named(&arguments.feeds)?;
+    let wanted = settings.feeds_named(&arguments.feeds)?;
     let job = settings.job();
-    let (places, places_exit) = place_lines(&settings);
+    let (places, seen, places_exit) = place_lines(&settings);
     let feeds = match discover(&job, &arguments.feeds) {
         Ok(found) => found.feeds,
         Err(error) if error.is_unreachable() => Vec::new(),
         Err(error) => return Err(error.into()),
     };
     let (database, grants, feeds, exit) = database_lines(&job, &settings, &feeds, arguments.ddl)?;
-    let exit = exit.max(places_exit);
-    let document = Document { version: CHECK_JSON_VERSION, database, places, grants, feeds };
+    let mut night = night::disks(&settings);
+    night.extend(night::clocks(database.clock));
+    night.extend(night::files(&wanted, &job, &seen));
+    night.extend(night::schedules(&wanted, Timestamp::now()));
+    night.extend(night::people(&settings, arguments.notify));
+    let night_exit = if night.iter().any(|line| line.is_error) { Exit::Failed } else { Exit::Done };
+    let exit = exit.max(places_exit).max(night_exit);
+    let document = Document { version: CHECK_JSON_VERSION, database, places, grants, feeds, night };
     if context.json {
         json::print(&document)?;
     } else if arguments.ddl {
@@ -104,13 +124,15 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
 }
 
 /// What is at each place, and how the process ends by it.
-fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Exit) {
-    let mut exit = Exit::Done;
+fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Vec<Seen>, Exit) {
+    let (mut exit, mut seen) = (Exit::Done, Vec::new());
     let line = |place: &PlaceSettings| {
         let (name, folder) = (place.name.clone(), place.place.shown());
         match place.place.list() {
             Ok(found) => {
-                PlaceLine { name, folder, files: found.seen.len() as u64, error: None, advice: None }
+                let files = found.seen.len() as u64;
+                seen.extend(found.seen);
+                PlaceLine { name, folder, files, error: None, advice: None }
             }
             Err(error) => {
                 exit = exit.max(Exit::Unreachable);
@@ -119,7 +141,8 @@ fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Exit) {
             }
         }
     };
-    (settings.places.iter().map(line).collect(), exit)
+    let lines = settings.places.iter().map(line).collect();
+    (lines, seen, exit)
 }
 
 /// What the database says of itself and of the feeds' tables.
@@ -141,6 +164,7 @@ fn database_lines(
     };
     let about = store.about()?;
     (database.version, database.user, database.schema) = (Some(about.version), about.user, about.schema);
+    database.clock = about.clock;
     let tables: Vec<(String, Mode)> =
         feeds.iter().map(|files| (files.feed.table.clone(), files.feed.mode)).collect();
     let grants = store.missing_rights(&tables)?;
@@ -151,7 +175,13 @@ fn database_lines(
     let lines: Vec<FeedLine> =
         feeds.iter().map(|files| feed_line(store.as_mut(), files, key_at(files), ddl)).collect();
     let is_good = grants.is_empty() && lines.iter().all(|line| line.error.is_none());
-    Ok((database, grants, lines, if is_good { Exit::Done } else { Exit::Failed }))
+    let is_whole = lines.iter().all(|line| line.missing.is_none());
+    let exit = match (is_good, is_whole) {
+        (true, true) => Exit::Done,
+        (true, false) => Exit::NeedsAttention,
+        (false, _) => Exit::Failed,
+    };
+    Ok((database, grants, lines, exit))
 }
 
 /// Shows the key of a server and adds it to those that are known, once somebody says so.
@@ -203,10 +233,18 @@ fn feed_line(store: &mut dyn Store, files: &FeedFiles, key_at: Option<&str>, ddl
         files: files.files.len() as u64,
         new: 0,
         limits: Vec::new(),
+        missing: None,
         ddl: Vec::new(),
         error: None,
         advice: None,
     };
+    if let Ok(true) = store.has_ledger() {
+        let loss = table_loss(store, feed).and_then(|loss| match loss {
+            Some(loss) => Ok(Some(loss)),
+            None => fewer_rows(store, feed),
+        });
+        line.missing = loss.ok().flatten();
+    }
     let forecast = forecast(store, files, ddl);
     let is_of_key = matches!(&forecast, Err(EngineError::Unloadable { reason, .. }) if is_about_key(reason));
     match forecast.map_err(Failure::from) {
@@ -300,8 +338,23 @@ fn text(document: &Document, context: &Context) -> String {
                 )));
             }
         }
+        if let Some(missing) = &feed.missing {
+            let what = screen.paint(Tone::Bad, &missing_words(missing));
+            out.push_str(&format!("   ! {what}\n     → {}\n", missing_advice(missing)));
+        }
         for limit in &feed.limits {
             out.push_str(&format!("   {} {limit}\n", screen.paint(Tone::Warning, "!")));
+        }
+    }
+    for line in &document.night {
+        let mark = match (line.is_good, line.is_error) {
+            (true, _) => screen.paint(Tone::Good, "ok"),
+            (false, false) => screen.paint(Tone::Warning, " !"),
+            (false, true) => screen.paint(Tone::Bad, "no"),
+        };
+        out.push_str(&format!("{mark} {} {}\n", line.about, line.what));
+        if let Some(advice) = &line.advice {
+            out.push_str(&format!("   → {advice}\n"));
         }
     }
     if !document.grants.is_empty() {
