@@ -1,9 +1,11 @@
-//! What the README and the manual show is run as it stands there.
+//! What the README and the reference show is run as it stands there.
 
 use crate::workshop;
 
 const README: &str = include_str!("../../../../README.md");
-const MANUAL: &str = include_str!("../../../../docs/manual.md");
+const CONTENTS: &str = include_str!("../../../../docs/book/README.md");
+const REFERENCE: &str = include_str!("../../../../docs/book/reference.md");
+const UNATTENDED: &str = include_str!("../../../../docs/book/unattended.md");
 const LEDGER: &str = include_str!("../../../../docs/ledger.md");
 
 /// The commands of the `console` blocks of a text, without the name of the program.
@@ -41,7 +43,7 @@ fn every_command_of_the_tour_works_in_the_demo() {
 fn the_sample_configuration_is_right() {
     let shop = workshop();
     let sample =
-        MANUAL.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("a sample");
+        REFERENCE.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("a sample");
     shop.write("hypodoke.toml", sample);
     shop.write(
         "inbox/north/movements_20260302.csv",
@@ -64,7 +66,7 @@ fn the_sample_configuration_is_right() {
 fn the_samples_of_watching_and_telling_are_right() {
     let shop = workshop();
     std::fs::create_dir(shop.path("inbox")).expect("a folder");
-    let samples: Vec<&str> = MANUAL
+    let samples: Vec<&str> = UNATTENDED
         .split("```toml\n")
         .skip(1)
         .filter_map(|rest| rest.split("```").next())
@@ -102,11 +104,11 @@ fn the_ledger_is_documented_column_by_column() {
 }
 
 #[test]
-fn every_command_stands_in_the_manual() {
+fn every_command_stands_in_the_book() {
     let help = workshop().ok("--help").out;
     let list =
         help.split("Commands:").nth(1).and_then(|rest| rest.split("Options:").next()).expect("commands");
     for command in list.lines().filter_map(|line| line.split_whitespace().next()) {
-        assert!(MANUAL.contains(&format!("`hypodoke {command}")), "{command}");
+        assert!(CONTENTS.contains(&format!("`hypodoke {command}")), "{command}");
     }
 }

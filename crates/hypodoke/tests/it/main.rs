@@ -4,6 +4,7 @@ mod again;
 mod bad_input;
 mod bad_server;
 mod bad_store;
+mod book;
 mod configured;
 mod crash;
 mod daily;

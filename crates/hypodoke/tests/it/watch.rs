@@ -39,7 +39,7 @@ fn wait_for_rows(shop: &Workshop, rows: &str) {
 /// What a web server answers: the first line and all of it.
 fn get(address: &str, path: &str) -> (String, String) {
     let mut stream = TcpStream::connect(address).expect("it listens");
-    write!(stream, "GET {path} HTTP/1.1\r\nHost: here\r\nConnection: close\r\n\r\n").expect("it takes");
+    write!(stream, "GET {path} HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n").expect("it takes");
     let mut text = String::new();
     stream.read_to_string(&mut text).expect("an answer");
     (text.lines().next().unwrap_or_default().to_owned(), text)
@@ -206,7 +206,7 @@ fn a_crowd_at_the_page_of_health_keeps_nothing_from_loading() {
     wait_for("health", || {
         TcpStream::connect(&address).is_ok_and(|mut stream| {
             let mut answer = String::new();
-            let asked = stream.write_all(b"GET /healthz HTTP/1.1\r\nHost: here\r\n\r\n");
+            let asked = stream.write_all(b"GET /healthz HTTP/1.1\r\nHost: localhost\r\n\r\n");
             asked.and_then(|()| stream.read_to_string(&mut answer)).is_ok() && answer.contains("200 OK")
         })
     });
