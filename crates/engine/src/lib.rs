@@ -61,6 +61,7 @@ pub mod inspect;
 pub mod isolate;
 pub mod job;
 pub mod load;
+pub mod lost_tables;
 pub mod maintain;
 pub mod plan;
 pub mod profile;

@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use crate::decide::HoldReason;
 use crate::error::EngineError;
-use crate::plan::TableLoss;
+use crate::lost_tables::TableLoss;
 
 /// The version of the receipt's JSON.
 ///

@@ -1,6 +1,6 @@
 //! The figures of one column, taken value by value.
 
-use super::summary::{ColumnSummary, Spread};
+use super::summary::{ColumnSummary, Spread, round};
 use super::words::WordCounts;
 use crate::record::Cell;
 
@@ -172,17 +172,6 @@ impl ColumnFigures {
 fn rough_log2(value: f64) -> f64 {
     const MANTISSA: f64 = (1u64 << 52) as f64;
     value.to_bits() as f64 / MANTISSA - 1023.0
-}
-
-/// The number with so many digits as figures are good for.
-pub(super) fn round(value: f64) -> f64 {
-    if value == 0.0 || !value.is_finite() {
-        return value;
-    }
-    let digits = 4 - value.abs().log10().floor() as i32;
-    let ten = 10f64.powi(digits.clamp(-300, 300));
-    let rounded = (value * ten).round() / ten;
-    if rounded.is_finite() { rounded } else { value }
 }
 
 #[cfg(test)]

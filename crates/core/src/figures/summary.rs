@@ -4,8 +4,6 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::column::round;
-
 /// A mean and how far values lie from it.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Spread {
@@ -119,4 +117,15 @@ impl FileFigures {
     pub fn column(&self, table: &str, column: &str) -> Option<&ColumnSummary> {
         self.tables.get(table)?.get(column)
     }
+}
+
+/// The number with so many digits as figures are good for.
+pub(super) fn round(value: f64) -> f64 {
+    if value == 0.0 || !value.is_finite() {
+        return value;
+    }
+    let digits = 4 - value.abs().log10().floor() as i32;
+    let ten = 10f64.powi(digits.clamp(-300, 300));
+    let rounded = (value * ten).round() / ten;
+    if rounded.is_finite() { rounded } else { value }
 }

@@ -12,7 +12,7 @@ use crate::discover::{Discovered, Window};
 use crate::error::EngineError;
 use crate::event::{All, Event, Listener};
 use crate::job::{Candidate, FeedFiles, Job, MissingTable};
-use crate::plan::{TableLoss, table_loss};
+use crate::lost_tables::{TableLoss, table_loss};
 use crate::profile::threads;
 use crate::receipt::Receipt;
 use crate::sources::{Finder, plan_replay};

@@ -18,7 +18,7 @@ use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
-use crate::plan::TableLoss;
+use crate::lost_tables::TableLoss;
 use crate::receipt::{RECEIPT_VERSION, Receipt, Respelled};
 
 /// For how many days the rows of files are kept where nothing is said.

@@ -4,14 +4,12 @@
 mod conflicts;
 mod constraints;
 mod mapping;
-mod missing;
 mod order;
 mod renames;
 mod target;
 
 pub use conflicts::conflicts;
 pub use mapping::{TableMapping, takes_rows};
-pub use missing::{TableLoss, fewer_rows, table_loss};
 pub use order::{file_order, load_rules, named_moment, named_parts, table_plans};
 pub use renames::renames;
 pub use target::{TableState, TargetState};

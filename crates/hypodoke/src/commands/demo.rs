@@ -153,7 +153,7 @@ const RENAME: (&str, &str) = ("DraughtM", "Draft");
 fn settle_held(folder: &Path) -> Result<Settled, Failure> {
     let settings = settings(folder)?;
     let mut store = hypodoke_stores::open(&settings.store)?;
-    let wish = settle::Wish {
+    let wish = settle::decide::Wish {
         settlement: Settlement {
             rename: vec![(RENAME.0.to_owned(), RENAME.1.to_owned())],
             ..Settlement::default()
@@ -162,7 +162,7 @@ fn settle_held(folder: &Path) -> Result<Settled, Failure> {
         write: true,
         dry_run: false,
     };
-    settle::by_path(store.as_mut(), &settings, &folder.join(FILE_NAME), HELD, &wish)
+    settle::decide::by_path(store.as_mut(), &settings, &folder.join(FILE_NAME), HELD, &wish)
 }
 
 /// The configuration of the gauges, beside the other.

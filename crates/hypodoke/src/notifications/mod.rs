@@ -22,7 +22,7 @@ use crate::settings::notify::{Channel, NotificationKind, NotifySettings};
 use crate::wording::{line_advice, quoted};
 use hypodoke_core::count;
 use hypodoke_engine::clock;
-use hypodoke_engine::plan::TableLoss;
+use hypodoke_engine::lost_tables::TableLoss;
 use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 pub use notification::Notification;
 

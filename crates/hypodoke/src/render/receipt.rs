@@ -9,7 +9,7 @@ use super::{Screen, Tone};
 use crate::wording::quoted;
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
-use hypodoke_engine::plan::TableLoss;
+use hypodoke_engine::lost_tables::TableLoss;
 use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Respelled, Side};
 
 /// How much of a receipt is shown.

@@ -125,6 +125,12 @@ fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<RejectGroup
 }
 
 impl FeedReport {
+    /// Its name as a part of the page may be called by.
+    pub fn anchor(&self) -> String {
+        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+        self.name.chars().map(plain).collect()
+    }
+
     /// Files done with today.
     pub fn today(&self) -> impl Iterator<Item = &FileEntry> {
         self.files.iter().filter(|entry| entry.ended >= self.midnight)

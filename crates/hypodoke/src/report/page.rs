@@ -38,12 +38,6 @@ pub fn page(report: &Report) -> String {
     markup.into_string()
 }
 
-/// A name as a part of the page may be called by.
-pub fn anchor(name: &str) -> String {
-    let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
-    name.chars().map(plain).collect()
-}
-
 /// Today in some figures.
 pub fn glance(report: &Report) -> Markup {
     let sum = |of: fn(&FileEntry) -> u64| -> u64 {
@@ -120,15 +114,15 @@ pub fn overview(report: &Report) -> Markup {
                 @let rows: u64 = feed.loaded().map(|entry| entry.loaded).sum();
                 @let rejected: u64 = feed.loaded().map(|entry| entry.rejected).sum();
                 @let odd = feed.points.iter().filter(|point| point.odd).count() as u64;
-                @let link = format!("#feed-{}", anchor(&feed.name));
+                @let link = format!("#feed-{}", feed.anchor());
                 tr {
                     td { a href=(link) { (feed.name) } }
                     td { @match feed.files.first() { Some(entry) => (moment::minute(entry.ended)), None => span.faint { "none" } } }
-                    td.n { a href=(format!("#files-{}", anchor(&feed.name))) { (count::number(feed.today().count() as u64)) } }
-                    td.n { a href=(format!("#files-{}", anchor(&feed.name))) { (count::number(feed.loaded().count() as u64)) } }
+                    td.n { a href=(format!("#files-{}", feed.anchor())) { (count::number(feed.today().count() as u64)) } }
+                    td.n { a href=(format!("#files-{}", feed.anchor())) { (count::number(feed.loaded().count() as u64)) } }
                     td.n { (count::number(rows)) }
                     @if rejected > 0 {
-                        td class="n warning" { a href=(format!("#rejects-{}", anchor(&feed.name))) { (count::number(rejected)) } }
+                        td class="n warning" { a href=(format!("#rejects-{}", feed.anchor())) { (count::number(rejected)) } }
                     } @else { td.n { "0" } }
                     td class=(if odd > 0 { "n warning" } else { "n" }) { (count::number(odd)) }
                     td { (state(feed)) }
@@ -151,7 +145,7 @@ fn state(feed: &FeedReport) -> Markup {
 
 /// All there is of one feed.
 pub fn feed_section(report: &Report, feed: &FeedReport) -> Markup {
-    let name = anchor(&feed.name);
+    let name = feed.anchor();
     let figure = |title: &str, unit: &str, svg: String| {
         html! {
             figure { figcaption { (title) " " span { (unit) } } (PreEscaped(svg)) }

@@ -30,7 +30,7 @@ pub fn section(feed: &FeedReport) -> Markup {
     let columns = columns(&files, table);
     html! {
         @if files.len() > 2 && !columns.is_empty() {
-            details id=(format!("values-{}", super::page::anchor(&feed.name))) {
+            details id=(format!("values-{}", feed.anchor())) {
                 summary { "What its columns hold, over the last " (files.len()) " files" }
                 div.multiples {
                     @for (name, summaries) in columns.iter().take(MOST_COLUMNS) {

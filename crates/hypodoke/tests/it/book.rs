@@ -28,7 +28,8 @@ fn run(shop: &Workshop, text: &str) -> usize {
             (None, Some(info)) => block = Some((info, Vec::new())),
             (Some((info, lines)), Some("")) => {
                 if let Some((_, name)) = info.split_once(' ') {
-                    shop.write(&format!("{folder}/{name}").trim_start_matches('/').to_owned(), lines.join("\n") + "\n");
+                    let path = format!("{folder}/{name}");
+                    shop.write(path.trim_start_matches('/'), lines.join("\n") + "\n");
                 } else if *info == "console" {
                     for line in lines.iter() {
                         match line.strip_prefix("$ hypodoke ") {

@@ -9,7 +9,7 @@ use hypodoke_engine::discover::discover;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::{Forecast, forecast};
 use hypodoke_engine::job::{FeedFiles, Job};
-use hypodoke_engine::plan::{TableLoss, fewer_rows, table_loss};
+use hypodoke_engine::lost_tables::{TableLoss, fewer_rows, table_loss};
 use hypodoke_places::Seen;
 use hypodoke_places::{PlaceError, RemoteTrouble};
 use hypodoke_stores::{Mode, Store};

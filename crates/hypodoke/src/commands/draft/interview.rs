@@ -50,7 +50,7 @@ enum Went {
 }
 
 /// The questions about a feed, in their order.
-const STEPS: [Step; 8] = [wanted, header, table, mapping, mode, on_change, rejects, when];
+const STEPS: [Step; 9] = [wanted, header, table, mapping, mode, key, on_change, rejects, when];
 
 impl Interview<'_> {
     /// Asks about every feed; the plans begin with what the files suggest.
@@ -236,7 +236,7 @@ fn mapping(
     Ok(Went::On)
 }
 
-fn mode(interview: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> Result<Went, Failure> {
+fn mode(_: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> Result<Went, Failure> {
     let what = |mode: Mode| match mode {
         Mode::Append => "append: each file's rows are added",
         Mode::Replace => "replace: the newest file is all that the table holds",
@@ -246,25 +246,29 @@ fn mode(interview: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan
     };
     let answers: Vec<String> = Mode::WORDS.iter().map(|(_, mode)| what(*mode).to_owned()).collect();
     let suggested = Mode::WORDS.iter().position(|(_, mode)| *mode == plan.mode).unwrap_or_default();
-    let key = if feed.key.is_empty() {
+    let about = if feed.key.is_empty() {
         "no columns tell the rows of these files apart".to_owned()
     } else {
         format!("{} tell the rows of these files apart", feed.key.join(", "))
     };
-    let Some(answer) = ask::choose("What becomes of the rows of each file?", &key, &answers, suggested)?
+    let Some(answer) = ask::choose("What becomes of the rows of each file?", &about, &answers, suggested)?
     else {
         return Ok(Went::Back);
     };
     plan.mode = Mode::WORDS.get(answer).map(|(_, mode)| *mode).unwrap_or_default();
+    Ok(Went::On)
+}
+
+fn key(_: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> Result<Went, Failure> {
     if !plan.mode.has_key() {
-        return Ok(Went::On);
+        return Ok(Went::Passed);
     }
     let usual = if plan.key.is_empty() { feed.key.join(",") } else { plan.key.join(",") };
     loop {
         let Some(answer) =
             ask::text("Which columns tell rows apart?", "names with commas between them", &usual)?
         else {
-            return mode(interview, feed, plan);
+            return Ok(Went::Back);
         };
         let names: Vec<String> =
             answer.split(',').map(|name| name.trim().to_owned()).filter(|name| !name.is_empty()).collect();

@@ -6,8 +6,8 @@ use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
 use hypodoke_stores::{FileEntry, Store};
 
+use super::decide::{Wish, settle_one};
 use super::open::OpenFiles;
-use super::{Wish, settle_one};
 use crate::ask;
 use crate::commands::context::Context;
 use crate::exit::Exit;

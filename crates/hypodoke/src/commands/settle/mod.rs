@@ -1,19 +1,10 @@
 //! `hypodoke settle`: decide about files that are held.
 
 mod ask;
+pub mod decide;
 pub mod open;
 
-use std::path::Path;
-
-use hypodoke_core::layout::Layout;
-use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
-use hypodoke_engine::maintain::{
-    Decider, Effect, as_it_was_held, discard as set_aside, note_settlement, settlement_effect,
-};
-use hypodoke_engine::plan::TargetState;
-use hypodoke_engine::receipt::ReceiptLine;
-use hypodoke_engine::sources::{Finder, FoundFile};
 use hypodoke_stores::{FileEntry, Store};
 use serde::Serialize;
 
@@ -25,9 +16,7 @@ use crate::render::receipt_json::{self, LineDocument};
 use crate::render::settle::{HeldLine, Settled};
 use crate::render::{self, json};
 use crate::settings::Settings;
-use crate::settings::lasting::{self, Lasting};
-use crate::settings::reader::suggest;
-use crate::wording::options;
+use decide::{Wish, discard, settle_one};
 use open::OpenFiles;
 
 /// The version of the JSON of settling.
@@ -68,18 +57,6 @@ struct SettleDocument<'a> {
     lasting: Option<&'a str>,
 }
 
-/// What is to be decided.
-pub struct Wish {
-    /// The decision.
-    pub settlement: Settlement,
-    /// Why, for the ledger.
-    pub why: Option<String>,
-    /// The lasting part of it is written into the configuration.
-    pub write: bool,
-    /// Nothing is decided: it is only shown.
-    pub dry_run: bool,
-}
-
 /// Runs the command.
 pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failure> {
     let mut store = context.ledger(&arguments.database)?;
@@ -94,7 +71,7 @@ pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failu
     let is_named = !arguments.files.is_empty() || arguments.all;
     if !is_named && wish.settlement.is_empty() {
         let has_any = !open.held.is_empty() || !open.failed.is_empty();
-        if has_any && !arguments.list && !context.json && ask_is_possible() {
+        if has_any && !arguments.list && !context.json && crate::ask::is_possible() {
             return ask::about_all(store.as_mut(), &open, settings.as_ref(), context);
         }
         return list(store.as_mut(), &open, settings.as_ref(), context);
@@ -210,90 +187,6 @@ fn settle_several(
     Ok(if failures.is_empty() { Exit::Done } else { Exit::NeedsAttention })
 }
 
-/// The file that is held under this path, settled.
-pub fn by_path(
-    store: &mut dyn Store,
-    settings: &Settings,
-    config: &Path,
-    path: &str,
-    wish: &Wish,
-) -> Result<Settled, Failure> {
-    let open = OpenFiles::of(store)?;
-    let picked = open.pick(path, Some(settings))?;
-    let entry = picked.first().ok_or_else(|| Failure::usage(format!("`{path}` is not held")))?;
-    settle_one(store, Some(settings), Some(config), entry, wish)
-}
-
-/// Settles one file.
-///
-/// # Errors
-///
-/// The decision does not fit it, or the file is not what it was.
-pub fn settle_one(
-    store: &mut dyn Store,
-    settings: Option<&Settings>,
-    config: Option<&Path>,
-    entry: &FileEntry,
-    wish: &Wish,
-) -> Result<Settled, Failure> {
-    let settlement = wish.settlement.clone();
-    if settlement.discard {
-        discard(store, entry, wish)?;
-    }
-    let mut finder = Finder::new(settings.map(Settings::job));
-    let found = as_it_was_held(entry, finder.find(entry)?)?;
-    let layout = TargetState::of(store, &found.feed)?.main.layout().cloned();
-    names_are_there(&settlement, layout.as_ref())?;
-    let effect = match settlement.discard {
-        true => ReceiptLine { path: found.file.shown.clone(), ..ReceiptLine::default() },
-        false => effect(store, &found, &settlement)?,
-    };
-    let feed = &found.feed;
-    let rules = lasting::of(&settlement, feed, layout.as_ref());
-    let proposal = match (&feed.name, rules.is_empty()) {
-        (Some(name), false) => Some(Lasting::propose(config, name, &rules)?),
-        _ => None,
-    };
-    if !wish.dry_run && !settlement.discard {
-        note_settlement(store, entry, &settlement, decider(wish))?;
-        if let Some(proposal) = proposal.as_ref().filter(|_| wish.write) {
-            proposal.write()?;
-        }
-    }
-    Ok(Settled {
-        settlement,
-        effect,
-        decided: !wish.dry_run,
-        diff: proposal.as_ref().map(Lasting::diff),
-        written: wish.write,
-        has_feed: feed.name.is_some(),
-    })
-}
-
-fn ask_is_possible() -> bool {
-    crate::ask::is_possible()
-}
-
-/// Who decides: whoever runs the command.
-fn decider(wish: &Wish) -> Decider {
-    let by = ["USER", "LOGNAME"].iter().find_map(|name| std::env::var(name).ok());
-    Decider { by: by.unwrap_or_else(|| "unknown".to_owned()), why: wish.why.clone() }
-}
-
-/// What the next load would make of the file under the decision.
-fn effect(store: &mut dyn Store, found: &FoundFile, settlement: &Settlement) -> Result<ReceiptLine, Failure> {
-    match settlement_effect(store, found, settlement)? {
-        Effect::Loads(line) => Ok(*line),
-        Effect::StillHeld(reasons) => {
-            let why: Vec<String> = reasons.iter().map(ToString::to_string).collect();
-            let mut remedies = settlement.remedies();
-            remedies.extend(reasons.iter().filter_map(|reason| reason.remedies().into_iter().next()));
-            let what = format!("{} would still be held: {}", clean(&found.file.shown), why.join("; "));
-            Err(Failure::usage(what).advise(format!("decide that too: {}", options(&remedies))))
-        }
-    }
-}
-
 /// What waits, group by group, with the command that fits.
 fn list(
     store: &mut dyn Store,
@@ -335,29 +228,6 @@ fn decision(arguments: &SettleArguments) -> Result<Settlement, Failure> {
         load_anyway: arguments.load_anyway,
         discard: arguments.discard,
     })
-}
-
-/// A rename has to name a column that the table has.
-fn names_are_there(decision: &Settlement, table: Option<&Layout>) -> Result<(), Failure> {
-    let Some(table) = table else { return Ok(()) };
-    let sources: Vec<&str> = table.columns.iter().map(|column| column.source.as_str()).collect();
-    let parts = table.parts.iter().map(|part| part.path.as_str());
-    let all: Vec<&str> = sources.iter().copied().chain(parts).collect();
-    for (old, _) in &decision.rename {
-        if table.find(old).is_none() && !all.contains(&old.as_str()) {
-            let what = format!("--rename: the table has no `{old}`; it has {}", all.join(", "));
-            return Err(suggest(Failure::usage(what), old, &all));
-        }
-    }
-    Ok(())
-}
-
-/// The file is known from now on, and never loaded as it is.
-fn discard(store: &mut dyn Store, entry: &FileEntry, wish: &Wish) -> Result<(), Failure> {
-    if !wish.dry_run {
-        set_aside(store, entry, &wish.settlement, decider(wish))?;
-    }
-    Ok(())
 }
 
 fn show_discarded(entry: &FileEntry, wish: &Wish, context: &Context) -> Result<Exit, Failure> {
