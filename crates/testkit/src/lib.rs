@@ -1,11 +1,13 @@
 //! What the tests share: the built program, run on files in a temporary folder.
 
 mod bad_server;
+mod browser;
 mod cutter;
 mod mailbox;
 mod memory;
 mod postgres;
 mod sshd;
+mod terminal;
 mod watch;
 mod web;
 
@@ -17,11 +19,13 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 pub use bad_server::{BadServer, Fault};
+pub use browser::Browser;
 pub use cutter::{Cut, Cutter};
 pub use mailbox::{Mail, Mailbox, Manners};
 pub use memory::{MemoryPlace, MemoryStore};
 pub use postgres::{Database, Server};
 pub use sshd::{PASSWORD, Sshd};
+pub use terminal::{DOWN, ESCAPE, INTERRUPT, Terminal};
 pub use watch::{Watch, wait_for};
 pub use web::{Answer, Request, Web};
 

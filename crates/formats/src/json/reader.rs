@@ -66,6 +66,8 @@ pub struct JsonReader<'a> {
     done: bool,
     limit: usize,
     records: u64,
+    /// The line of a last record that is not whole, in a file of lines.
+    cut: Option<u64>,
 }
 
 impl<'a> JsonReader<'a> {
@@ -111,6 +113,7 @@ impl<'a> JsonReader<'a> {
             done: false,
             limit,
             records: 0,
+            cut: None,
         })
     }
 
@@ -193,6 +196,9 @@ impl<'a> JsonReader<'a> {
                         what: broken.what,
                         records: line - 1,
                     });
+                }
+                if !self.more && place.end == bytes.len() && start + broken.at >= place.end {
+                    self.cut = Some(line);
                 }
                 batch[0].drop_open_fields();
                 batch[0].end_record(place, line);
@@ -297,6 +303,10 @@ impl RecordReader for JsonReader<'_> {
             late_lists: self.flattener.tree.torn(),
             ..FormatFacts::default()
         }
+    }
+
+    fn cut_at(&self) -> Option<u64> {
+        self.cut
     }
 
     fn encoding(&self) -> Option<Encoding> {

@@ -161,7 +161,11 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
         let feed = feed_of(entry, settings.as_ref());
         check_retractable(store.as_mut(), &feed, entry)?;
         let rows = count::rows(entry.loaded);
-        list.push(format!("  {} from {}: {rows}", clean(&entry.arrival.path), feed.table));
+        list.push(format!(
+            "  {} from {}: {rows}",
+            crate::render::paths::shown(&entry.arrival.path),
+            feed.table
+        ));
     }
     let question = format!("{}\nTake their rows out? [y/N] ", shortened(&list));
     if !arguments.yes && !asked(&question)? {

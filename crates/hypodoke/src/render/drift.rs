@@ -1,12 +1,13 @@
 //! Drift on the terminal: a timeline for each table, or two layouts side by side.
 
-use hypodoke_core::drift::{Action, Difference};
-
-use super::grid::{Grid, plain};
-use super::{Screen, Tone};
 use hypodoke_core::count;
+use hypodoke_core::drift::{Action, Difference};
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::inspect::{History, ToldChange};
+
+use super::grid::{Grid, plain};
+use super::paths::shown;
+use super::{Screen, Tone, moment};
 
 /// The history of tables.
 pub fn timeline(histories: &[History], screen: Screen) -> String {
@@ -21,12 +22,14 @@ pub fn timeline(histories: &[History], screen: Screen) -> String {
         let columns = count::of(columns as u64, "column", "columns");
         let heading = format!("{}{feed}: {versions} of its layout, {columns}", history.table);
         out.push_str(&format!("{}\n", screen.paint(Tone::Heading, &heading)));
-        let mut grid = Grid::new(screen, &["when", "version", "file", "what changed", "what was done"]);
+        let when = moment::heading();
+        let mut grid =
+            Grid::new(screen, &[when.as_str(), "version", "file", "what changed", "what was done"]);
         if let Some(first) = history.versions.first() {
             grid.push(vec![
                 plain(minute(&first.at)),
                 plain(first.version.to_string()),
-                plain(clean(&first.path)),
+                plain(shown(&first.path)),
                 (
                     format!("first seen, with {}", count::of(first.columns as u64, "column", "columns")),
                     Tone::Faint,
@@ -59,8 +62,12 @@ pub fn timeline(histories: &[History], screen: Screen) -> String {
     out.trim_end().to_owned() + "\n"
 }
 
+/// The minute by the clock of this machine.
 fn minute(at: &str) -> String {
-    at.get(..16).unwrap_or(at).replace('T', " ")
+    match at.parse::<jiff::Timestamp>() {
+        Ok(moment) => moment::minute(moment.as_microsecond()),
+        Err(_) => clean(at),
+    }
 }
 
 fn line(changes: &[ToldChange]) -> Vec<super::grid::Piece> {
@@ -82,7 +89,7 @@ fn line(changes: &[ToldChange]) -> Vec<super::grid::Piece> {
     vec![
         plain(minute(&change.at)),
         plain(change.version.map(|version| version.to_string()).unwrap_or_default()),
-        plain(clean(&change.path)),
+        plain(shown(&change.path)),
         plain(format!("{}{and_more}", clean(&words(change)))),
         (format!("{}{more}", done(action)), tone),
     ]

@@ -9,6 +9,7 @@ use hypodoke_engine::maintain::RejectGroup;
 use hypodoke_stores::{FileEntry, RejectEntry, SampleRows};
 
 use super::grid::{Grid, plain};
+use super::paths::shown;
 use super::receipt::tone_of;
 use super::{Screen, Tone, moment};
 use crate::schedule::Lateness;
@@ -74,7 +75,9 @@ fn summary(entries: &[FileEntry], morning: &Morning, screen: Screen) -> String {
 }
 
 fn table(entries: &[FileEntry], last: &HashSet<i64>, screen: Screen) -> String {
-    let headings = ["when", ">batch", "file", "table", "outcome", ">read", ">loaded", ">rejected", ">size"];
+    let when = moment::heading();
+    let headings =
+        [when.as_str(), ">batch", "file", "table", "outcome", ">read", ">loaded", ">rejected", ">size"];
     let mut grid = Grid::new(screen, &headings);
     for entry in entries.iter().rev() {
         let outcome = match entry.replaced_by {
@@ -91,7 +94,7 @@ fn table(entries: &[FileEntry], last: &HashSet<i64>, screen: Screen) -> String {
         grid.push(vec![
             plain(moment::minute(entry.ended)),
             plain(entry.batch.to_string()),
-            plain(clean(&entry.arrival.path)),
+            plain(shown(&entry.arrival.path)),
             plain(entry.table.clone().unwrap_or_default()),
             outcome,
             plain(count::number(entry.read)),
@@ -110,7 +113,7 @@ pub fn rejects(found: &[(FileEntry, Vec<RejectEntry>)], screen: Screen) -> Strin
         for reject in rejects {
             let raw = String::from_utf8_lossy(&reject.raw);
             grid.push(vec![
-                plain(clean(&file.arrival.path)),
+                plain(shown(&file.arrival.path)),
                 plain(count::number(reject.line)),
                 plain(clean(reject.column.as_deref().unwrap_or("-"))),
                 (clean(reject.value.as_deref().unwrap_or("-")), Tone::Warning),
@@ -150,7 +153,7 @@ pub fn reasons(groups: &[RejectGroup], screen: Screen) -> String {
             plain(clean(group.column.as_deref().unwrap_or("-"))),
             plain(clean(&group.reason)),
             (clean(group.value.as_deref().unwrap_or("-")), Tone::Warning),
-            (format!("{}, line {}", clean(&group.path), count::number(group.line)), Tone::Faint),
+            (format!("{}, line {}", shown(&group.path), count::number(group.line)), Tone::Faint),
         ]);
     }
     grid.text()

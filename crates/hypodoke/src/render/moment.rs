@@ -23,6 +23,11 @@ pub fn zone() -> String {
     Timestamp::now().to_zoned(TimeZone::system()).strftime("%Z").to_string()
 }
 
+/// The heading of a column of such moments: `when (CET)`.
+pub fn heading() -> String {
+    format!("when ({})", zone())
+}
+
 fn at(micros: i64, zone: TimeZone, pattern: &str) -> String {
     let moment = Timestamp::from_microsecond(micros).unwrap_or_default();
     moment.to_zoned(zone).strftime(pattern).to_string()

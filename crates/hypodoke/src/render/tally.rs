@@ -1,10 +1,12 @@
 //! A tally on the terminal.
 
-use super::grid::{Grid, plain};
-use super::{Screen, Tone};
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::maintain::{Agreement, TallyLine};
+
+use super::grid::{Grid, plain};
+use super::paths::shown;
+use super::{Screen, Tone};
 
 /// One line per file, what differs below, and a summary.
 pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
@@ -25,7 +27,7 @@ pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
         let sums =
             if line.sums.is_empty() { "·".to_owned() } else { format!("{same} of {}", line.sums.len()) };
         grid.push(vec![
-            plain(clean(&line.path)),
+            plain(shown(&line.path)),
             plain(line.table.clone()),
             figure(line.in_file),
             figure(Some(line.loaded)),
@@ -66,8 +68,8 @@ fn remarks(lines: &[TallyLine], screen: Screen) -> String {
     }
     for (remark, tone, files) in said {
         let who = match &files[..] {
-            [one] => clean(&one.path),
-            [first, ..] => format!("{} and {} more", clean(&first.path), files.len() - 1),
+            [one] => shown(&one.path),
+            [first, ..] => format!("{} and {} more", shown(&first.path), files.len() - 1),
             [] => continue,
         };
         out.push_str(&format!("{who}: {}\n", screen.paint(tone, &clean(remark))));

@@ -46,7 +46,9 @@ const renew = async () => {
   try {
     const answer = await fetch(location.pathname, { cache: 'no-store' });
     if (!answer.ok) throw answer.status;
-    const fresh = new DOMParser().parseFromString(await answer.text(), 'text/html').querySelector('main');
+    const text = await answer.text();
+    const part = text.slice(text.indexOf('<main>'), text.lastIndexOf('</main>'));
+    const fresh = new DOMParser().parseFromString(part, 'text/html').querySelector('main');
     const open = [...document.querySelectorAll('details[open]')].map((one) => one.id);
     const focus = document.activeElement && document.activeElement.getAttribute('href');
     document.querySelector('main').replaceWith(fresh);

@@ -5,7 +5,7 @@ pub const SHEET: &str = r##"
 :root { color-scheme: light dark; --page: #f6f7f8; --card: #fff; --ink: #1b1f24; --faint: #66707a; --line: #e3e7eb;
   --series: #2f6f9f; --odd: #c2410c; --band: #dce9f2; --good: #1b6e3c; --warning: #8a5a00; --bad: #b3261e;
   --warning-back: #fdf3dc; --bad-back: #fdeceb; }
-@media (prefers-color-scheme: dark) {
+@media screen and (prefers-color-scheme: dark) {
   :root { --page: #14181d; --card: #1c2229; --ink: #e6eaee; --faint: #98a3ae; --line: #333c46; --series: #6cb0e0;
     --odd: #ff9560; --band: #24384a; --good: #6fcf97; --warning: #f0c05a; --bad: #ff8f85; --warning-back: #3a2f14;
     --bad-back: #43201d; } }

@@ -124,6 +124,30 @@ fn a_file_that_breaks_off_is_held(
     }
 }
 
+#[rstest]
+#[case::inside_a_value("{\"id\":7,\"berth\":\"N7\"}\n{\"id\":8,\"ber", true)]
+#[case::before_its_bracket("{\"id\":7,\"berth\":\"N7\"}\n{\"id\":8,\"berth\":\"N8\"", true)]
+#[case::whole("{\"id\":7,\"berth\":\"N7\"}\n{\"id\":8,\"berth\":\"N8\"}", false)]
+#[case::broken_with_its_end("{\"id\":7,\"berth\":\"N7\"}\n{\"id\":8,\"ber\n", false)]
+#[case::broken_elsewhere("{\"id\":7,\"berth\":\"N7\"}\n{\"id\":8,,}", false)]
+fn lines_of_json_that_break_off_are_held(
+    #[case] end: &str,
+    #[case] held: bool,
+    #[values(Sqlite, Postgres)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "");
+    let lines: String = (0..3).map(|at| format!("{{\"id\":{at},\"berth\":\"N{at}\"}}\n")).collect();
+    shop.write("in/f_20260302.csv", format!("{lines}{end}"));
+    let run = shop.run("load");
+    assert_eq!(run.out.contains("it breaks off within its last record, on line 5"), held, "{}", run.out);
+    let tables = match kind {
+        Sqlite => "SELECT count(*) FROM sqlite_schema WHERE name = 'f'",
+        Postgres => "SELECT count(*) FROM pg_tables WHERE tablename = 'f'",
+    };
+    assert_eq!(staging.query(&shop, tables) == ["0"], held);
+}
+
 /// An empty file is held until somebody has dismissed one; from then on they are.
 #[rstest]
 fn empty_files_are_dismissed_once_one_was(#[values(Sqlite, Postgres)] kind: Kind) {

@@ -1,6 +1,7 @@
 //! The built program, run on files in a temporary folder.
 
 mod again;
+mod asked;
 mod bad_input;
 mod bad_server;
 mod bad_store;
@@ -27,6 +28,7 @@ mod older;
 mod open;
 mod order;
 mod others_tables;
+mod page;
 mod private;
 mod resubmit;
 mod server;

@@ -33,7 +33,10 @@ pub fn about_all(
     while let Some(group) = groups.get(at) {
         let place = format!("{} of {}", at + 1, groups.len());
         match about_group(store, group, &place, settings, context)? {
-            Answer::Decided(files) => decided += files,
+            Answer::Decided(files) => {
+                decided += files;
+                left += group.files.len().saturating_sub(files);
+            }
             Answer::Left => left += group.files.len(),
             Answer::Back => {
                 at = at.saturating_sub(1);
