@@ -1,21 +1,20 @@
-//! `hypodoke ledger` and `hypodoke receipt`: what the ledger says.
+//! `hypodoke ledger`: which files, when, with what result.
 
 use std::collections::HashSet;
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::clock::rfc3339;
 use hypodoke_engine::inspect::last_of_each;
-use hypodoke_engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine};
-use hypodoke_stores::{BatchEntry, FileEntry, FileQuery, PartEntry, Store};
+use hypodoke_stores::{FileEntry, FileQuery, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
 use super::context::Context;
-use crate::cli::{LedgerArguments, ReceiptArguments, Status};
+use crate::cli::{LedgerArguments, Status};
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::ledger::Morning;
-use crate::render::{self, json, receipt_json};
+use crate::render::{self, json};
 use crate::schedule::{self, Lateness};
 use crate::settings::Settings;
 use crate::window;
@@ -205,90 +204,4 @@ fn is_of(entry: &FileEntry, status: Status, last: &HashSet<i64>) -> bool {
         Status::Replaced => entry.replaced_by.is_some(),
         Status::Rejects => entry.rejected > 0,
     }
-}
-
-/// Shows a batch again, as it was shown when it ended.
-pub fn receipt(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
-    let batches = store.batches(usize::MAX >> 1)?;
-    let batch = pick(&batches, arguments.batch)?;
-    let files = store.files(&FileQuery { batch: Some(batch.batch), ..FileQuery::default() })?;
-    let mut lines = Vec::new();
-    for entry in files.iter().rev() {
-        let parts = if entry.outcome.counts() { store.parts(entry.file)? } else { Vec::new() };
-        lines.push(line_of(entry, parts));
-    }
-    let receipt = Receipt {
-        version: RECEIPT_VERSION,
-        batch: Some(batch.batch),
-        database: store.shown(),
-        began_at: rfc3339(batch.began),
-        seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
-        totals: Receipt::total(&lines),
-        files: lines,
-        known: 0,
-        unmatched: Vec::new(),
-        conflicts: Vec::new(),
-        respelled: Vec::new(),
-        waiting: Vec::new(),
-        missing: Vec::new(),
-    };
-    if context.json {
-        json::print(&receipt_json::document(&receipt))?;
-    } else {
-        render::print(&render::receipt::text(&receipt, context.detail(), context.screen));
-        if batch.ended.is_none() {
-            context.remark("this batch has no end: it was interrupted, or it still runs");
-        }
-    }
-    Ok(Exit::Done)
-}
-
-/// The batch of that number, or the newest.
-pub fn pick(batches: &[BatchEntry], wanted: Option<i64>) -> Result<&BatchEntry, Failure> {
-    let newest = batches.first().ok_or_else(|| Failure::usage("the ledger holds no batches yet"))?;
-    match wanted {
-        None => Ok(newest),
-        Some(number) => batches.iter().find(|batch| batch.batch == number).ok_or_else(|| {
-            Failure::usage(format!("there is no batch {number}; the newest is {}", newest.batch))
-        }),
-    }
-}
-
-fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
-    // Of a file that was loaded, the message is what was noted of it, a line each.
-    let (notes, message) = match (entry.outcome, &entry.message) {
-        (Outcome::Loaded | Outcome::Superseded, Some(message)) => {
-            (message.lines().map(str::to_owned).collect(), None)
-        }
-        (_, message) => (Vec::new(), message.clone()),
-    };
-    let part = |part: PartEntry| PartLine {
-        table: part.table,
-        path: part.path,
-        rows_read: part.read,
-        rows_loaded: part.loaded,
-    };
-    ReceiptLine {
-        parts: parts.into_iter().map(part).collect(),
-        notes,
-        path: entry.arrival.path.clone(),
-        feed: entry.feed.clone(),
-        outcome: entry.outcome,
-        kind: entry.kind.clone(),
-        table: entry.table.clone(),
-        rows_read: entry.read,
-        rows_loaded: entry.loaded,
-        rows_rejected: entry.rejected,
-        rows_left_out: entry.left_out,
-        counts: entry.counts.into(),
-        bytes: entry.arrival.bytes,
-        seconds: seconds(entry.began, entry.ended),
-        message,
-        ..ReceiptLine::default()
-    }
-}
-
-fn seconds(from: i64, to: i64) -> f64 {
-    (to - from) as f64 / 1e6
 }

@@ -11,6 +11,7 @@ mod ledger;
 mod load;
 mod manual;
 mod preview;
+mod receipt;
 mod rejects;
 mod report;
 mod settle;
@@ -45,7 +46,7 @@ pub fn run(command: Command, context: &Context) -> Result<Exit, Failure> {
         Command::Tally(arguments) => tally::run(&arguments, context),
         Command::Replay(arguments) => again::replay(&arguments, context),
         Command::Retract(arguments) => again::retract(&arguments, context),
-        Command::Receipt(arguments) => ledger::receipt(&arguments, context),
+        Command::Receipt(arguments) => receipt::run(&arguments, context),
         Command::Rejects(arguments) => rejects::run(&arguments, context),
         Command::Completions(arguments) => manual::completions(arguments.shell),
         Command::Man(arguments) => manual::pages(&arguments.folder),

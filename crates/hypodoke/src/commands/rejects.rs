@@ -16,7 +16,7 @@ use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
 use serde::Serialize;
 
 use super::context::Context;
-use super::ledger;
+use super::receipt;
 use crate::cli::RejectsArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -144,7 +144,7 @@ pub fn chosen(
         return Ok((format!("`{name}`"), None, wanted.collect()));
     }
     let batches = store.batches(usize::MAX >> 1)?;
-    let batch = ledger::pick(&batches, number.and_then(Result::ok))?.batch;
+    let batch = receipt::pick(&batches, number.and_then(Result::ok))?.batch;
     let files = store.files(&FileQuery { batch: Some(batch), ..FileQuery::default() })?;
     Ok((format!("batch {batch}"), Some(batch), files.into_iter().rev().collect()))
 }

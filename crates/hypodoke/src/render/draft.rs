@@ -261,7 +261,8 @@ fn column_line(out: &mut String, path: &str, column: &ColumnReport, plan: &FeedP
         None => {}
     }
     match &column.ambiguity {
-        Some(open) => remark.push(open.clone()),
+        // How it was read is what the pin says, and why stands above, at the feed.
+        Some(open) => remark.extend(open.split("; ").next().map(str::to_owned)),
         None => remark.extend(column.format.clone()),
     }
     remark.extend(column.against.iter().take(1).map(|against| {

@@ -103,6 +103,25 @@ impl Screen {
         painted(self.color, tone, text)
     }
 
+    /// A sentence in a tone behind what stands before it, broken between words where the terminal ends. A
+    /// command is not broken, so that it can be copied.
+    pub fn sentence(&self, before: &str, tone: Tone, text: &str) -> String {
+        let Some(width) = self.width.filter(|_| !text.starts_with('→')) else {
+            return format!("{before}{}\n", self.paint(tone, text));
+        };
+        let options = textwrap::Options::new(usize::from(width.max(40)))
+            .initial_indent(before)
+            .subsequent_indent("    ")
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
+        let mut out = String::new();
+        for (at, line) in textwrap::wrap(text, options).iter().enumerate() {
+            let indent = if at == 0 { before } else { "    " };
+            let line = line.strip_prefix(indent).unwrap_or(line);
+            out.push_str(&format!("{indent}{}\n", self.paint(tone, line)));
+        }
+        out
+    }
+
     /// Text in a tone, for standard error.
     pub fn paint_error(&self, tone: Tone, text: &str) -> String {
         painted(self.error_color, tone, text)
@@ -119,5 +138,24 @@ pub fn print(text: &str) {
     let mut out = io::stdout().lock();
     if out.write_all(text.as_bytes()).and_then(|()| out.flush()).is_err() {
         std::process::exit(0);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::no_terminal(None, "a.csv: one two three four five six seven eight nine ten\n")]
+    #[case::narrow(Some(40), "a.csv: one two three four five six seven\n    eight nine ten\n")]
+    #[case::wide(Some(80), "a.csv: one two three four five six seven eight nine ten\n")]
+    fn sentences_break_between_words(#[case] width: Option<u16>, #[case] shown: &str) {
+        let screen = Screen { width, ..Screen::plain() };
+        let text = "one two three four five six seven eight nine ten";
+        assert_eq!(screen.sentence("a.csv: ", Tone::Warning, text), shown);
+        let command = format!("→ hypodoke settle {}", "a_long_name.csv ".repeat(5).trim());
+        assert_eq!(screen.sentence("  ", Tone::Plain, &command), format!("  {command}\n"));
     }
 }

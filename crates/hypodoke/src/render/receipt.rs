@@ -42,14 +42,14 @@ pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
     out.push_str(&remarks::text(&receipt.files, receipt.batch, all, screen));
     let most = if all { usize::MAX } else { MOST_CONFLICTS };
     for conflict in receipt.conflicts.iter().take(most) {
-        out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &conflict_words(conflict))));
+        out.push_str(&screen.sentence("", Tone::Warning, &conflict_words(conflict)));
     }
     if let more @ 1.. = receipt.conflicts.len().saturating_sub(most) {
         let columns = count::of(more as u64, "more column", "more columns");
         out.push_str(&format!("files disagree about {columns}: -v shows all\n"));
     }
     for respelled in &receipt.respelled {
-        out.push_str(&format!("{}\n", screen.paint(Tone::Warning, &respelled_words(respelled))));
+        out.push_str(&screen.sentence("", Tone::Warning, &respelled_words(respelled)));
     }
     for missing in &receipt.missing {
         out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &missing_words(missing))));

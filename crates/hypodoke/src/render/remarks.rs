@@ -97,11 +97,8 @@ impl Block<'_> {
         };
         let mut out = String::new();
         for (at, (tone, remark)) in self.remarks.iter().enumerate() {
-            let remark = screen.paint(*tone, &self.for_all(remark));
-            match at {
-                0 => out.push_str(&format!("{head}: {remark}\n")),
-                _ => out.push_str(&format!("  {remark}\n")),
-            }
+            let before = if at == 0 { format!("{head}: ") } else { "  ".to_owned() };
+            out.push_str(&screen.sentence(&before, *tone, &self.for_all(remark)));
         }
         out
     }

@@ -105,7 +105,7 @@ fn group_text(group: &HeldGroup<'_>, screen: Screen) -> String {
     let mut out = format!("{}\n", screen.paint(Tone::Heading, &heading));
     let tone = if is_held { Tone::Warning } else { Tone::Bad };
     for why in &group.why {
-        out.push_str(&format!("  {}\n", screen.paint(tone, &clean(why))));
+        out.push_str(&screen.sentence("  ", tone, &clean(why)));
     }
     let about = match (group.files.len(), &first.feed) {
         (2.., Some(feed)) if group.is_whole_feed => quoted(feed),

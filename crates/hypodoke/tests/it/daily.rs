@@ -554,3 +554,20 @@ fn the_old_word_for_one_table_is_answered_with_the_new_one() {
         run.err
     );
 }
+
+/// What a load says of a batch, the ledger says again.
+#[rstest]
+fn a_receipt_of_before_says_what_the_load_said(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, _staging) = begun(kind, "");
+    let lines = rows(20..30, |at| format!("N{at},{},yes", if at == 21 { "aground" } else { "3.5" }));
+    shop.write("in/f_20260303.csv", lines.replace("draught\n", "draught,pilot\n"));
+    let load = shop.attention("load").out;
+    let receipt = shop.ok("receipt").out;
+    for line in [
+        "new column `pilot` (boolean): added to the table",
+        "1 row rejected: `draught` not a decimal(3,2), `aground` on line 3",
+        "→ hypodoke rejects 2",
+    ] {
+        assert!(load.contains(line) && receipt.contains(line), "{line} in {load}{receipt}");
+    }
+}

@@ -249,7 +249,8 @@ fn mode(_: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> Res
     let about = if feed.key.is_empty() {
         "no columns tell the rows of these files apart".to_owned()
     } else {
-        format!("{} tell the rows of these files apart", feed.key.join(", "))
+        let verb = if feed.key.len() == 1 { "tells" } else { "tell" };
+        format!("{} {verb} the rows of these files apart", feed.key.join(", "))
     };
     let Some(answer) = ask::choose("What becomes of the rows of each file?", &about, &answers, suggested)?
     else {

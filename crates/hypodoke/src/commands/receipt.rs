@@ -1,0 +1,137 @@
+//! `hypodoke receipt`: the account of a batch, from what the ledger says of it.
+
+use hypodoke_core::drift::Action;
+use hypodoke_core::outcome::Outcome;
+use hypodoke_engine::clock::rfc3339;
+use hypodoke_engine::maintain::{RejectGroup, reject_groups};
+use hypodoke_engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine, RejectReason};
+use hypodoke_stores::{BatchEntry, DriftEntry, FileEntry, FileQuery, PartEntry, Store};
+
+use super::context::Context;
+use crate::cli::ReceiptArguments;
+use crate::exit::Exit;
+use crate::failure::Failure;
+use crate::render::drift::change_words;
+use crate::render::{self, json, receipt_json};
+
+/// The most rejects of a file that are looked at for their reasons.
+const MOST_REJECTS: usize = 10_000;
+
+/// Shows a batch again, as it was shown when it ended.
+pub fn run(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Failure> {
+    let mut store = context.ledger(&arguments.database)?;
+    let batches = store.batches(usize::MAX >> 1)?;
+    let batch = pick(&batches, arguments.batch)?;
+    let files = store.files(&FileQuery { batch: Some(batch.batch), ..FileQuery::default() })?;
+    let drift = store.drift()?;
+    let mut lines = Vec::new();
+    for entry in files.iter().rev() {
+        let parts = if entry.outcome.counts() { store.parts(entry.file)? } else { Vec::new() };
+        let mut line = line_of(entry, parts);
+        let own = drift.iter().filter(|change| change.file == entry.file);
+        line.notes.extend(own.filter_map(told));
+        line.reject_reasons = reasons(store.as_mut(), entry)?;
+        lines.push(line);
+    }
+    let receipt = Receipt {
+        version: RECEIPT_VERSION,
+        batch: Some(batch.batch),
+        database: store.shown(),
+        began_at: rfc3339(batch.began),
+        seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
+        totals: Receipt::total(&lines),
+        files: lines,
+        known: 0,
+        unmatched: Vec::new(),
+        conflicts: Vec::new(),
+        respelled: Vec::new(),
+        waiting: Vec::new(),
+        missing: Vec::new(),
+    };
+    if context.json {
+        json::print(&receipt_json::document(&receipt))?;
+    } else {
+        render::print(&render::receipt::text(&receipt, context.detail(), context.screen));
+        if batch.ended.is_none() {
+            context.remark("this batch has no end: it was interrupted, or it still runs");
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// The batch of that number, or the newest.
+pub fn pick(batches: &[BatchEntry], wanted: Option<i64>) -> Result<&BatchEntry, Failure> {
+    let newest = batches.first().ok_or_else(|| Failure::usage("the ledger holds no batches yet"))?;
+    match wanted {
+        None => Ok(newest),
+        Some(number) => batches.iter().find(|batch| batch.batch == number).ok_or_else(|| {
+            Failure::usage(format!("there is no batch {number}; the newest is {}", newest.batch))
+        }),
+    }
+}
+
+/// A change that the file brought, and what was done about it. Why a file is held is told already.
+fn told(change: &DriftEntry) -> Option<String> {
+    let DriftEntry { change: what, column, from, to, cause, .. } = change;
+    let words = change_words(what, column, from.as_deref(), to.as_deref());
+    let cause = cause.as_ref().map(|cause| format!(", {}", cause.words())).unwrap_or_default();
+    match Action::from_word(&change.action)? {
+        Action::Held => None,
+        Action::Noted => Some(format!("{words}{cause}")),
+        action => Some(format!("{words}{cause}: {}", action.words())),
+    }
+}
+
+/// Why rows of the file are rejected.
+fn reasons(store: &mut dyn Store, entry: &FileEntry) -> Result<Vec<RejectReason>, Failure> {
+    if entry.rejected == 0 || !entry.outcome.counts() {
+        return Ok(Vec::new());
+    }
+    let rejects = store.rejects(entry.file, MOST_REJECTS)?;
+    let reason = |group: RejectGroup| RejectReason {
+        column: group.column,
+        reason: group.reason,
+        rows: group.rows,
+        line: group.line,
+        value: group.value,
+    };
+    Ok(reject_groups(&[(entry.clone(), rejects)]).into_iter().map(reason).collect())
+}
+
+fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
+    // Of a file that was loaded, the message is what was noted of it, a line each.
+    let (notes, message) = match (entry.outcome, &entry.message) {
+        (Outcome::Loaded | Outcome::Superseded, Some(message)) => {
+            (message.lines().map(str::to_owned).collect(), None)
+        }
+        (_, message) => (Vec::new(), message.clone()),
+    };
+    let part = |part: PartEntry| PartLine {
+        table: part.table,
+        path: part.path,
+        rows_read: part.read,
+        rows_loaded: part.loaded,
+    };
+    ReceiptLine {
+        parts: parts.into_iter().map(part).collect(),
+        notes,
+        path: entry.arrival.path.clone(),
+        feed: entry.feed.clone(),
+        outcome: entry.outcome,
+        kind: entry.kind.clone(),
+        table: entry.table.clone(),
+        rows_read: entry.read,
+        rows_loaded: entry.loaded,
+        rows_rejected: entry.rejected,
+        rows_left_out: entry.left_out,
+        counts: entry.counts.into(),
+        bytes: entry.arrival.bytes,
+        seconds: seconds(entry.began, entry.ended),
+        message,
+        ..ReceiptLine::default()
+    }
+}
+
+fn seconds(from: i64, to: i64) -> f64 {
+    (to - from) as f64 / 1e6
+}
