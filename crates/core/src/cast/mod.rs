@@ -221,9 +221,12 @@ impl Caster {
 
     fn take_figures(&mut self, rows: &Rows) {
         let Rows { records, cells, wide, width, kept, .. } = rows;
-        for (column, figures) in self.figures.iter_mut().enumerate() {
-            let cell = |at: &u32| cells.get(*at as usize * width + column).copied().unwrap_or(Cell::Null);
-            figures.add_all(kept.iter().map(cell), &records.bytes, wide);
+        // Column by column, and of so few rows that their cells stay at hand.
+        for kept in kept.chunks(128) {
+            for (column, figures) in self.figures.iter_mut().enumerate() {
+                let cells = kept.iter().filter_map(|at| cells.get(*at as usize * width + column));
+                figures.add_all(cells, &records.bytes, wide);
+            }
         }
     }
 

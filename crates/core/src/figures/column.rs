@@ -7,43 +7,43 @@ use crate::record::Cell;
 /// What a column's values come to, in figures.
 ///
 /// Numbers are taken as 64-bit floats: figures are for comparing, not for the account.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct ColumnFigures {
     rows: u64,
     nulls: u64,
-    numbers: u64,
+    trues: u64,
+    falses: u64,
+    numbers: Numbers,
+    texts: Texts,
+    words: WordCounts,
+}
+
+/// What is summed up of numbers. It is copied while many are taken in, so that it stays in registers.
+#[derive(Clone, Copy, Debug)]
+struct Numbers {
+    count: u64,
     zeros: u64,
     negatives: u64,
-    trues: u64,
     sum: f64,
     least: f64,
     greatest: f64,
     /// The sum of the logarithms of the sizes of numbers, and of their squares.
     sizes: (f64, f64),
-    texts: u64,
-    /// The sum of the lengths of texts, and of their squares.
-    lengths: (f64, f64),
-    words: WordCounts,
 }
 
-impl Default for ColumnFigures {
+impl Default for Numbers {
     fn default() -> Self {
-        ColumnFigures {
-            rows: 0,
-            nulls: 0,
-            numbers: 0,
-            zeros: 0,
-            negatives: 0,
-            trues: 0,
-            sum: 0.0,
-            least: f64::INFINITY,
-            greatest: f64::NEG_INFINITY,
-            sizes: (0.0, 0.0),
-            texts: 0,
-            lengths: (0.0, 0.0),
-            words: WordCounts::default(),
-        }
+        let (least, greatest) = (f64::INFINITY, f64::NEG_INFINITY);
+        Numbers { count: 0, zeros: 0, negatives: 0, sum: 0.0, least, greatest, sizes: (0.0, 0.0) }
     }
+}
+
+/// What is summed up of texts.
+#[derive(Clone, Copy, Debug, Default)]
+struct Texts {
+    count: u64,
+    /// The sum of their lengths, and of the squares of these.
+    lengths: (f64, f64),
 }
 
 /// Powers of ten by which decimals are scaled.
@@ -57,51 +57,20 @@ const TENS: [f64; 39] = {
     tens
 };
 
+/// Divided, so that it is the decimal's nearest number, as people wrote it.
 fn scaled(mantissa: f64, scale: u8) -> f64 {
     mantissa / TENS.get(usize::from(scale)).copied().unwrap_or(f64::INFINITY)
 }
 
-impl ColumnFigures {
-    /// Takes values in. Texts stand in `bytes`, wide mantissas in `wide`.
+impl Numbers {
     #[inline]
-    pub fn add_all(&mut self, cells: impl Iterator<Item = Cell>, bytes: &[u8], wide: &[i128]) {
-        for cell in cells {
-            self.rows += 1;
-            match cell {
-                Cell::Null => self.nulls += 1,
-                Cell::Integer(value) => self.add_number(value as f64),
-                Cell::Float(value) => self.add_number(value),
-                Cell::Decimal { mantissa, scale } => self.add_number(scaled(mantissa as f64, scale)),
-                Cell::Wide { index, scale } => {
-                    let mantissa = wide.get(index as usize).copied().unwrap_or_default();
-                    self.add_number(scaled(mantissa as f64, scale));
-                }
-                Cell::Boolean(value) => {
-                    self.trues += u64::from(value);
-                    self.words.add(if value { b"true" } else { b"false" });
-                }
-                Cell::Text { start, len } => {
-                    let (start, len) = (start as usize, len as usize);
-                    self.add_text(bytes.get(start..start + len).unwrap_or_default());
-                }
-                Cell::Date(days) => self.add_moment(f64::from(days)),
-                Cell::Time(micros) | Cell::Timestamp(micros) | Cell::TimestampTz(micros) => {
-                    self.add_moment(micros as f64);
-                }
-                Cell::Uuid { .. } => {}
-            }
-        }
-    }
-
-    #[inline]
-    fn add_number(&mut self, value: f64) {
+    fn add(&mut self, value: f64) {
         if !value.is_finite() {
             return;
         }
-        self.numbers += 1;
+        self.count += 1;
         self.sum += value;
-        self.least = self.least.min(value);
-        self.greatest = self.greatest.max(value);
+        self.add_moment(value);
         self.negatives += u64::from(value < 0.0);
         if value == 0.0 {
             self.zeros += 1;
@@ -115,55 +84,118 @@ impl ColumnFigures {
     /// Of moments only the extremes are kept: they go on from file to file.
     #[inline]
     fn add_moment(&mut self, value: f64) {
-        self.least = self.least.min(value);
-        self.greatest = self.greatest.max(value);
+        self.least = if value < self.least { value } else { self.least };
+        self.greatest = if value > self.greatest { value } else { self.greatest };
     }
 
+    fn merge(&mut self, other: &Numbers) {
+        self.count += other.count;
+        self.zeros += other.zeros;
+        self.negatives += other.negatives;
+        self.sum += other.sum;
+        self.least = self.least.min(other.least);
+        self.greatest = self.greatest.max(other.greatest);
+        self.sizes = (self.sizes.0 + other.sizes.0, self.sizes.1 + other.sizes.1);
+    }
+}
+
+impl Texts {
+    /// Takes in so many texts, the sum of their lengths and that of the squares.
+    fn add(&mut self, count: u64, length: u64, squares: u64) {
+        self.count += count;
+        self.lengths.0 += length as f64;
+        self.lengths.1 += squares as f64;
+    }
+
+    fn merge(&mut self, other: &Texts) {
+        self.count += other.count;
+        self.lengths = (self.lengths.0 + other.lengths.0, self.lengths.1 + other.lengths.1);
+    }
+}
+
+impl ColumnFigures {
+    /// Takes a few hundred values in at the most. Texts stand in `bytes`, wide mantissas in `wide`.
     #[inline]
-    fn add_text(&mut self, text: &[u8]) {
-        let length = text.len() as f64;
-        self.texts += 1;
-        self.lengths.0 += length;
-        self.lengths.1 += length * length;
-        if !self.words.is_over() {
-            self.words.add(text);
+    pub fn add_all<'c>(&mut self, cells: impl Iterator<Item = &'c Cell>, bytes: &[u8], wide: &[i128]) {
+        let (mut numbers, mut rows) = (self.numbers, 0);
+        // In whole numbers: the longest text has some 2^26 bytes, and there are few of them at a time.
+        let (mut texts, mut length, mut squares) = (0, 0_u64, 0_u64);
+        for cell in cells {
+            rows += 1;
+            match *cell {
+                Cell::Null => self.nulls += 1,
+                Cell::Integer(value) => numbers.add(value as f64),
+                Cell::Float(value) => numbers.add(value),
+                Cell::Decimal { mantissa, scale } => numbers.add(scaled(mantissa as f64, scale)),
+                Cell::Wide { index, scale } => {
+                    let mantissa = wide.get(index as usize).copied().unwrap_or_default();
+                    numbers.add(scaled(mantissa as f64, scale));
+                }
+                Cell::Boolean(value) => {
+                    self.trues += u64::from(value);
+                    self.falses += u64::from(!value);
+                }
+                Cell::Text { start, len } => {
+                    let (start, len) = (start as usize, len as usize);
+                    texts += 1;
+                    length += len as u64;
+                    squares = squares.wrapping_add(len as u64 * len as u64);
+                    if !self.words.is_over() {
+                        self.words.add(bytes.get(start..start + len).unwrap_or_default());
+                    }
+                }
+                Cell::Date(days) => numbers.add_moment(f64::from(days)),
+                Cell::Time(micros) | Cell::Timestamp(micros) | Cell::TimestampTz(micros) => {
+                    numbers.add_moment(micros as f64);
+                }
+                Cell::Uuid { .. } => {}
+            }
         }
+        self.numbers = numbers;
+        self.texts.add(texts, length, squares);
+        self.rows += rows;
     }
 
     /// Takes in what was found of other rows of the file.
     pub fn merge(&mut self, other: &ColumnFigures) {
         self.rows += other.rows;
         self.nulls += other.nulls;
-        self.numbers += other.numbers;
-        self.zeros += other.zeros;
-        self.negatives += other.negatives;
         self.trues += other.trues;
-        self.sum += other.sum;
-        self.least = self.least.min(other.least);
-        self.greatest = self.greatest.max(other.greatest);
-        self.sizes = (self.sizes.0 + other.sizes.0, self.sizes.1 + other.sizes.1);
-        self.texts += other.texts;
-        self.lengths = (self.lengths.0 + other.lengths.0, self.lengths.1 + other.lengths.1);
+        self.falses += other.falses;
+        self.numbers.merge(&other.numbers);
+        self.texts.merge(&other.texts);
         self.words.merge(&other.words);
     }
 
     /// The figures as they are kept.
     pub fn summary(&self) -> ColumnSummary {
         let share = |count: u64, of: u64| (of > 0).then(|| count as f64 / of as f64);
-        let has_extremes = self.least <= self.greatest;
+        let (numbers, texts) = (&self.numbers, &self.texts);
+        let has_extremes = numbers.least <= numbers.greatest;
         let is_empty = self.rows == self.nulls;
         ColumnSummary {
             rows: self.rows,
             nulls: self.nulls,
-            mean: (self.numbers > 0).then(|| round(self.sum / self.numbers as f64)),
-            least: has_extremes.then_some(self.least),
-            greatest: has_extremes.then_some(self.greatest),
-            zeros: share(self.zeros, self.numbers).map(round),
-            negatives: share(self.negatives, self.numbers).map(round),
-            size: Spread::of(self.numbers - self.zeros, self.sizes),
-            length: Spread::of(self.texts, self.lengths),
-            words: self.words.words().filter(|words| !words.is_empty() && !is_empty),
+            mean: (numbers.count > 0).then(|| round(numbers.sum / numbers.count as f64)),
+            least: has_extremes.then_some(numbers.least),
+            greatest: has_extremes.then_some(numbers.greatest),
+            zeros: share(numbers.zeros, numbers.count).map(round),
+            negatives: share(numbers.negatives, numbers.count).map(round),
+            size: Spread::of(numbers.count - numbers.zeros, numbers.sizes),
+            length: Spread::of(texts.count, texts.lengths),
+            words: self.words().words().filter(|words| !words.is_empty() && !is_empty),
         }
+    }
+
+    /// The words, and with them the truth values.
+    fn words(&self) -> WordCounts {
+        let mut words = self.words.clone();
+        for (word, count) in [("true", self.trues), ("false", self.falses)] {
+            if count > 0 && !words.is_over() {
+                words.add_many(word.as_bytes(), count);
+            }
+        }
+        words
     }
 }
 
@@ -184,7 +216,7 @@ mod tests {
             (0..100).map(|at| if at % 10 == 0 { Cell::Null } else { Cell::Integer(at - 50) }).collect();
         let figures = |cells: &[Cell]| {
             let mut figures = ColumnFigures::default();
-            figures.add_all(cells.iter().copied(), &[], &[]);
+            figures.add_all(cells.iter(), &[], &[]);
             figures
         };
         let whole = figures(&cells).summary();
@@ -202,7 +234,8 @@ mod tests {
     fn a_factor_of_ten_moves_sizes_by_its_logarithm() {
         let of = |factor: f64| {
             let mut figures = ColumnFigures::default();
-            figures.add_all((1..1000).map(|at| Cell::Float(f64::from(at) * factor)), &[], &[]);
+            let cells: Vec<Cell> = (1..1000).map(|at| Cell::Float(f64::from(at) * factor)).collect();
+            figures.add_all(cells.iter(), &[], &[]);
             figures.summary().size.expect("sizes").mean
         };
         assert!((of(10.0) - of(1.0) - 10f64.log2()).abs() < 0.06, "{} {}", of(10.0), of(1.0));

@@ -42,7 +42,7 @@ impl Spread {
 /// use hypodoke_core::record::Cell;
 ///
 /// let mut figures = ColumnFigures::default();
-/// figures.add_all([Cell::Integer(2), Cell::Null, Cell::Integer(4)].into_iter(), &[], &[]);
+/// figures.add_all([Cell::Integer(2), Cell::Null, Cell::Integer(4)].iter(), &[], &[]);
 /// let summary = figures.summary();
 /// assert_eq!((summary.rows, summary.nulls, summary.mean), (3, 1, Some(3.0)));
 /// ```

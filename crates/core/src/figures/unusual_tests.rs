@@ -80,11 +80,11 @@ fn day(
         };
         let value = change(row, value);
         match value {
-            Value::Null => figures.add_all([Cell::Null].into_iter(), &[], &[]),
-            Value::Number(number) => figures.add_all([Cell::Float(number)].into_iter(), &[], &[]),
-            Value::Truth(truth) => figures.add_all([Cell::Boolean(truth)].into_iter(), &[], &[]),
+            Value::Null => figures.add_all([Cell::Null].iter(), &[], &[]),
+            Value::Number(number) => figures.add_all([Cell::Float(number)].iter(), &[], &[]),
+            Value::Truth(truth) => figures.add_all([Cell::Boolean(truth)].iter(), &[], &[]),
             Value::Word(word) => {
-                figures.add_all([Cell::text(0..word.len())].into_iter(), word.as_bytes(), &[]);
+                figures.add_all([Cell::text(0..word.len())].iter(), word.as_bytes(), &[]);
             }
         }
     }

@@ -1,15 +1,12 @@
 //! The words of a column that has few of them: a code list.
 
 use std::collections::BTreeMap;
-use std::hash::{BuildHasher, Hasher};
 
 /// The most words that are told apart; a column with more is no code list.
 pub const MOST_WORDS: usize = 24;
 
 /// The longest word, in bytes.
 const LONGEST: usize = 24;
-
-const HASH: foldhash::fast::FixedState = foldhash::fast::FixedState::with_seed(0x0ddc_0de5);
 
 /// How often each word of a column was met, as long as they are few.
 #[derive(Clone, Debug, Default)]
@@ -35,17 +32,22 @@ impl WordCounts {
         if word.len() > LONGEST {
             return self.overflow();
         }
-        let mut hasher = HASH.build_hasher();
-        hasher.write(word);
-        let hash = hasher.finish();
+        self.add_many(word, 1);
+    }
+
+    /// Counts a word that comes so often.
+    #[inline]
+    pub fn add_many(&mut self, word: &[u8], times: u64) {
+        let key = key_of(word);
         let is_full = self.words.len() >= MOST_WORDS;
-        match self.words.iter_mut().find(|(known, text, _)| *known == hash && **text == *word) {
-            Some((_, _, count)) => *count += 1,
+        match self.words.iter_mut().find(|(known, text, _)| *known == key && **text == *word) {
+            Some((_, _, count)) => *count += times,
             None if is_full => self.overflow(),
-            None => self.words.push((hash, word.into(), 1)),
+            None => self.words.push((key, word.into(), times)),
         }
     }
 
+    #[cold]
     fn overflow(&mut self) {
         self.overflowed = true;
         self.words = Vec::new();
@@ -56,13 +58,8 @@ impl WordCounts {
         if self.overflowed || other.overflowed {
             return self.overflow();
         }
-        for (hash, word, count) in &other.words {
-            let is_full = self.words.len() >= MOST_WORDS;
-            match self.words.iter_mut().find(|(known, text, _)| known == hash && text == word) {
-                Some((_, _, known)) => *known += count,
-                None if is_full => return self.overflow(),
-                None => self.words.push((*hash, word.clone(), *count)),
-            }
+        for (_, word, count) in &other.words {
+            self.add_many(word, *count);
         }
     }
 
@@ -71,6 +68,19 @@ impl WordCounts {
         let text =
             |(_, word, count): &(u64, Box<[u8]>, u64)| (String::from_utf8_lossy(word).into_owned(), *count);
         (!self.overflowed).then(|| self.words.iter().map(text).collect())
+    }
+}
+
+/// What tells most words apart at a glance: their first eight bytes, their last eight, and their length.
+#[inline]
+fn key_of(word: &[u8]) -> u64 {
+    let length = word.len() as u64;
+    match (word.first_chunk::<8>(), word.last_chunk::<8>()) {
+        (Some(first), Some(last)) => {
+            let (first, last) = (u64::from_le_bytes(*first), u64::from_le_bytes(*last));
+            first ^ last.rotate_left(29) ^ length << 56
+        }
+        _ => word.iter().fold(length, |key, byte| key << 8 | u64::from(*byte)),
     }
 }
 

@@ -518,7 +518,7 @@ fn a_server_that_goes_away_leaves_its_files_for_later() {
     );
     assert_eq!(
         shop.query("h.db", "SELECT count(*) FROM here"),
-        ["1"],
+        ["2"],
         "the other place is no less loaded: {out}"
     );
     let failed = shop.query("h.db", "SELECT count(*) FROM hd_files WHERE outcome = 'failed'");
