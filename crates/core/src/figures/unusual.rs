@@ -9,7 +9,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::summary::ColumnSummary;
+use super::summary::{ColumnSummary, Spread};
 
 /// So many files have to have come before anything is called unusual.
 pub const ENOUGH_FILES: usize = 5;
@@ -19,6 +19,18 @@ pub const MOST_FILES: usize = 30;
 
 /// Fewer values than these tell nothing.
 const FEW_VALUES: u64 = 10;
+
+/// A share of nulls, zeros or numbers below zero that differs by less is not looked at.
+const FAR_SHARE: f64 = 0.1;
+
+/// The share of a word, likewise.
+const FAR_SHARE_OF_WORDS: f64 = 0.35;
+
+/// The size of numbers, likewise, in powers of two: a factor of two and a half.
+const FAR_SIZE: f64 = 1.32;
+
+/// The length of texts, likewise, in bytes.
+const FAR_LENGTH: f64 = 2.0;
 
 /// Which figure of a column is unusual.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -85,13 +97,24 @@ impl fmt::Display for Unusual {
 /// The figures of a column that are unusual, against those of the files before, the newest first.
 ///
 /// With fewer than [`ENOUGH_FILES`] before, nothing is.
-pub fn unusual(column: &str, now: &ColumnSummary, before: &[&ColumnSummary]) -> Vec<Unusual> {
-    let before: Vec<&ColumnSummary> =
-        before.iter().copied().filter(|file| file.rows >= FEW_VALUES).take(MOST_FILES).collect();
+pub fn unusual<'f>(
+    column: &str,
+    now: &ColumnSummary,
+    before: impl Iterator<Item = &'f ColumnSummary> + Clone,
+) -> Vec<Unusual> {
+    let before = before.filter(|file| file.rows >= FEW_VALUES).take(MOST_FILES);
+    if before.clone().next().is_none_or(|newest| is_like(now, newest)) {
+        return Vec::new();
+    }
+    judged(column, now, &before.collect::<Vec<_>>())
+}
+
+/// The same, held against all of the files.
+fn judged(column: &str, now: &ColumnSummary, before: &[&ColumnSummary]) -> Vec<Unusual> {
     if before.len() < ENOUGH_FILES || now.rows < FEW_VALUES {
         return Vec::new();
     }
-    let judge = Judge { column, now, before: &before };
+    let judge = Judge { column, now, before };
     let found = [
         judge.nulls(),
         judge.size(),
@@ -113,9 +136,42 @@ pub fn unusual(column: &str, now: &ColumnSummary, before: &[&ColumnSummary]) -> 
     found
 }
 
+/// Whether no figure is further from those of one file before than what nobody would look at: then none is
+/// further beyond the range of all. Most files are like the one before, and are done with by this.
+fn is_like(now: &ColumnSummary, before: &ColumnSummary) -> bool {
+    let is_near = |now: Option<f64>, before: Option<f64>, floor: f64| match (now, before) {
+        (Some(now), Some(before)) => (now - before).abs() <= floor,
+        (now, _) => now.is_none(),
+    };
+    let mean = |spread: Option<Spread>| spread.filter(|all| all.count >= FEW_VALUES).map(|all| all.mean);
+    let words_are_near = match (&now.words, &before.words) {
+        (Some(now), Some(before)) => {
+            let share = |words: &BTreeMap<String, u64>, word: &str| {
+                let all: u64 = words.values().sum();
+                words.get(word).copied().unwrap_or_default() as f64 / all.max(1) as f64
+            };
+            now.keys().all(|word| before.contains_key(word))
+                && before.keys().all(|word| {
+                    is_near(Some(share(now, word)), Some(share(before, word)), FAR_SHARE_OF_WORDS)
+                })
+        }
+        (now, _) => now.is_none(),
+    };
+    is_near(Some(now.null_share()), Some(before.null_share()), FAR_SHARE)
+        && is_near(now.zeros, before.zeros, FAR_SHARE)
+        && is_near(now.negatives, before.negatives, FAR_SHARE)
+        && is_near(mean(now.size), mean(before.size), FAR_SIZE)
+        && is_near(mean(now.length), mean(before.length), FAR_LENGTH)
+        && words_are_near
+        && now.is_constant() != Some(true)
+}
+
 /// Whether a file has far fewer rows than those before, the newest first: less than a fifth of what is usual,
 /// and than half of what any of them had.
 pub fn far_fewer_rows(now: u64, before: &[u64]) -> Option<Unusual> {
+    if before.first().is_none_or(|newest| now.saturating_mul(2) >= *newest) {
+        return None;
+    }
     let before: Vec<f64> = before.iter().take(MOST_FILES).map(|rows| *rows as f64).collect();
     let (_, least, greatest) = beyond(0.0, &before);
     let rows = now as f64;
@@ -158,7 +214,6 @@ impl Judge<'_> {
     }
 
     fn share_of(&self, figure: UnusualFigure, now: f64, values: u64, before: Vec<f64>) -> Option<Unusual> {
-        const FLOOR: f64 = 0.1;
         if before.len() < ENOUGH_FILES || values < FEW_VALUES {
             return None;
         }
@@ -166,13 +221,11 @@ impl Judge<'_> {
         let usual = median(&before);
         // By chance alone a share may be off by so much.
         let error = (usual.max(0.5 / values as f64) * (1.0 - usual).max(0.05) / values as f64).sqrt();
-        let is_far = far > FLOOR && far > greatest - least && far > 4.5 * error;
+        let is_far = far > FAR_SHARE && far > greatest - least && far > 4.5 * error;
         is_far.then(|| self.found(figure, percent(now), range(percent(least), percent(greatest))))?
     }
 
     fn size(&self) -> Option<Unusual> {
-        // A factor of two and a half.
-        const FLOOR: f64 = 1.32;
         let spreads: Vec<_> = self.before.iter().filter_map(|file| file.size).collect();
         let now = self.now.size.filter(|now| now.count >= FEW_VALUES)?;
         let means: Vec<f64> =
@@ -183,7 +236,7 @@ impl Judge<'_> {
         let (far, least, greatest) = beyond(now.mean, &means);
         let widest = spreads.iter().map(|spread| spread.deviation).fold(now.deviation, f64::max);
         let error = widest / (now.count as f64).sqrt();
-        if far <= FLOOR || far <= greatest - least || far <= 4.5 * error {
+        if far <= FAR_SIZE || far <= greatest - least || far <= 4.5 * error {
             return None;
         }
         let means: Vec<f64> = self.before.iter().filter_map(|file| file.mean).collect();
@@ -203,7 +256,7 @@ impl Judge<'_> {
         let (far, least, greatest) = beyond(now.mean, &means);
         let widest = lengths.iter().map(|spread| spread.deviation).fold(now.deviation, f64::max);
         let error = widest / (now.count as f64).sqrt();
-        let floor = (0.5 * median(&means)).max(2.0);
+        let floor = (0.5 * median(&means)).max(FAR_LENGTH);
         let is_far = far > floor && far > greatest - least && far > 4.5 * error;
         is_far.then(|| {
             self.found(UnusualFigure::Length, figure(now.mean), range(figure(least), figure(greatest)))
@@ -265,7 +318,6 @@ impl Judge<'_> {
 
     /// Words of a short list that come far more or less often than usual.
     fn word_shares(&self) -> Option<Unusual> {
-        const FLOOR: f64 = 0.35;
         let share = |file: &ColumnSummary, word: &str| {
             let words = file.words.as_ref()?;
             let all: u64 = words.values().sum();
@@ -286,7 +338,7 @@ impl Judge<'_> {
             }
             let now = share(self.now, word)?;
             let (far, least, greatest) = beyond(now, &before);
-            if far > FLOOR
+            if far > FAR_SHARE_OF_WORDS
                 && far > greatest - least
                 && furthest.as_ref().is_none_or(|(known, _)| far > *known)
             {

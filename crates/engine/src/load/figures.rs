@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 
 use hypodoke_core::drift::{Action, Change, Drift};
-use hypodoke_core::figures::{ColumnSummary, FileFigures, Unusual, far_fewer_rows, unusual};
+use hypodoke_core::figures::{FileFigures, Unusual, far_fewer_rows, unusual};
 use hypodoke_core::layout::UnusualValues;
 
 use super::pipeline::TableResult;
@@ -41,9 +41,8 @@ pub fn unusual_in(
             if fate == UnusualValues::Off {
                 continue;
             }
-            let known: Vec<&ColumnSummary> =
-                before.iter().filter_map(|file| file.column(&mapping.table, &column.name)).collect();
-            found.extend(unusual(&column.name, own, &known).into_iter().map(|one| (one, fate)));
+            let known = before.iter().filter_map(|file| file.column(&mapping.table, &column.name));
+            found.extend(unusual(&column.name, own, known).into_iter().map(|one| (one, fate)));
         }
     }
     found

@@ -91,7 +91,7 @@ fn multiple(name: &str, summaries: &[Option<ColumnSummary>]) -> Markup {
     let known: Vec<&ColumnSummary> = summaries.iter().flatten().collect();
     let odd = known.split_last().map(|(now, before)| {
         let before: Vec<&ColumnSummary> = before.iter().rev().copied().collect();
-        unusual(name, now, &before)
+        unusual(name, now, before.iter().copied())
     });
     let odd = odd.unwrap_or_default();
     html! {
