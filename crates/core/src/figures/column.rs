@@ -1,5 +1,7 @@
 //! The figures of one column, taken value by value.
 
+use std::collections::BTreeMap;
+
 use super::summary::{ColumnSummary, Spread, round};
 use super::words::WordCounts;
 use crate::record::Cell;
@@ -183,19 +185,19 @@ impl ColumnFigures {
             negatives: share(numbers.negatives, numbers.count).map(round),
             size: Spread::of(numbers.count - numbers.zeros, numbers.sizes),
             length: Spread::of(texts.count, texts.lengths),
-            words: self.words().words().filter(|words| !words.is_empty() && !is_empty),
+            words: self.all_words().filter(|words| !words.is_empty() && !is_empty),
         }
     }
 
-    /// The words, and with them the truth values.
-    fn words(&self) -> WordCounts {
-        let mut words = self.words.clone();
+    /// The words, and with them the truth values; `None` where there are too many.
+    fn all_words(&self) -> Option<BTreeMap<String, u64>> {
+        let mut words = self.words.words()?;
         for (word, count) in [("true", self.trues), ("false", self.falses)] {
-            if count > 0 && !words.is_over() {
-                words.add_many(word.as_bytes(), count);
+            if count > 0 {
+                *words.entry(word.to_owned()).or_default() += count;
             }
         }
-        words
+        Some(words)
     }
 }
 

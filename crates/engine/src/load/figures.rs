@@ -36,13 +36,14 @@ pub fn unusual_in(
         fewer.into_iter().map(|fewer| (fewer, feed.expect.values)).collect();
     for mapping in mappings {
         for column in &mapping.fit.layout.columns {
-            let fate = feed.unusual_values(&mapping.head.path, &column.source);
             let Some(own) = now.column(&mapping.table, &column.name) else { continue };
-            if fate == UnusualValues::Off {
+            let known = before.iter().filter_map(|file| file.column(&mapping.table, &column.name));
+            let all = unusual(&column.name, own, known);
+            if all.is_empty() {
                 continue;
             }
-            let known = before.iter().filter_map(|file| file.column(&mapping.table, &column.name));
-            found.extend(unusual(&column.name, own, known).into_iter().map(|one| (one, fate)));
+            let fate = feed.unusual_values(&mapping.head.path, &column.source);
+            found.extend(all.into_iter().filter(|_| fate != UnusualValues::Off).map(|one| (one, fate)));
         }
     }
     found
