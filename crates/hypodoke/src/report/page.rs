@@ -108,8 +108,8 @@ pub fn overview(report: &Report) -> Markup {
     html! {
         h2 id="feeds" { "Feeds" }
         div class="card scroll" { table {
-            tr { th { "feed" } th { "last file" } th.n { "files today" } th.n { "files" } th.n { "rows" }
-                 th.n { "rejected" } th.n { "odd" } th { "" } }
+            tr { th { "feed" } th { "state" } th { "last file" } th.n { "files today" } th.n { "files" } th.n { "rows" }
+                 th.n { "rejected" } th.n { "odd" } }
             @for feed in &report.feeds {
                 @let rows: u64 = feed.loaded().map(|entry| entry.loaded).sum();
                 @let rejected: u64 = feed.loaded().map(|entry| entry.rejected).sum();
@@ -117,6 +117,7 @@ pub fn overview(report: &Report) -> Markup {
                 @let link = format!("#feed-{}", feed.anchor());
                 tr {
                     td { a href=(link) { (feed.name) } }
+                    td { (state(feed)) }
                     td { @match feed.files.first() { Some(entry) => (moment::minute(entry.ended)), None => span.faint { "none" } } }
                     td.n { a href=(format!("#files-{}", feed.anchor())) { (count::number(feed.today().count() as u64)) } }
                     td.n { a href=(format!("#files-{}", feed.anchor())) { (count::number(feed.loaded().count() as u64)) } }
@@ -125,7 +126,6 @@ pub fn overview(report: &Report) -> Markup {
                         td class="n warning" { a href=(format!("#rejects-{}", feed.anchor())) { (count::number(rejected)) } }
                     } @else { td.n { "0" } }
                     td class=(if odd > 0 { "n warning" } else { "n" }) { (count::number(odd)) }
-                    td { (state(feed)) }
                 }
             }
         } }
