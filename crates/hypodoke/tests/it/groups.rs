@@ -148,13 +148,21 @@ fn groups_change_nothing_but_the_time(
         let staging = Staging::new(kind);
         let every = format!("commit_every = \"{commit_every}\"");
         configure(&shop, &staging, &every, &format!("mode = \"{mode}\"\nkey = [\"id\"]"));
+        // Both times at the same times, however coarse the clock of the file system is.
+        let dated = |files: std::ops::Range<usize>| {
+            for file in files {
+                set_modified(&shop.path(&format!("in/f_{file:04}.csv")), 1_772_000_000 + file as u64);
+            }
+        };
         write_files(&shop, 0..30);
+        dated(0..30);
         shop.ok("load");
         write_files(&shop, 30..60);
         // A file that has changed, and a column that is wider than before.
         shop.write("in/f_0004.csv", "id,berth,depth\n8,berth 4,1.5\n");
         shop.write("in/f_0042.csv", "id,berth,depth\n84,berth 42,1.125\n85,berth 42,\n");
-        // The newest for sure, however coarse the clock of the file system is.
+        dated(30..60);
+        set_modified(&shop.path("in/f_0004.csv"), 1_772_000_100);
         set_modified(&shop.path("in/f_0042.csv"), 4_000_000_000);
         shop.ok("load");
         let rows = "SELECT id, berth, depth, hd_line FROM f ORDER BY id, berth, depth, hd_line";
