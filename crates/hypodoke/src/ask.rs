@@ -73,7 +73,7 @@ fn with_keys(help: &str) -> String {
 fn broken_off(error: InquireError) -> Failure {
     match error {
         InquireError::OperationInterrupted | InquireError::OperationCanceled => {
-            Failure::usage("interrupted: nothing was written or decided")
+            Failure::usage("interrupted: what was not confirmed is neither written nor decided")
         }
         other => Failure::usage(format!("the terminal cannot be asked: {other}"))
             .advise("the options of the command say the same: --help"),
