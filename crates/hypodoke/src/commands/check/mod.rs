@@ -346,17 +346,7 @@ fn text(document: &Document, context: &Context) -> String {
             out.push_str(&format!("   {} {limit}\n", screen.paint(Tone::Warning, "!")));
         }
     }
-    for line in &document.night {
-        let mark = match (line.is_good, line.is_error) {
-            (true, _) => screen.paint(Tone::Good, "ok"),
-            (false, false) => screen.paint(Tone::Warning, " !"),
-            (false, true) => screen.paint(Tone::Bad, "no"),
-        };
-        out.push_str(&format!("{mark} {} {}\n", line.about, line.what));
-        if let Some(advice) = &line.advice {
-            out.push_str(&format!("   → {advice}\n"));
-        }
-    }
+    document.night.iter().for_each(|line| out.push_str(&line.text(screen)));
     if !document.grants.is_empty() {
         out.push_str(&bad("rights are missing; whoever may can give them:"));
         for grant in &document.grants {

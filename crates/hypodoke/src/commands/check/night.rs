@@ -14,6 +14,7 @@ use serde::Serialize;
 
 use crate::failure::Failure;
 use crate::notifications::{Notice, Notification, send};
+use crate::render::{Screen, Tone};
 use crate::settings::notify::{Channel, NotificationKind, NotifySettings};
 use crate::settings::{FeedSettings, Settings};
 
@@ -45,6 +46,17 @@ pub struct NightLine {
 }
 
 impl NightLine {
+    /// For the terminal.
+    pub fn text(&self, screen: Screen) -> String {
+        let mark = match (self.is_good, self.is_error) {
+            (true, _) => screen.paint(Tone::Good, "ok"),
+            (false, false) => screen.paint(Tone::Warning, " !"),
+            (false, true) => screen.paint(Tone::Bad, "no"),
+        };
+        let advice = self.advice.as_ref().map(|advice| format!("   → {advice}\n")).unwrap_or_default();
+        format!("{mark} {} {}\n{advice}", self.about, self.what)
+    }
+
     fn good(about: &'static str, what: String) -> NightLine {
         NightLine { about, what, is_good: true, is_error: false, advice: None }
     }

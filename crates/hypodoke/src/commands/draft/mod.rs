@@ -35,18 +35,7 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
             .advise("give --force to write over it, -o FILE for another, or -o - to print it"));
     }
     let place = common_folder(&arguments.paths)?;
-    let internal = internal_files(None, Vec::new());
-    let NamedFiles { mut files, errors } = named_files(&arguments.paths, NamedAs::PathInFolder, &internal)?;
-    for candidate in &mut files {
-        // Patterns are meant from the place, whatever was named on the command line.
-        let container = candidate.container().file.clone();
-        let inside = container.strip_prefix(&place).unwrap_or(&container);
-        let inside = hypodoke_places::path_text(inside.as_os_str());
-        candidate.seen.arrival.path = match &candidate.member {
-            Some(member) => format!("{inside}/{}", member.entry.name),
-            None => inside,
-        };
-    }
+    let NamedFiles { files, errors } = files_in(&place, &arguments.paths)?;
     let feed = arguments.reading.plain_feed(String::new())?;
     let survey = watched(&files, &feed, false, context);
     if survey.groups.is_empty() {
@@ -88,6 +77,22 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
         true => first_load(file, context),
         false => Ok(Exit::Done),
     }
+}
+
+/// The files that were named. Their paths are seen from the place, as patterns are.
+fn files_in(place: &Path, paths: &[PathBuf]) -> Result<NamedFiles, Failure> {
+    let internal = internal_files(None, Vec::new());
+    let mut named = named_files(paths, NamedAs::PathInFolder, &internal)?;
+    for candidate in &mut named.files {
+        let container = candidate.container().file.clone();
+        let inside = container.strip_prefix(place).unwrap_or(&container);
+        let inside = hypodoke_places::path_text(inside.as_os_str());
+        candidate.seen.arrival.path = match &candidate.member {
+            Some(member) => format!("{inside}/{}", member.entry.name),
+            None => inside,
+        };
+    }
+    Ok(named)
 }
 
 /// What is wanted of each feed, as far as the arguments say it and the files suggest it.
