@@ -91,9 +91,16 @@ impl SftpSession {
             }
         };
         within(address, log_in(address, &mut handle)).await??;
-        match within(address, begin(address, &handle)).await?? {
-            Some(sftp) => Ok(SftpSession { sftp, _handle: handle }),
-            None => Err(no_sftp(&handle).await),
+        match within(address, begin(address, &handle)).await {
+            Ok(begun) => match begun? {
+                Some(sftp) => Ok(SftpSession { sftp, _handle: handle }),
+                None => Err(no_sftp(&handle).await),
+            },
+            // A channel that is closed at once may be waited for in vain, though the server has said why.
+            Err(silent) => match no_sftp(&handle).await {
+                speaks @ RemoteTrouble::Speaks { .. } => Err(speaks),
+                _ => Err(silent),
+            },
         }
     }
 }
