@@ -11,5 +11,7 @@ mod words;
 
 pub use column::ColumnFigures;
 pub use summary::{ColumnSummary, FileFigures, Spread};
-pub use unusual::{ENOUGH_FILES, MOST_FILES, Unusual, UnusualFigure, far_fewer_rows, unusual};
+pub use unusual::{
+    ENOUGH_FILES, MOST_FILES, Unusual, UnusualFigure, far_fewer_rows, figure, percent, unusual,
+};
 pub use words::WordCounts;

@@ -359,14 +359,14 @@ fn median(values: &[f64]) -> f64 {
     sorted.get(sorted.len() / 2).copied().unwrap_or_default()
 }
 
-/// `34%`, `0.4%`
-fn percent(share: f64) -> String {
+/// A share in percent: `34%`, `0.4%`.
+pub fn percent(share: f64) -> String {
     let percent = share * 100.0;
     if percent == 0.0 || percent >= 9.95 { format!("{percent:.0}%") } else { format!("{percent:.1}%") }
 }
 
-/// A number with three digits.
-fn figure(value: f64) -> String {
+/// A number with three digits or so: `40,066`, `38.2`, `0.0025`.
+pub fn figure(value: f64) -> String {
     match value.abs() {
         size if size >= 1e15 || size < 1e-4 && size > 0.0 => format!("{value:.2e}"),
         size if size >= 100.0 => {

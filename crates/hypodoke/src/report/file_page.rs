@@ -1,7 +1,7 @@
 //! The page of one file: its story, its columns, how it drifted, and its rejects.
 
 use hypodoke_core::count;
-use hypodoke_core::figures::{ColumnSummary, FileFigures};
+use hypodoke_core::figures::{self, ColumnSummary, FileFigures, percent};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
@@ -9,7 +9,6 @@ use hypodoke_stores::{DecisionEntry, DriftEntry, FileEntry, FileQuery, RejectEnt
 use maud::{Markup, html};
 
 use super::page::tone;
-use super::values::{percent, short};
 use crate::render::drift::change_words;
 use crate::render::moment;
 use crate::wording::{options, quoted};
@@ -195,7 +194,7 @@ impl FileReport {
 }
 
 fn column_row(name: &str, column: &ColumnSummary) -> Markup {
-    let figure = |value: Option<f64>| value.map(short).unwrap_or_default();
+    let figure = |value: Option<f64>| value.map(figures::figure).unwrap_or_default();
     let is_moment = column.mean.is_none();
     let words = column.words.as_ref().map(|words| {
         let all: Vec<String> =

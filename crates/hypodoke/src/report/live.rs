@@ -53,7 +53,8 @@ const renew = async () => {
     const focus = document.activeElement && document.activeElement.getAttribute('href');
     document.querySelector('main').replaceWith(fresh);
     for (const id of open) { const one = document.getElementById(id); if (one) one.open = true; }
-    if (focus) { const one = document.querySelector('a[href=\"' + CSS.escape(focus).replace(/\\\\/g, '') + '\"]'); if (one) one.focus({ preventScroll: true }); }
+    const link = focus && [...document.querySelectorAll('a')].find((one) => one.getAttribute('href') === focus);
+    if (link) link.focus({ preventScroll: true });
     document.body.classList.remove('away');
   } catch { document.body.classList.add('away'); }
 };

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use hypodoke_core::figures::{ColumnSummary, FileFigures, unusual};
+use hypodoke_core::figures::{ColumnSummary, FileFigures, figure, percent, unusual};
 use hypodoke_core::sanitize::clean;
 use maud::{Markup, html};
 
@@ -117,7 +117,7 @@ fn drawing(series: &Series) -> Markup {
     let places: Vec<(f64, f64)> = series.values.iter().enumerate().filter_map(place).collect();
     let line: Vec<String> = places.iter().map(|(x, y)| format!("{x:.1},{y:.1}")).collect();
     let now = series.values.iter().rev().flatten().next().copied().unwrap_or_default();
-    let shown = |value: f64| if series.is_share { percent(value) } else { short(value) };
+    let shown = |value: f64| if series.is_share { percent(value) } else { figure(value) };
     let title = format!("{}: {} to {}, now {}", series.what, shown(least), shown(most), shown(now));
     html! {
         div.line {
@@ -130,25 +130,5 @@ fn drawing(series: &Series) -> Markup {
             }
             span.faint { (series.what) " " (shown(now)) }
         }
-    }
-}
-
-/// A share in percent.
-pub fn percent(share: f64) -> String {
-    let percent = share * 100.0;
-    if percent == 0.0 || percent >= 9.95 { format!("{percent:.0}%") } else { format!("{percent:.1}%") }
-}
-
-/// A figure with three or four digits.
-pub fn short(value: f64) -> String {
-    match value.abs() {
-        size if size >= 1e15 || size < 1e-3 && size > 0.0 => format!("{value:.2e}"),
-        size if size >= 1000.0 => {
-            let sign = if value < 0.0 { "-" } else { "" };
-            format!("{sign}{}", hypodoke_core::count::number(size.round() as u64))
-        }
-        size if size >= 100.0 => format!("{value:.0}"),
-        size if size >= 10.0 => format!("{value:.1}"),
-        _ => format!("{value:.2}"),
     }
 }

@@ -1,6 +1,6 @@
 //! What is asked on a terminal, and what comes of the answers: keys are pressed and the screen is read.
 
-use hypodoke_testkit::{DOWN, ESCAPE, INTERRUPT, Terminal, Workshop};
+use hypodoke_testkit::{DOWN, ESCAPE, INTERRUPT, Terminal, Workshop, wait_for};
 
 use crate::workshop;
 
@@ -170,7 +170,15 @@ fn what_is_held_is_decided_file_by_file_or_left() {
     terminal.answer("What becomes of it?", "discard");
     terminal.answer("Decide so about", "y");
     terminal.sees("file 2 of 2");
+    // Back to the first, and on again: it counts once.
+    terminal.is_asked("What becomes of it?");
+    terminal.press(ESCAPE);
+    wait_for("the first file again", || terminal.screen().matches("file 1 of 2").count() == 2);
+    terminal.answer("What becomes of it?", "discard");
+    terminal.answer("Decide so about", "y");
+    wait_for("the second file again", || terminal.screen().matches("file 2 of 2").count() == 2);
     terminal.answer("What becomes of it?", "later");
+    terminal.sees("1 file decided, 1 file left for later");
     assert_eq!(terminal.end(), 3, "one is left");
     let held = shop.json("settle --list", 3);
     assert_eq!(held["held"].as_array().map(Vec::len), Some(1), "{held}");

@@ -29,15 +29,14 @@ pub fn about_all(
     context: &Context,
 ) -> Result<Exit, Failure> {
     let groups = open.groups(store, settings);
-    let (mut decided, mut left, mut at) = (0, 0, 0);
-    while let Some(group) = groups.get(at) {
+    // How many files of each are decided; one that is gone back to may be decided anew.
+    let mut done = vec![0; groups.len()];
+    let mut at = 0;
+    while let (Some(group), Some(done)) = (groups.get(at), done.get_mut(at)) {
         let place = format!("{} of {}", at + 1, groups.len());
         match about_group(store, group, &place, settings, context)? {
-            Answer::Decided(files) => {
-                decided += files;
-                left += group.files.len().saturating_sub(files);
-            }
-            Answer::Left => left += group.files.len(),
+            Answer::Decided(files) => *done = files,
+            Answer::Left => {}
             Answer::Back => {
                 at = at.saturating_sub(1);
                 continue;
@@ -45,6 +44,8 @@ pub fn about_all(
         }
         at += 1;
     }
+    let decided: usize = done.iter().sum();
+    let left = groups.iter().map(|group| group.files.len()).sum::<usize>().saturating_sub(decided);
     let what = match (decided, left) {
         (0, _) => "nothing is decided".to_owned(),
         (_, 0) => format!("{} decided; the next `hypodoke load` takes them", count::files(decided as u64)),
@@ -100,7 +101,11 @@ fn about_group(
                     return Ok(Answer::Decided(decided));
                 }
             }
-            Some(Way::OneByOne) => return one_by_one(store, group, settings, context),
+            Some(Way::OneByOne) => match one_by_one(store, group, settings, context)? {
+                // Back from the first file is back to the question about all of them.
+                Answer::Back => {}
+                answer => return Ok(answer),
+            },
             _ => return Ok(Answer::Left),
         }
     }
@@ -112,8 +117,9 @@ fn one_by_one(
     settings: Option<&Settings>,
     context: &Context,
 ) -> Result<Answer, Failure> {
-    let mut decided = 0;
-    for (at, file) in group.files.iter().enumerate() {
+    let mut done = vec![0; group.files.len()];
+    let mut at = 0;
+    while let (Some(file), Some(done)) = (group.files.get(at), done.get_mut(at)) {
         let one = HeldGroup {
             files: vec![*file],
             why: file.message.as_deref().unwrap_or_default().lines().map(str::to_owned).collect(),
@@ -121,10 +127,18 @@ fn one_by_one(
             is_whole_feed: false,
         };
         let place = format!("file {} of {}", at + 1, group.files.len());
-        if let Answer::Decided(files) = about_group(store, &one, &place, settings, context)? {
-            decided += files;
+        match about_group(store, &one, &place, settings, context)? {
+            Answer::Decided(files) => *done = files,
+            Answer::Left => {}
+            Answer::Back if at == 0 => return Ok(Answer::Back),
+            Answer::Back => {
+                at -= 1;
+                continue;
+            }
         }
+        at += 1;
     }
+    let decided: usize = done.iter().sum();
     Ok(if decided == 0 { Answer::Left } else { Answer::Decided(decided) })
 }
 
