@@ -18,10 +18,15 @@ const MOST_LINES: usize = 24;
 /// The most reasons of rejects that are told of one file.
 const MOST_REASONS: usize = 3;
 
+/// The most files that a command names one by one.
+const MOST_NAMED: usize = 5;
+
 /// Files of which the same is to be said.
 struct Block<'r> {
     files: Vec<&'r ReceiptLine>,
     remarks: Vec<(Tone, String)>,
+    /// They are all files of their feed that are held.
+    is_whole_feed: bool,
 }
 
 /// The remarks on some files: the same once, and all of them or as many as fit a screen.
@@ -58,9 +63,15 @@ fn blocks(files: &[ReceiptLine], batch: Option<i64>, all: bool) -> Vec<Block<'_>
             Some(block) => block.files.push(line),
             None => {
                 known.insert(key, blocks.len());
-                blocks.push(Block { files: vec![line], remarks });
+                blocks.push(Block { files: vec![line], remarks, is_whole_feed: false });
             }
         }
+    }
+    let held = |feed: &Option<String>| {
+        files.iter().filter(|line| line.outcome == Outcome::Held && line.feed == *feed).count()
+    };
+    for block in blocks.iter_mut().filter(|block| block.files.len() > 1) {
+        block.is_whole_feed = block.files.first().is_some_and(|line| held(&line.feed) == block.files.len());
     }
     blocks
 }
@@ -102,19 +113,23 @@ impl Block<'_> {
         }
         out
     }
-}
 
-impl Block<'_> {
-    /// A command about the first of several files as one about all of them: about their feed.
+    /// A command about the first of several files as one about all of them: about their feed where no other
+    /// file of it is held, so that nothing is decided about files that are held for other reasons.
     fn for_all(&self, remark: &str) -> String {
-        let several = self.files.first().filter(|_| self.files.len() > 1);
-        match several.and_then(|first| Some((first, first.feed.as_ref()?))) {
-            Some((first, feed)) => {
-                let settle = |about: &str| format!("→ hypodoke settle {}", quoted(about));
-                remark.replace(&settle(&first.path), &settle(feed))
+        let Some(first) = self.files.first().filter(|_| self.files.len() > 1) else {
+            return remark.to_owned();
+        };
+        let about = match &first.feed {
+            Some(feed) if self.is_whole_feed => quoted(feed),
+            _ if self.files.len() <= MOST_NAMED => {
+                let all: Vec<String> = self.files.iter().map(|line| quoted(&line.path)).collect();
+                all.join(" ")
             }
-            None => remark.to_owned(),
-        }
+            _ => return remark.to_owned(),
+        };
+        let settle = |about: &str| format!("→ hypodoke settle {about}");
+        remark.replace(&settle(&quoted(&first.path)), &settle(&about))
     }
 }
 

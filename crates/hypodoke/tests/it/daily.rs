@@ -571,3 +571,17 @@ fn a_receipt_of_before_says_what_the_load_said(#[values(Sqlite, Postgres)] kind:
         assert!(load.contains(line) && receipt.contains(line), "{line} in {load}{receipt}");
     }
 }
+
+/// What is advised about some held files of a feed is about these, and about the feed where it is all of them.
+#[rstest]
+fn advice_about_some_files_leaves_the_others_alone(#[values(Sqlite, Postgres)] kind: Kind) {
+    let (shop, _staging) = begun(kind, "");
+    shop.write("in/f_20260303.csv", "");
+    shop.write("in/f_20260304.csv", "");
+    let all = shop.attention("load").out;
+    assert!(all.contains("→ hypodoke settle f --discard"), "{all}");
+    shop.write("in/f_20260305.csv", "ship,flag\nGrey Heron,NN\nSalt Plover,QU\n");
+    let some = shop.attention("load").out;
+    assert!(some.contains("→ hypodoke settle f_20260303.csv f_20260304.csv --discard"), "{some}");
+    assert!(!some.contains("settle f --"), "{some}");
+}
