@@ -88,7 +88,7 @@ pub fn set_aside(
             continue;
         }
         let (aside, columns) = (aside(at), columns_of(table));
-        target.make_stage(&aside, &table.table, &columns)?;
+        target.make_stage(&aside, &table.table, &columns, &[])?;
         let (name, list) = (target.table_sql(&table.table), columns.join(", "));
         let condition = at_lines(replaced, &lines);
         target.statement(&format!(
@@ -152,7 +152,8 @@ fn bring_back(
             values.join(", ")
         ))?;
     }
-    target.statement(&format!("DROP TABLE {aside}"))?;
+    let dropping = target.dialect().drop_stage(&aside);
+    target.statement(&dropping)?;
     Ok(rows)
 }
 

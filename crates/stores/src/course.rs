@@ -69,9 +69,10 @@ pub fn place(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<Plac
 /// Gives a table of ours the column that marks rows which are gone, where it lacks it.
 pub fn mark_gone(connection: &mut dyn SqlConnection, table: &TablePlan) -> Result<(), StoreError> {
     let is_wanted = table.moments() == [GONE_COLUMN] && table.keeps_layout && !table.is_virtual;
+    let moment = connection.dialect().moment();
     if is_wanted && connection.has_column(&table.table, GONE_COLUMN)? == Some(false) {
         connection
-            .script(&format!("ALTER TABLE {} ADD COLUMN {GONE_COLUMN} timestamptz", quote(&table.table)))?;
+            .script(&format!("ALTER TABLE {} ADD COLUMN {GONE_COLUMN} {moment}", quote(&table.table)))?;
     }
     Ok(())
 }

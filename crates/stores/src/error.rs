@@ -180,6 +180,18 @@ impl StoreError {
         )
     }
 
+    /// The database's own words, where they are kept.
+    pub(crate) fn own_words(&self) -> String {
+        match self {
+            StoreError::Refused { why, .. }
+            | StoreError::RowRefused { why, .. }
+            | StoreError::Denied { why, .. }
+            | StoreError::Aborted { why, .. }
+            | StoreError::Lost { why, .. } => why.clone(),
+            other => other.to_string(),
+        }
+    }
+
     /// Whether the same may work when it is tried again: nothing of it was kept.
     pub fn is_transient(&self) -> bool {
         matches!(self, StoreError::Lost { .. } | StoreError::Aborted { .. } | StoreError::Changed { .. })

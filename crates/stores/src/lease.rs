@@ -4,6 +4,7 @@ use std::fs::{File, OpenOptions, TryLockError};
 use std::path::PathBuf;
 
 use crate::error::StoreError;
+use crate::mysql::MysqlStore;
 use crate::postgres::PostgresStore;
 use crate::url::StoreUrl;
 
@@ -15,6 +16,8 @@ enum Held {
     File { _file: File },
     /// A session with an advisory lock: it ends with the connection.
     Session(Box<PostgresStore>),
+    /// A session with a named lock, likewise.
+    Named(Box<MysqlStore>),
 }
 
 impl Lease {
@@ -40,6 +43,11 @@ impl Lease {
                 let taken = store.lease(name)?;
                 Ok(taken.then(|| Lease(Held::Session(Box::new(store)))))
             }
+            StoreUrl::Mysql { address, wait } => {
+                let mut store = MysqlStore::open(address, *wait)?;
+                let taken = store.lease(name)?;
+                Ok(taken.then(|| Lease(Held::Named(Box::new(store)))))
+            }
         }
     }
 
@@ -48,6 +56,7 @@ impl Lease {
         match &mut self.0 {
             Held::File { .. } => true,
             Held::Session(store) => store.is_alive(),
+            Held::Named(store) => store.is_alive(),
         }
     }
 }

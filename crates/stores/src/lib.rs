@@ -16,15 +16,19 @@ mod fold;
 mod kept;
 mod lease;
 mod ledger;
+mod load;
 mod merge;
 mod mode;
+mod mysql;
 mod order;
 mod plan;
 mod postgres;
 mod rebuild;
+mod runtime;
 mod sink;
 pub mod sql;
 mod sqlite;
+mod tls;
 mod url;
 
 pub use catalog::{About, Catalog, ColumnSample, FileFigures, SampleRows, TableColumn, TableShape, Takes};
@@ -58,5 +62,6 @@ pub fn open(url: &StoreUrl) -> Result<Box<dyn Store>, StoreError> {
         StoreUrl::Postgres { address, schema, wait } => {
             Ok(Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?))
         }
+        StoreUrl::Mysql { address, wait } => Ok(Box::new(mysql::MysqlStore::open(address, *wait)?)),
     }
 }

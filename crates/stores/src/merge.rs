@@ -1,10 +1,9 @@
-//! The SQL by which a file's rows, staged beside a table, are brought into it by key. It is the
-//! same for every database that has a standard `IS DISTINCT FROM`.
+//! The SQL by which a file's rows, staged beside a table, are brought into it by key.
 
 use hypodoke_core::names::{GONE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN};
 
 use crate::fold::Vanished;
-use crate::sql::quote;
+use crate::sql::{SqlDialect, quote};
 
 /// What became of the rows of a file in its table.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -92,6 +91,7 @@ pub fn stage_of(table: usize) -> String {
 pub const SEQUENCE: &str = "hd_sequence";
 
 /// A file's rows in the stage, and the table they go to.
+#[derive(Clone)]
 pub struct Merge {
     table: String,
     stage: String,
@@ -99,12 +99,16 @@ pub struct Merge {
     values: Vec<String>,
     key: Vec<String>,
     vanished: Vanished,
+    dialect: &'static SqlDialect,
+    /// Texts that differ may compare as equal in the table.
+    is_loose: bool,
 }
 
 impl Merge {
     /// `table` is quoted already; `columns` are those of the file, `lineage` those that lead back
     /// to it, and `of_file` says something of the file only.
     pub fn new(
+        dialect: &'static SqlDialect,
         table: String,
         stage: &str,
         columns: &[String],
@@ -116,7 +120,14 @@ impl Merge {
         let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
         let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
         let values = values.filter(|name| !key.contains(name)).collect();
-        Merge { table, stage: stage.to_owned(), columns: all, values, key, vanished: Vanished::Keep }
+        let (stage, vanished) = (stage.to_owned(), Vanished::Keep);
+        Merge { table, stage, columns: all, values, key, vanished, dialect, is_loose: false }
+    }
+
+    /// The same, of a table in which texts that differ may compare as equal: in their case, or in blanks at
+    /// their end.
+    pub fn comparing_bytes(self, is_loose: bool) -> Merge {
+        Merge { is_loose, ..self }
     }
 
     /// The same, of a full delivery: keys that it does not hold vanish.
@@ -151,7 +162,7 @@ impl Merge {
             Vanished::Mark => {
                 format!("UPDATE {table} AS t SET {GONE_COLUMN} = {moment} WHERE {is_there} AND {gone}")
             }
-            _ => format!("DELETE FROM {table} AS t WHERE {gone}"),
+            _ => self.dialect.delete_where(table, &gone),
         })
     }
 
@@ -162,8 +173,12 @@ impl Merge {
 
     /// The condition that a row of `a` differs from one of `b`.
     pub fn differs(&self, a: &str, b: &str) -> String {
-        let pairs: Vec<String> =
-            self.values.iter().map(|name| format!("{a}.{name} IS DISTINCT FROM {b}.{name}")).collect();
+        let value = |of: &str, name: &String| match self.is_loose {
+            true => format!("CAST({of}.{name} AS BINARY)"),
+            false => format!("{of}.{name}"),
+        };
+        let pair = |name: &String| self.dialect.differs(&value(a, name), &value(b, name));
+        let pairs: Vec<String> = self.values.iter().map(pair).collect();
         if pairs.is_empty() { "FALSE".to_owned() } else { format!("({})", pairs.join(" OR ")) }
     }
 
@@ -177,21 +192,16 @@ impl Merge {
 
     /// Brings what differs into the rows that are there.
     pub fn update(&self) -> String {
-        let mut sets: Vec<String> = self.columns.iter().map(|name| format!("{name} = s.{name}")).collect();
+        let set = |name: &String| format!("{} = s.{name}", self.dialect.set_of(name));
+        let mut sets: Vec<String> = self.columns.iter().map(set).collect();
         let mut differs = self.differs("t", "s");
         if self.vanished == Vanished::Mark {
             // What is back is there again.
-            sets.push(format!("{GONE_COLUMN} = NULL"));
+            sets.push(format!("{} = NULL", self.dialect.set_of(GONE_COLUMN)));
             differs = format!("({differs} OR t.{GONE_COLUMN} IS NOT NULL)");
         }
-        format!(
-            "UPDATE {} AS t SET {} FROM {} s WHERE {} AND {}",
-            self.table,
-            sets.join(", "),
-            self.stage,
-            self.same_key("t", "s"),
-            differs,
-        )
+        let condition = format!("{} AND {differs}", self.same_key("t", "s"));
+        self.dialect.update_by(&self.table, &sets.join(", "), &self.stage, &condition)
     }
 
     /// Adds the rows whose keys are not there.
@@ -203,6 +213,11 @@ impl Merge {
             table = self.table,
             stage = self.stage,
         )
+    }
+
+    /// Whether what a full delivery no longer holds is marked.
+    pub fn marks_gone(&self) -> bool {
+        self.vanished == Vanished::Mark
     }
 
     /// The table that its rows are staged in.
@@ -227,13 +242,10 @@ impl Merge {
 
     /// Ends the current versions of rows that differ; `moment` is a parameter or a literal.
     pub fn end_versions(&self, moment: &str) -> String {
-        format!(
-            "UPDATE {} AS t SET {VALID_TO_COLUMN} = {moment} FROM {} s WHERE t.{VALID_TO_COLUMN} IS NULL AND {} AND {}",
-            self.table,
-            self.stage,
-            self.same_key("t", "s"),
-            self.differs("t", "s"),
-        )
+        let (same_key, differs) = (self.same_key("t", "s"), self.differs("t", "s"));
+        let condition = format!("t.{VALID_TO_COLUMN} IS NULL AND {same_key} AND {differs}");
+        let set = format!("{} = {moment}", self.dialect.set_of(VALID_TO_COLUMN));
+        self.dialect.update_by(&self.table, &set, &self.stage, &condition)
     }
 
     /// Adds versions where there is no current one.

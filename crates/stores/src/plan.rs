@@ -64,7 +64,7 @@ impl TableIndex {
 }
 
 /// The name of an index of a table.
-fn index_name(what: &str, table: &str) -> String {
+pub(crate) fn index_name(what: &str, table: &str) -> String {
     cut(format!("hd_{what}_{table}"), MAX_NAME)
 }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use hypodoke_core::redact::redacted;
 
-use crate::postgres::Address;
+use crate::{mysql, postgres::Address};
 
 /// How long a lock of somebody else's is waited for unless said otherwise.
 pub const DEFAULT_WAIT: Duration = Duration::from_secs(10);
@@ -34,13 +34,22 @@ pub enum StoreUrl {
         /// How long a lock is waited for.
         wait: Duration,
     },
+    /// A MySQL or MariaDB server.
+    Mysql {
+        /// Where it is.
+        address: Box<mysql::Address>,
+        /// How long a lock is waited for.
+        wait: Duration,
+    },
 }
 
 /// What is wrong with a database's address.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum UrlError {
     /// No store is of that kind.
-    #[error("`{0}:` is not a known kind of database; use sqlite:FILE or postgres://USER@HOST/DATABASE")]
+    #[error(
+        "`{0}:` is not a known kind of database; use sqlite:FILE, postgres://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE"
+    )]
     Scheme(String),
     /// Nothing before a colon.
     #[error("`{0}` does not say which kind of database it is; for a file write sqlite:{0}")]
@@ -54,6 +63,9 @@ pub enum UrlError {
     /// It is not an address.
     #[error("the address of the PostgreSQL database does not read: {0}")]
     Address(String),
+    /// It is not an address.
+    #[error("the address of the MySQL database does not read: {0}")]
+    MysqlAddress(String),
 }
 
 impl StoreUrl {
@@ -75,6 +87,11 @@ impl StoreUrl {
                 let address = Address::parse(text).map_err(|why| UrlError::Address(redacted(&why)))?;
                 Ok(StoreUrl::Postgres { address: Box::new(address), schema: None, wait: DEFAULT_WAIT })
             }
+            "mysql" | "mariadb" => {
+                let address =
+                    mysql::Address::parse(text).map_err(|why| UrlError::MysqlAddress(redacted(&why)))?;
+                Ok(StoreUrl::Mysql { address: Box::new(address), wait: DEFAULT_WAIT })
+            }
             _ => Err(UrlError::Scheme(redacted(scheme))),
         }
     }
@@ -84,6 +101,7 @@ impl StoreUrl {
         match self {
             StoreUrl::Sqlite { path, rights, .. } => StoreUrl::Sqlite { path, wait, rights },
             StoreUrl::Postgres { address, schema, .. } => StoreUrl::Postgres { address, schema, wait },
+            StoreUrl::Mysql { address, .. } => StoreUrl::Mysql { address, wait },
         }
     }
 
@@ -107,7 +125,11 @@ impl StoreUrl {
 
     /// Whether the address itself holds a password.
     pub fn has_password(&self) -> bool {
-        matches!(self, StoreUrl::Postgres { address, .. } if address.has_password)
+        match self {
+            StoreUrl::Sqlite { .. } => false,
+            StoreUrl::Postgres { address, .. } => address.has_password,
+            StoreUrl::Mysql { address, .. } => address.has_password,
+        }
     }
 
     /// The files that the database is kept in, journals included; none if it is a server.
@@ -121,7 +143,7 @@ impl StoreUrl {
                     PathBuf::from(file)
                 })
                 .collect(),
-            StoreUrl::Postgres { .. } => Vec::new(),
+            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => Vec::new(),
         }
     }
 
@@ -133,7 +155,7 @@ impl StoreUrl {
                 file.push("-watch.");
                 Some(PathBuf::from(file))
             }
-            StoreUrl::Postgres { .. } => None,
+            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => None,
         }
     }
 
@@ -160,7 +182,7 @@ impl StoreUrl {
     pub fn exists(&self) -> bool {
         match self {
             StoreUrl::Sqlite { path, .. } => path.exists(),
-            StoreUrl::Postgres { .. } => true,
+            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => true,
         }
     }
 }
@@ -174,6 +196,7 @@ impl std::fmt::Display for StoreUrl {
         match self {
             StoreUrl::Sqlite { path, .. } => write!(f, "sqlite:{}", path.display()),
             StoreUrl::Postgres { address, .. } => f.write_str(&address.shown),
+            StoreUrl::Mysql { address, .. } => f.write_str(&address.shown),
         }
     }
 }
@@ -191,6 +214,9 @@ mod tests {
     #[case("postgres://u:low@h:port/d")]
     #[case("postgres://u:low@h/d?nonsense=1")]
     #[case("mongo://u:low@h/d")]
+    #[case("mysql://u:low@h")]
+    #[case("mysql://u:low@h:port/d")]
+    #[case("mysql://u:low@h/d?nonsense=1")]
     #[case("u:low@h/d")]
     fn no_error_tells_a_password(#[case] text: &str) {
         let error = StoreUrl::parse(text, Path::new("/")).expect_err("no address").to_string();

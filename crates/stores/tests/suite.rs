@@ -16,7 +16,7 @@ use hypodoke_stores::{
     Claim, Claimed, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry,
     PartSummary, Store, StoreError, StoreUrl, TablePlan,
 };
-use hypodoke_testkit::Server;
+use hypodoke_testkit::{Mariadb, Server};
 use rstest::rstest;
 use tempfile::TempDir;
 
@@ -27,14 +27,16 @@ const NOON: i64 = 1_772_452_800_000_000;
 enum Kind {
     Sqlite,
     Postgres,
+    Mysql,
 }
 
-use Kind::{Postgres, Sqlite};
+use Kind::{Mysql, Postgres, Sqlite};
 
 fn address(kind: Kind, folder: &TempDir) -> StoreUrl {
     let url = match kind {
         Sqlite => "sqlite:harbour.db".to_owned(),
         Postgres => Server::shared().database().url,
+        Mysql => Mariadb::shared().database().url,
     };
     StoreUrl::parse(&url, folder.path()).expect("an address")
 }
@@ -195,7 +197,7 @@ fn every_type_is_given_back_as_it_was(
     #[case] ty: Type,
     #[case] values: &[&str],
     #[case] wanted: &[&str],
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
@@ -225,7 +227,7 @@ fn widening_keeps_what_is_there(
     #[case] to: Type,
     #[case] values: &[&str],
     #[case] wanted: &[&str],
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
@@ -242,7 +244,7 @@ fn widening_keeps_what_is_there(
 }
 
 #[rstest]
-fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let before = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -261,7 +263,7 @@ fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres)] kind: Kind
 }
 
 #[rstest]
-fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres)] kind: Kind) {
+fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let plan =
@@ -282,7 +284,7 @@ fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres)] kind: Ki
 }
 
 #[rstest]
-fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres)] kind: Kind) {
+fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -293,7 +295,7 @@ fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres)] kind: Kind) {
 
 /// A plan is made anew where its table was made or changed after it was made.
 #[rstest]
-fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let based_on = |mut plan: LoadPlan, version| {
@@ -312,7 +314,7 @@ fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres)] kind: Kind)
 
 /// What another process did with the file since it was decided is asked under the claim.
 #[rstest]
-fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let made = layout(&[("id", Type::Integer)]);
@@ -337,7 +339,7 @@ fn notice(content: &str, at: i64) -> NoticeEntry {
 
 /// Two processes meet the same at the same time: one of them tells of it, and it is sent by one.
 #[rstest]
-fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres)] kind: Kind) {
+fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     store.open_ledger().expect("a ledger");
@@ -362,7 +364,7 @@ fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres)] kind: Kind) {
 }
 
 #[rstest]
-fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let first = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -378,7 +380,7 @@ fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres)] ki
 }
 
 #[rstest]
-fn names_are_quoted_whatever_they_are(#[values(Sqlite, Postgres)] kind: Kind) {
+fn names_are_quoted_whatever_they_are(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let odd = "select \"x\"; drop table movements --";
@@ -404,6 +406,7 @@ fn wrong_addresses_say_what_is_wrong(#[case] url: &str, #[case] why: &str) {
 #[rstest]
 #[case::sqlite(Sqlite, 40)]
 #[case::postgres(Postgres, 8)]
+#[case::mysql(Mysql, 4)]
 fn a_ledger_is_made_once_by_many_at_once(#[case] kind: Kind, #[case] times: u32) {
     const MANY: usize = 6;
     for _ in 0..times {
@@ -451,7 +454,7 @@ fn told(store: &mut dyn Store, path: &str) -> FileEntry {
 
 #[rstest]
 fn files_of_a_group_are_kept_together_and_each_is_undone_by_itself(
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
     #[values(true, false)] is_kept: bool,
 ) {
     let folder = TempDir::new().expect("a folder");
@@ -487,7 +490,7 @@ fn files_of_a_group_are_kept_together_and_each_is_undone_by_itself(
 
 /// What is written into the ledger is the same, by itself or in a group.
 #[rstest]
-fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let made = layout(&[("id", Type::Integer), ("berth", Type::Text)]);
@@ -508,7 +511,7 @@ fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres)] ki
 }
 
 #[rstest]
-fn a_group_that_is_over_cannot_be_kept(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_group_that_is_over_cannot_be_kept(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     assert!(matches!(store.end_group(true).err(), Some(StoreError::Lost { .. })));

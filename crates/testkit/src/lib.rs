@@ -2,12 +2,15 @@
 
 mod bad_server;
 mod browser;
+mod certificates;
 mod cutter;
 mod mailbox;
+mod mariadb;
 mod memory;
 mod postgres;
 mod sshd;
 mod terminal;
+mod user;
 mod watch;
 mod web;
 
@@ -22,6 +25,7 @@ pub use bad_server::{BadServer, Fault};
 pub use browser::Browser;
 pub use cutter::{Cut, Cutter};
 pub use mailbox::{Mail, Mailbox, Manners};
+pub use mariadb::{Mariadb, MariadbDatabase};
 pub use memory::{MemoryPlace, MemoryStore};
 pub use postgres::{Database, Server};
 pub use sshd::{PASSWORD, Sshd};

@@ -10,10 +10,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
-mod certificates;
-mod user;
-
-use user::{NOBODY, is_root};
+use crate::certificates;
+use crate::user::{NOBODY, is_root};
 
 /// The user that owns everything on the server.
 const OWNER: &str = "quillane";
@@ -76,7 +74,7 @@ impl Server {
     /// folder are `ca.pem`, which signed for it as `localhost`, `other.pem`, which did not, and the
     /// certificate `gauger.pem` with `gauger.key`.
     pub fn start_private() -> Server {
-        Server::start_with(certificates::write)
+        Server::start_with(ask_for_certificates)
     }
 
     fn start_with(more: impl FnOnce(&Path)) -> Server {
@@ -156,6 +154,23 @@ impl Server {
     fn ask(&self, database: &str, sql: &str) -> Option<Vec<String>> {
         ask(self.port, database, sql)
     }
+}
+
+/// Writes certificates into a server's folder, and the settings that ask for them.
+fn ask_for_certificates(folder: &Path) {
+    certificates::write_all(folder);
+    let settings = format!(
+        "ssl = on\nssl_ca_file = '{0}/ca.pem'\nssl_cert_file = '{0}/server.pem'\nssl_key_file = '{0}/server.key'\n",
+        folder.display()
+    );
+    let data = folder.join("data");
+    let before = std::fs::read_to_string(data.join("postgresql.conf")).expect("settings");
+    certificates::put(&data, "postgresql.conf", &(before + &settings));
+    certificates::put(
+        &data,
+        "pg_hba.conf",
+        "hostssl all gauger 127.0.0.1/32 cert\nhostssl all clerk 127.0.0.1/32 scram-sha-256\nhostssl all all 127.0.0.1/32 trust\n",
+    );
 }
 
 fn ask(port: u16, database: &str, sql: &str) -> Option<Vec<String>> {

@@ -160,7 +160,7 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
 
 #[rstest]
 fn killed_at_any_instant_the_next_run_completes(
-    #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
+    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql)] kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
     survives(Source::Folder, kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
@@ -178,7 +178,7 @@ fn killed_while_its_files_come_from_a_server_the_next_run_completes(
 #[ignore = "takes long: scripts/crash-test runs it"]
 fn killed_again_and_again(
     #[values(Source::Folder, Source::Sftp)] source: Source,
-    #[values(Kind::Sqlite, Kind::Postgres)] kind: Kind,
+    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql)] kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
     let kills = std::env::var("CRASHES").ok().and_then(|text| text.parse().ok()).unwrap_or(200);

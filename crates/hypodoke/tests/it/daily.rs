@@ -7,7 +7,7 @@ use rstest::rstest;
 use crate::staging::{Kind, Staging, configure};
 use crate::workshop;
 
-use Kind::{Postgres, Sqlite};
+use Kind::{Mysql, Postgres, Sqlite};
 
 /// A feed with one file of twelve rows.
 fn begun(kind: Kind, extra: &str) -> (Workshop, Staging) {
@@ -24,7 +24,7 @@ fn rows(numbers: std::ops::Range<usize>, rest: impl Fn(usize) -> String) -> Stri
 }
 
 #[rstest]
-fn a_word_among_numbers_costs_its_row_and_many_hold_the_file(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_word_among_numbers_costs_its_row_and_many_hold_the_file(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = begun(kind, "");
     let word = |every: usize| {
         move |at: usize| if at % every == 3 { "N,aground".to_owned() } else { "N,3.5".to_owned() }
@@ -72,7 +72,7 @@ fn a_wider_number_is_told_with_its_value() {
 fn a_file_of_another_feed_is_held(
     #[case] text: &str,
     #[case] why: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", text);
@@ -108,7 +108,7 @@ fn a_file_that_is_like_another_table_names_it() {
 fn a_file_that_breaks_off_is_held(
     #[case] end: &str,
     #[case] held: bool,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", format!("id,berth,draught\n5,N5,2.5\n6,N6,2.5\n{end}"));
@@ -133,7 +133,7 @@ fn a_file_that_breaks_off_is_held(
 fn lines_of_json_that_break_off_are_held(
     #[case] end: &str,
     #[case] held: bool,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
@@ -150,7 +150,7 @@ fn lines_of_json_that_break_off_are_held(
 
 /// An empty file is held until somebody has dismissed one; from then on they are.
 #[rstest]
-fn empty_files_are_dismissed_once_one_was(#[values(Sqlite, Postgres)] kind: Kind) {
+fn empty_files_are_dismissed_once_one_was(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", "");
     assert!(shop.attention("load").out.contains("f_20260303.csv: it is empty"));
@@ -193,7 +193,7 @@ fn a_file_that_failed_is_discarded() {
 fn a_table_that_is_gone_is_told_and_replayed(
     #[case] sql: &str,
     #[case] words: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, "");
     staging.run(&shop, sql);
@@ -237,7 +237,7 @@ fn week(shop: &Workshop, days: u32, change: impl Fn(usize, String) -> String) {
 fn values_that_are_not_what_they_were_are_told(
     #[case] change: fn(usize, String) -> String,
     #[case] words: Option<&str>,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
@@ -299,7 +299,7 @@ fn a_rename_is_told_by_place_and_values(#[values("hold", "follow")] policy: &str
 
 /// All that is wrong with a row is told at once.
 #[rstest]
-fn a_reject_has_all_its_reasons(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_reject_has_all_its_reasons(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let extra = "[feed.f.columns.draught]\ntype = \"decimal(4,2)\"\n[feed.f.columns.id]\ntype = \"integer\"";
     let (shop, staging) = begun(kind, extra);
     shop.write("in/f_20260303.csv", "id,berth,draught\nx,N1,deep\n9,N2,3.5\n");
@@ -310,7 +310,7 @@ fn a_reject_has_all_its_reasons(#[values(Sqlite, Postgres)] kind: Kind) {
 }
 
 #[rstest]
-fn names_are_given_to_files_without_a_header(#[values(Sqlite, Postgres)] kind: Kind) {
+fn names_are_given_to_files_without_a_header(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "header = [\"first\", \"last\", \"pay\"]");
     shop.write("in/f_20260302.csv", "Ann,Brack,12.50\nBo,Marl,7.25\n");
@@ -332,7 +332,7 @@ fn names_are_given_to_files_without_a_header(#[values(Sqlite, Postgres)] kind: K
 }
 
 #[rstest]
-fn a_feed_has_a_table_for_each_name(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_feed_has_a_table_for_each_name(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     let text = |table: &str| {
         format!(
@@ -557,7 +557,7 @@ fn the_old_word_for_one_table_is_answered_with_the_new_one() {
 
 /// What a load says of a batch, the ledger says again.
 #[rstest]
-fn a_receipt_of_before_says_what_the_load_said(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_receipt_of_before_says_what_the_load_said(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, _staging) = begun(kind, "");
     let lines = rows(20..30, |at| format!("N{at},{},yes", if at == 21 { "aground" } else { "3.5" }));
     shop.write("in/f_20260303.csv", lines.replace("draught\n", "draught,pilot\n"));
@@ -574,7 +574,7 @@ fn a_receipt_of_before_says_what_the_load_said(#[values(Sqlite, Postgres)] kind:
 
 /// What is advised about some held files of a feed is about these, and about the feed where it is all of them.
 #[rstest]
-fn advice_about_some_files_leaves_the_others_alone(#[values(Sqlite, Postgres)] kind: Kind) {
+fn advice_about_some_files_leaves_the_others_alone(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, _staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", "");
     shop.write("in/f_20260304.csv", "");

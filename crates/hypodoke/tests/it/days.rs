@@ -4,7 +4,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -17,7 +17,7 @@ fn begun(kind: Kind) -> (Workshop, Staging) {
 /// Digits that are days are days, until a file shows that they are numbers.
 #[rstest]
 fn compact_days_become_digits_again(
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
     #[values(false, true)] is_reversed: bool,
 ) {
     let (shop, staging) = begun(kind);
@@ -41,7 +41,7 @@ fn compact_days_become_digits_again(
 
 /// Days that are marked and days that are not are days.
 #[rstest]
-fn compact_days_and_marked_ones_are_days(#[values(Sqlite, Postgres)] kind: Kind) {
+fn compact_days_and_marked_ones_are_days(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = begun(kind);
     for (at, file) in ["day\n20260302\n20260303\n", "day\n2026-03-04\n", "day\n20260305\n"].iter().enumerate()
     {
@@ -61,7 +61,7 @@ fn an_order_that_is_contradicted_is_told(
     #[case] value: &str,
     #[case] day: &str,
     #[case] words: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind);
     for at in 2..9 {
@@ -88,7 +88,7 @@ fn seconds_of_many_digits(
     #[case] ty: &str,
     #[case] value: &str,
     #[case] is_advised: bool,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, &format!("[feed.f.columns.at]\n{setting}"));

@@ -3,7 +3,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -36,7 +36,7 @@ fn a_file_that_is_not_as_expected_is_held(
     #[case] expect: &str,
     #[case] text: &str,
     #[case] words: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, &format!("[feed.f.expect]\n{expect}"));
@@ -91,7 +91,7 @@ fn digest(program: &str, shop: &Workshop, name: &str) -> String {
 fn a_file_is_held_against_the_digest_its_sender_states(
     #[case] program: &str,
     #[case] control: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     let expect = format!("[feed.f.expect]\ncontrol = [\"digest\"]\ncontrol_file = \"{control}\"");
@@ -175,7 +175,7 @@ fn values_that_are_not_as_expected_are_rejects_holds_or_warnings(
     #[case] text: &str,
     #[case] words: &str,
     #[values(("reject", 3, "1"), ("hold", 3, "0"), ("warn", 0, "2"))] wanted: (&str, i32, &str),
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (otherwise, code, rows) = wanted;
     let (shop, staging) = (workshop(), Staging::new(kind));
@@ -190,7 +190,7 @@ fn values_that_are_not_as_expected_are_rejects_holds_or_warnings(
 }
 
 #[rstest]
-fn columns_are_named_typed_filled_and_left_out(#[values(Sqlite, Postgres)] kind: Kind) {
+fn columns_are_named_typed_filled_and_left_out(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     let feed = "[feed.f.columns.Berth]\nname = \"berth_code\"\ntrim = true\n\
         [feed.f.columns.junk]\nskip = true\n\
@@ -230,7 +230,7 @@ fn rows_are_kept_by_conditions_and_the_rest_is_counted(
     #[case] column: &str,
     #[case] condition: &str,
     #[case] kept: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     let feed = format!("[feed.f.keep.{column}]\n{condition}\n[feed.f.columns.junk]\nskip = true");

@@ -10,7 +10,7 @@ use serde_json::Value;
 use crate::staging::{Kind, Staging};
 use crate::workshop;
 
-use Kind::{Postgres, Sqlite};
+use Kind::{Mysql, Postgres, Sqlite};
 
 /// A feed of files `in/f_NNNN.csv` in a mode.
 fn configure(shop: &Workshop, staging: &Staging, of_staging: &str, of_feed: &str) {
@@ -55,7 +55,7 @@ fn agree(shop: &Workshop, staging: &Staging) {
 /// Files that fail or are held among others that are well: of a table that is there, and of a new one.
 #[rstest]
 fn one_bad_file_costs_itself(
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
     #[values(true, false)] is_known: bool,
     #[values("500ms", "0s")] commit_every: &str,
 ) {
@@ -140,7 +140,7 @@ fn processes_share_a_list(#[case] kind: Kind, #[case] feed: &str, #[case] proces
 /// The table is the same, to the value, whatever is committed together.
 #[rstest]
 fn groups_change_nothing_but_the_time(
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
     #[values("append", "upsert", "insert-new", "history", "replace")] mode: &str,
 ) {
     let results = ["0s", "10s"].map(|commit_every| {
@@ -178,7 +178,7 @@ fn groups_change_nothing_but_the_time(
 /// Files are moved once their rows are committed, also those of a group that is given up for a row that the
 /// table refuses, and loaded one by one.
 #[rstest]
-fn files_are_put_away_after_their_commit(#[values(Sqlite, Postgres)] kind: Kind) {
+fn files_are_put_away_after_their_commit(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "commit_every = \"10s\"", "mode = \"append\"");

@@ -6,7 +6,7 @@ use std::path::Path;
 use hypodoke_testkit::{Watch, Workshop, finish, wait_for};
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -147,7 +147,7 @@ fn a_pipe_is_not_waited_for() {
 fn a_nul_byte_is_kept_or_rejected(
     #[case] name: &str,
     #[case] content: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     shop.write(name, content);
@@ -254,7 +254,7 @@ fn a_decision_that_does_not_read_ends_the_load() {
 
 /// A table of somebody else's may hold a key more than once.
 #[rstest]
-fn no_count_goes_below_nothing(#[values(Sqlite, Postgres)] kind: Kind) {
+fn no_count_goes_below_nothing(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     staging.run(
         &shop,

@@ -2,7 +2,7 @@
 
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -251,7 +251,7 @@ fn an_object_that_is_a_list_once_keeps_its_columns(
     #[case] drift: &str,
     #[case] code: i32,
     #[case] fourth: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, drift);

@@ -3,14 +3,14 @@
 use hypodoke_testkit::finish;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
 /// What a list in a document would be called is a table of the ledger: forged rows there would make real
 /// files count as loaded.
 #[rstest]
-fn no_document_writes_into_the_ledger(#[values(Sqlite, Postgres)] kind: Kind) {
+fn no_document_writes_into_the_ledger(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     let text = format!(
         "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"*.json\"\ntable = \"hd\"\n",
@@ -62,7 +62,7 @@ fn columns_cannot_be_given_names_that_are_kept() {
 }
 
 #[rstest]
-fn headers_that_name_what_databases_keep_are_renamed_and_told(#[values(Sqlite, Postgres)] kind: Kind) {
+fn headers_that_name_what_databases_keep_are_renamed_and_told(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "mode = \"history\"\nkey = [\"id\"]");
     let header = "id,rowid,ctid,xmin,tableoid,oid,hd_row,hd_file,hd_valid_from";
@@ -84,7 +84,7 @@ fn headers_that_name_what_databases_keep_are_renamed_and_told(#[values(Sqlite, P
 
 /// Where somebody else made the table, its columns are called as they are.
 #[rstest]
-fn a_table_of_others_may_have_columns_so_called(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_table_of_others_may_have_columns_so_called(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     staging.run(&shop, "CREATE TABLE f (id bigint, oid bigint, day date)");
     configure(&shop, &staging, "");
@@ -130,7 +130,7 @@ fn what_others_have_in_the_database_stays() {
 }
 
 #[rstest]
-fn a_column_called_as_that_of_extras_is_no_other(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_column_called_as_that_of_extras_is_no_other(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nnew_column = \"extras\"");
     shop.write("in/f_20260302.csv", "id,n\n1,2\n");

@@ -3,7 +3,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -21,7 +21,7 @@ fn ratios(day: u32) -> String {
 }
 
 #[rstest]
-fn a_feed_of_floats_changes_its_table_but_once(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_feed_of_floats_changes_its_table_but_once(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = begun(kind);
     for day in 10..30 {
         shop.write(&format!("in/f_202604{day}.csv"), ratios(day));
@@ -41,7 +41,7 @@ fn value_of(line: &str) -> f64 {
 /// Floats first, then digits that no float has, and the other way round: the same table.
 #[rstest]
 fn a_column_of_floats_becomes_one_of_decimals_and_loses_nothing(
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
     #[values(false, true)] is_reversed: bool,
 ) {
     let (shop, staging) = begun(kind);

@@ -4,7 +4,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -68,7 +68,7 @@ fn a_value_that_fits_and_is_spelled_wider_widens_the_column(
     #[case] sqlite: &str,
     #[case] postgres: &str,
     #[values(InOrder, TurnedRound, Together)] coming: Coming,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let file = |values: &str| {
         let rows: String = values.lines().map(|value| format!("a;{value}\n")).collect();
@@ -103,7 +103,7 @@ fn what_one_file_leaves_open_the_others_of_the_feed_tell(
     #[case] value: &str,
     #[values(InOrder, Together)] coming: Coming,
     #[values(false, true)] is_surprising: bool,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     // With a column that is new the file is looked at, without one it is cast as it is read.
     let (head, tail) = if is_surprising { (";agent", ";Tarn") } else { ("", "") };
@@ -126,7 +126,7 @@ fn a_preview_of_a_feed_makes_no_database() {
 }
 
 #[rstest]
-fn a_file_that_is_written_anew_is_not_read_as_it_always_was(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_file_that_is_written_anew_is_not_read_as_it_always_was(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let first = "berth;fee;draught\na;1.000,50;7,5\n";
     let second = "berth;fee;draught\nb;3.000;6.25\n";
     let (shop, staging) = come(kind, InOrder, first, second);
@@ -156,7 +156,7 @@ fn a_guess_that_turns_out_wrong_is_said_and_put_right_by_a_replay(
     #[case] sql: &str,
     #[case] guessed: &str,
     #[case] right: &str,
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
@@ -181,7 +181,7 @@ fn a_guess_that_turns_out_wrong_is_said_and_put_right_by_a_replay(
 }
 
 #[rstest]
-fn a_reading_that_was_chosen_is_said_once(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_reading_that_was_chosen_is_said_once(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
     shop.write("in/f_20260302.csv", "berth;since\na;03/04/2026\n");

@@ -3,7 +3,7 @@
 use hypodoke_testkit::{Run, Workshop};
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::Staging;
 use crate::workshop;
 
@@ -87,7 +87,7 @@ fn a_view_that_takes_no_rows_is_told_before_anything_is_loaded(
 }
 
 #[rstest]
-fn check_tells_what_does_not_fit_a_table(#[values(Sqlite, Postgres)] kind: Kind) {
+fn check_tells_what_does_not_fit_a_table(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, _staging) =
         begun(kind, "CREATE TABLE cargo (id bigint, cargo_t bigint, berth text NOT NULL);");
     let run = shop.run("check");

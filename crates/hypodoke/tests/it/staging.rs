@@ -1,29 +1,32 @@
 //! Modes, deliveries, tables that are there already and SQL around the load, on both databases.
 
-use hypodoke_testkit::{Database, Server, Workshop, set_modified};
+use hypodoke_testkit::{Database, Mariadb, MariadbDatabase, Server, Workshop, set_modified};
 use rstest::rstest;
 
 use crate::workshop;
 
-/// A staging database of either kind, asked through its own client.
+/// A staging database of any kind, asked through its own client.
 pub enum Staging {
     Sqlite(String),
     Postgres(Database),
+    Mysql(MariadbDatabase),
 }
 
 #[derive(Clone, Copy, Debug)]
 pub enum Kind {
     Sqlite,
     Postgres,
+    Mysql,
 }
 
-use Kind::{Postgres, Sqlite};
+use Kind::{Mysql, Postgres, Sqlite};
 
 impl Staging {
     pub fn new(kind: Kind) -> Staging {
         match kind {
             Sqlite => Staging::Sqlite("h.db".to_owned()),
             Postgres => Staging::Postgres(Server::shared().database()),
+            Mysql => Staging::Mysql(Mariadb::shared().database()),
         }
     }
 
@@ -31,6 +34,7 @@ impl Staging {
         match self {
             Staging::Sqlite(file) => format!("sqlite:{file}"),
             Staging::Postgres(database) => database.url.clone(),
+            Staging::Mysql(database) => database.url.clone(),
         }
     }
 
@@ -39,6 +43,7 @@ impl Staging {
         match self {
             Staging::Sqlite(file) => shop.query(file, sql),
             Staging::Postgres(database) => database.query(sql),
+            Staging::Mysql(database) => database.query(sql),
         }
     }
 
@@ -48,6 +53,9 @@ impl Staging {
                 .and_then(|database| database.execute_batch(sql))
                 .expect("statements"),
             Staging::Postgres(database) => {
+                database.query(sql);
+            }
+            Staging::Mysql(database) => {
                 database.query(sql);
             }
         }
@@ -85,7 +93,7 @@ fn modes_do_what_they_say_and_count_it(
     #[case] mode: &str,
     #[case] expected: &[(u64, u64, u64, u64, u64)],
     #[case] rows: &[&str],
-    #[values(Sqlite, Postgres)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let shop = workshop();
     let staging = Staging::new(kind);
@@ -102,7 +110,7 @@ fn modes_do_what_they_say_and_count_it(
 }
 
 #[rstest]
-fn history_keeps_every_version(#[values(Sqlite, Postgres)] kind: Kind) {
+fn history_keeps_every_version(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"history\"\nkey = [\"id\"]");
@@ -124,7 +132,7 @@ fn history_keeps_every_version(#[values(Sqlite, Postgres)] kind: Kind) {
 }
 
 #[rstest]
-fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"id\", \"berth\"]");
@@ -136,7 +144,7 @@ fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres)] kind: Kind) {
 }
 
 #[rstest]
-fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"replace\"\ndelivery = \"day\"");
@@ -163,7 +171,7 @@ fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Po
 }
 
 #[rstest]
-fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres)] kind: Kind) {
+fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"upsert\"\nkey = \"id\"");
@@ -176,7 +184,7 @@ fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres)] kind:
 }
 
 #[rstest]
-fn sql_around_the_load_is_part_of_it(#[values(Sqlite, Postgres)] kind: Kind) {
+fn sql_around_the_load_is_part_of_it(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     staging.run(&shop, "CREATE TABLE log (what text)");

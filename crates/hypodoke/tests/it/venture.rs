@@ -3,7 +3,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
 use crate::staging::Staging;
 use crate::workshop;
 
@@ -40,7 +40,7 @@ fn outcome(shop: &Workshop, staging: &Staging) -> (Vec<String>, Vec<String>) {
 #[case::other_words("420000,N1,1.5,01/03/2026,1,y,the last")]
 #[case::leading_zero("420000,N1,1.5,01/03/2026,01,no,the last")]
 #[case::a_field_too_many("420000,N1,1.5,01/03/2026,1,no,the last,one more")]
-fn what_is_ventured_comes_to_what_all_values_say(#[case] last: &str, #[values(Sqlite, Postgres)] kind: Kind) {
+fn what_is_ventured_comes_to_what_all_values_say(#[case] last: &str, #[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let shop = workshop();
     let text = movements(last);
     assert!(text.len() > 17 << 20, "large enough to be ventured");
@@ -69,7 +69,7 @@ fn what_is_ventured_comes_to_what_all_values_say(#[case] last: &str, #[values(Sq
 }
 
 #[rstest]
-fn a_ventured_file_that_is_not_as_expected_leaves_nothing(#[values(Sqlite, Postgres)] kind: Kind) {
+fn a_ventured_file_that_is_not_as_expected_leaves_nothing(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     shop.write("in/m.csv", movements("420000,N1,1.5,01/03/2026,1,no,the last"));
     let text = format!(
@@ -92,7 +92,7 @@ fn a_ventured_file_that_is_not_as_expected_leaves_nothing(#[values(Sqlite, Postg
 
 /// Killed while it ventures, a load leaves nothing, and the next one loads each row once.
 #[rstest]
-fn killed_while_it_ventures_it_is_as_if_nothing_was(#[values(Sqlite, Postgres)] kind: Kind) {
+fn killed_while_it_ventures_it_is_as_if_nothing_was(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     shop.write("in/m.csv", movements("A-1,N1,1.5,01/03/2026,1,no,the last"));
     let load = format!("load in/m.csv --into {} --table m -q", staging.url());

@@ -76,8 +76,7 @@ impl Packer {
         connection: &mut dyn SqlConnection,
         tables: &[TablePlan],
     ) -> Result<(), StoreError> {
-        let sql =
-            "INSERT INTO hd_kept_rows (file, table_name, block, rows, packed) VALUES (?1, ?2, ?3, ?4, ?5)";
+        let sql = r#"INSERT INTO hd_kept_rows (file, table_name, block, "rows", packed) VALUES (?1, ?2, ?3, ?4, ?5)"#;
         self.held = 0;
         for Ready { table, rows, bytes } in self.ready.drain(..) {
             let Some(table) = tables.get(table) else { continue };

@@ -15,11 +15,21 @@ pub fn new_events(
     let sql = "SELECT event FROM hd_noticed WHERE notify = ?1 AND event = ?2";
     let mut fresh = HashSet::new();
     for event in events {
-        if connection.query(sql, &[SqlValue::from(to), SqlValue::from(event)])?.is_empty() {
+        if connection.query(sql, &[SqlValue::from(to), key_of(event)])?.is_empty() {
             fresh.insert(event.clone());
         }
     }
     Ok(fresh)
+}
+
+/// An event as the ledger keeps it: a long one by its beginning and its hash.
+fn key_of(event: &str) -> SqlValue {
+    const KEPT: usize = 500;
+    if event.len() <= KEPT {
+        return SqlValue::from(event);
+    }
+    let hash = blake3::hash(event.as_bytes()).to_hex();
+    SqlValue::Text(format!("{} {hash}", hypodoke_core::names::cut(event.to_owned(), KEPT)))
 }
 
 /// For so long a message is in the hands of whoever took it, in microseconds: more than it takes to send it.
@@ -37,11 +47,11 @@ pub fn add(
         let sql = "INSERT INTO hd_notices (notify, content, made_at) VALUES (?1, ?2, ?3)";
         let parameters = [to.clone(), SqlValue::from(&entry.content), SqlValue::Moment(entry.at)];
         let notice = SqlValue::Integer(connection.insert(sql, "notice", &parameters)?);
-        let sql = "INSERT INTO hd_noticed VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING";
+        let sql = connection.dialect().insert_unless_there("INTO hd_noticed VALUES (?1, ?2, ?3)");
         // In one order for all, so that no two wait for each other.
         let events: BTreeSet<&String> = events.iter().collect();
         for event in events {
-            if connection.execute(sql, &[to.clone(), SqlValue::from(event.as_str()), notice.clone()])? == 0 {
+            if connection.execute(&sql, &[to.clone(), key_of(event), notice.clone()])? == 0 {
                 return Err(StoreError::ToldMeanwhile);
             }
         }
@@ -63,10 +73,9 @@ pub fn take_pending(
     from: i64,
 ) -> Result<Vec<NoticeEntry>, StoreError> {
     // Where it was tried and nothing is said of what was in the way, somebody is at it.
-    let sql = "UPDATE hd_notices SET tried_at = ?1, trouble = NULL
-       WHERE sent_at IS NULL AND made_at >= ?3
-         AND (tried_at IS NULL OR trouble IS NOT NULL AND tried_at < ?2 OR tried_at < ?4)
-       RETURNING notice, notify, content, made_at";
+    let sql = "SELECT notice, notify, content, made_at FROM hd_notices
+       WHERE sent_at IS NULL AND made_at >= ?2
+         AND (tried_at IS NULL OR trouble IS NOT NULL AND tried_at < ?1 OR tried_at < ?3) ORDER BY notice";
     let entry = |row: &SqlRow| {
         Ok(NoticeEntry {
             notice: row.integer(0)?,
@@ -76,9 +85,16 @@ pub fn take_pending(
         })
     };
     let left_by_others = SqlValue::Moment(tried_before.min(at - IN_HAND));
-    let parameters =
-        [SqlValue::Moment(at), SqlValue::Moment(tried_before), SqlValue::Moment(from), left_by_others];
-    in_transaction(connection, |connection| connection.entries(sql, &parameters, entry))
+    let parameters = [SqlValue::Moment(tried_before), SqlValue::Moment(from), left_by_others];
+    let take = "UPDATE hd_notices SET tried_at = ?2, trouble = NULL WHERE notice = ?1";
+    in_transaction(connection, |connection| {
+        let sql = format!("{sql}{}", connection.dialect().for_update);
+        let taken = connection.entries(&sql, &parameters, entry)?;
+        let taking: Vec<Vec<SqlValue>> =
+            taken.iter().map(|entry| vec![SqlValue::Integer(entry.notice), SqlValue::Moment(at)]).collect();
+        connection.execute_all(take, &taking)?;
+        Ok(taken)
+    })
 }
 
 /// Records that a message was sent, or what was in its way.

@@ -104,9 +104,9 @@ pub fn known_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>,
     let rules = "CASE WHEN rules LIKE '%\"parts\":[]%' THEN '{}' ELSE rules END";
     let columns = FILE_COLUMNS
         .replace("message,", "CASE WHEN outcome = 'held' THEN message END,")
-        .replace("shape,", "CAST(NULL AS text),")
-        .replace("kind,", "CAST(NULL AS text),")
-        .replace(", figures", ", CAST(NULL AS text)")
+        .replace("shape,", "CAST(NULL AS {text}),")
+        .replace("kind,", "CAST(NULL AS {text}),")
+        .replace(", figures", ", CAST(NULL AS {text})")
         .replace("rules,", &format!("{rules},"));
     connection.entries(&format!("SELECT {columns} FROM hd_files WHERE {CURRENT} ORDER BY file"), &[], file_of)
 }
@@ -171,8 +171,9 @@ pub fn files(connection: &mut dyn SqlConnection, query: &FileQuery) -> Result<Ve
 /// The batches, the newest first.
 pub fn batches(connection: &mut dyn SqlConnection, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
     let sql = "SELECT b.batch, b.began_at, b.ended_at,
-           count(*) FILTER (WHERE f.outcome IN ('loaded', 'superseded')), count(*) FILTER (WHERE f.outcome = 'failed'),
-           CAST(coalesce(sum(f.rows_loaded), 0) AS bigint), CAST(coalesce(sum(f.rows_rejected), 0) AS bigint)
+           CAST(coalesce(sum(CASE WHEN f.outcome IN ('loaded', 'superseded') THEN 1 ELSE 0 END), 0) AS {whole}),
+           CAST(coalesce(sum(CASE WHEN f.outcome = 'failed' THEN 1 ELSE 0 END), 0) AS {whole}),
+           CAST(coalesce(sum(f.rows_loaded), 0) AS {whole}), CAST(coalesce(sum(f.rows_rejected), 0) AS {whole})
          FROM hd_batches b LEFT JOIN hd_files f USING (batch) GROUP BY b.batch ORDER BY b.batch DESC LIMIT ?1";
     let entry = |row: &SqlRow| {
         Ok(BatchEntry {
@@ -266,7 +267,7 @@ pub fn layout(connection: &mut dyn SqlConnection, table: &str) -> Result<Option<
 
 /// How many files are loaded into a table, and how many rows they gave it.
 pub fn rows_loaded(connection: &mut dyn SqlConnection, table: &str) -> Result<(u64, u64), StoreError> {
-    let sql = "SELECT CAST(count(*) AS bigint), CAST(coalesce(sum(rows_loaded), 0) AS bigint) FROM hd_files
+    let sql = "SELECT CAST(count(*) AS {whole}), CAST(coalesce(sum(rows_loaded), 0) AS {whole}) FROM hd_files
          WHERE table_name = ?1 AND outcome = 'loaded' AND replaced_by IS NULL";
     let rows = connection.entries(sql, &[SqlValue::from(table)], |row| Ok((row.count(0)?, row.count(1)?)))?;
     Ok(rows.first().copied().unwrap_or_default())
@@ -288,7 +289,7 @@ pub fn layouts(connection: &mut dyn SqlConnection, table: &str) -> Result<Vec<La
 
 /// All drift, in the order it came.
 pub fn drift(connection: &mut dyn SqlConnection) -> Result<Vec<DriftEntry>, StoreError> {
-    let sql = "SELECT file, table_name, column_name, change, from_type, to_type, action, line, value
+    let sql = "SELECT file, table_name, column_name, \"change\", from_type, to_type, action, line, value
          FROM hd_drift
          ORDER BY drift";
     let entry = |row: &SqlRow| {

@@ -7,76 +7,76 @@ use crate::sql::{SqlConnection, SqlValue, in_transaction};
 /// The program and its version, as the ledger names it.
 pub const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
 
-const TABLES: &str = "
-CREATE TABLE hd_ledger (version {integer} NOT NULL, program {text} NOT NULL);
+const TABLES: &str = r#"
+CREATE TABLE hd_ledger (version {integer} NOT NULL, program {text} NOT NULL){options};
 CREATE TABLE hd_batches (
   batch {id}, began_at {moment} NOT NULL, ended_at {moment}, program {text} NOT NULL
-);
+){options};
 CREATE TABLE hd_files (
-  file {id}, batch {integer} NOT NULL REFERENCES hd_batches,
+  file {id}, batch {integer} NOT NULL{of_batch},
   place {text} NOT NULL, path {text} NOT NULL, bytes {integer} NOT NULL, modified_at {moment} NOT NULL,
-  content_hash {text}, feed {text}, table_name {text}, kind {text}, outcome {text} NOT NULL,
+  content_hash {text}, feed {text}, table_name {name}, kind {text}, outcome {text} NOT NULL,
   rows_read {integer} NOT NULL DEFAULT 0, rows_loaded {integer} NOT NULL DEFAULT 0,
   rows_rejected {integer} NOT NULL DEFAULT 0, rows_left_out {integer} NOT NULL DEFAULT 0,
-  began_at {moment} NOT NULL, ended_at {moment}, message {text}, replaced_by {integer} REFERENCES hd_files,
+  began_at {moment} NOT NULL, ended_at {moment}, message {text}, replaced_by {integer}{of_file},
   rows_inserted {integer} NOT NULL DEFAULT 0, rows_updated {integer} NOT NULL DEFAULT 0,
   rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
-  version_token {text}, ordered_by {text} NOT NULL DEFAULT '', ordered_at {moment}, first_file {integer},
+  version_token {text}, ordered_by {text} NOT NULL DEFAULT (''), ordered_at {moment}, first_file {integer},
   effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0, figures {text}
-);
-CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by, ordered_at, path);
-CREATE INDEX hd_files_by_path ON hd_files (place, path);
+){options};
+CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by{prefix}, ordered_at, path{prefix});
+CREATE INDEX hd_files_by_path ON hd_files (place{prefix}, path{prefix});
 CREATE INDEX hd_files_by_batch ON hd_files (batch);
 CREATE INDEX hd_files_by_size ON hd_files (bytes);
 CREATE TABLE hd_layouts (
-  table_name {text} NOT NULL, version {integer} NOT NULL, file {integer} NOT NULL REFERENCES hd_files,
+  table_name {name} NOT NULL, version {integer} NOT NULL, file {integer} NOT NULL{of_file},
   layout {text} NOT NULL, PRIMARY KEY (table_name, version)
-);
+){options};
 CREATE TABLE hd_drift (
-  drift {id}, file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL,
-  column_name {text} NOT NULL, change {text} NOT NULL, from_type {text}, to_type {text},
-  action {text} NOT NULL DEFAULT 'noted', line {integer}, value {text}
-);
+  drift {id}, file {integer} NOT NULL{of_file}, table_name {name} NOT NULL,
+  column_name {text} NOT NULL, "change" {text} NOT NULL, from_type {text}, to_type {text},
+  action {text} NOT NULL DEFAULT ('noted'), line {integer}, value {text}
+){options};
 CREATE TABLE hd_rejects (
-  reject {id}, file {integer} NOT NULL REFERENCES hd_files, line {integer} NOT NULL,
+  reject {id}, file {integer} NOT NULL{of_file}, line {integer} NOT NULL,
   column_name {text}, value {text}, reason {text} NOT NULL, raw {record} NOT NULL, place {text},
   mended_at {moment}, more {text}
-);
+){options};
 CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
-";
+"#;
 
 const PARTS: &str = "
 CREATE TABLE hd_parts (
-  file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL, path {text} NOT NULL,
+  file {integer} NOT NULL{of_file}, table_name {name} NOT NULL, path {text} NOT NULL,
   rows_read {integer} NOT NULL, rows_loaded {integer} NOT NULL, PRIMARY KEY (file, table_name)
-);
+){options};
 ";
 
 const DECISIONS: &str = "
 CREATE TABLE hd_decisions (
   decision {id}, place {text} NOT NULL, path {text} NOT NULL, bytes {integer} NOT NULL,
-  modified_at {moment} NOT NULL, table_name {text} NOT NULL, decided {text} NOT NULL,
+  modified_at {moment} NOT NULL, table_name {name} NOT NULL, decided {text} NOT NULL,
   decided_by {text} NOT NULL, decided_at {moment} NOT NULL, why {text}
-);
+){options};
 ";
 
 const NOTICES: &str = "
 CREATE TABLE hd_notices (
-  notice {id}, notify {text} NOT NULL, content {text} NOT NULL, made_at {moment} NOT NULL,
+  notice {id}, notify {name} NOT NULL, content {text} NOT NULL, made_at {moment} NOT NULL,
   tried_at {moment}, sent_at {moment}, trouble {text}
-);
+){options};
 CREATE TABLE hd_noticed (
-  notify {text} NOT NULL, event {text} NOT NULL, notice {integer} NOT NULL REFERENCES hd_notices,
+  notify {name} NOT NULL, event {key} NOT NULL, notice {integer} NOT NULL REFERENCES hd_notices,
   PRIMARY KEY (notify, event)
-);
+){options};
 ";
 
-const KEPT_ROWS: &str = "
+const KEPT_ROWS: &str = r#"
 CREATE TABLE hd_kept_rows (
-  file {integer} NOT NULL REFERENCES hd_files, table_name {text} NOT NULL, block {integer} NOT NULL,
-  rows {integer} NOT NULL, packed {bytes} NOT NULL, PRIMARY KEY (file, table_name, block)
-);
-";
+  file {integer} NOT NULL{of_file}, table_name {name} NOT NULL, block {integer} NOT NULL,
+  "rows" {integer} NOT NULL, packed {bytes} NOT NULL, PRIMARY KEY (file, table_name, block)
+){options};
+"#;
 
 /// What the second version added to the first, besides its tables.
 const TO_SECOND: &str = "
@@ -92,7 +92,7 @@ INSERT INTO hd_ledger SELECT 2, program FROM hd_ledger LIMIT 1;
 /// What the third version added to the second, besides its tables.
 const TO_THIRD: &str = "
 ALTER TABLE hd_files ADD COLUMN shape {text};
-ALTER TABLE hd_drift ADD COLUMN action {text} NOT NULL DEFAULT 'noted';
+ALTER TABLE hd_drift ADD COLUMN action {text} NOT NULL DEFAULT ('noted');
 UPDATE hd_drift SET action = CASE change WHEN 'missing' THEN 'nulled' ELSE change END;
 ALTER TABLE hd_rejects ADD COLUMN mended_at {moment};
 INSERT INTO hd_ledger SELECT 3, program FROM hd_ledger LIMIT 1;
@@ -115,7 +115,7 @@ INSERT INTO hd_ledger SELECT 5, program FROM hd_ledger LIMIT 1;
 
 /// What the sixth version added to the fifth, besides its table.
 const TO_SIXTH: &str = "
-ALTER TABLE hd_files ADD COLUMN ordered_by {text} NOT NULL DEFAULT '';
+ALTER TABLE hd_files ADD COLUMN ordered_by {text} NOT NULL DEFAULT ('');
 ALTER TABLE hd_files ADD COLUMN ordered_at {moment};
 ALTER TABLE hd_files ADD COLUMN first_file {integer};
 ALTER TABLE hd_files ADD COLUMN effective_at {moment};
@@ -192,8 +192,10 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
                 Ok(())
             }
             None => {
+                drop_half_made(connection)?;
                 refuse_other_tables(connection)?;
-                run(connection, &[TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS])?;
+                let more = connection.dialect().more_tables;
+                run(connection, &[more, TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS])?;
                 let signature = [SqlValue::Integer(LEDGER_VERSION), SqlValue::from(PROGRAM)];
                 connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", &signature).map(drop)
             }
@@ -203,9 +205,28 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
 
 fn run(connection: &mut dyn SqlConnection, scripts: &[&str]) -> Result<(), StoreError> {
     scripts.iter().try_for_each(|script| {
-        let script = connection.dialect().script(script);
-        connection.script(&script)
+        let script = connection.dialect().script(script, &connection.table_options());
+        if script.is_empty() { Ok(()) } else { connection.script(&script) }
     })
+}
+
+/// Drops the empty tables of a ledger whose maker died before it was whole, where tables cannot be made in
+/// one transaction: the row that signs it comes last.
+fn drop_half_made(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
+    if connection.has_column("hd_ledger", "version")? != Some(true) {
+        return Ok(());
+    }
+    // The first to be made goes last.
+    for name in LEDGER_TABLES.iter().rev() {
+        let is_empty = match connection.has_column(name, "")? {
+            Some(_) => connection.query(&format!("SELECT 1 FROM {name} LIMIT 1"), &[])?.is_empty(),
+            None => continue,
+        };
+        if is_empty {
+            connection.script(&format!("DROP TABLE {name}"))?;
+        }
+    }
+    Ok(())
 }
 
 /// Refuses to go on where a table has a name of the ledger's without being of one.

@@ -21,9 +21,9 @@ use crate::sql::{SqlConnection, SqlValue, in_transaction};
 pub const LOADED_AND_NEWER: &str = "SELECT
        CAST(coalesce(sum(CASE WHEN outcome IN ('loaded', 'superseded') AND replaced_by IS NULL AND file <> ?6
          AND bytes = ?3 AND modified_at = ?4 AND (?7 = '' OR coalesce(version_token, ?7) = ?7)
-         THEN 1 ELSE 0 END), 0) AS bigint),
+         THEN 1 ELSE 0 END), 0) AS {whole}),
        CAST(coalesce(sum(CASE WHEN file > ?8 AND outcome IN ('loaded', 'superseded', 'retracted', 'discarded')
-         THEN 1 ELSE 0 END), 0) AS bigint)
+         THEN 1 ELSE 0 END), 0) AS {whole})
      FROM hd_files WHERE place = ?1 AND path = ?2 AND table_name = ?5";
 
 /// Begins a batch and gives its number.
@@ -130,7 +130,7 @@ pub fn add_drift(
     drift: &[Drift],
 ) -> Result<(), StoreError> {
     let sql = "INSERT INTO hd_drift
-         (file, table_name, column_name, change, from_type, to_type, action, line, value)
+         (file, table_name, column_name, \"change\", from_type, to_type, action, line, value)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
     for one in drift {
         let (column, word, from, to) = one.change.parts();
@@ -419,7 +419,7 @@ pub fn add_part(
 /// They are others by now, and what was decided has to be decided anew.
 pub fn check_layout(connection: &mut dyn SqlConnection, table: &TablePlan) -> Result<(), StoreError> {
     let Some(expected) = table.based_on.filter(|_| table.keeps_layout) else { return Ok(()) };
-    let sql = "SELECT CAST(coalesce(max(version), 0) AS bigint) FROM hd_layouts WHERE table_name = ?1";
+    let sql = "SELECT CAST(coalesce(max(version), 0) AS {whole}) FROM hd_layouts WHERE table_name = ?1";
     let found = connection.entries(sql, &[SqlValue::from(&table.table)], |row| row.integer(0))?;
     match found.first() {
         Some(version) if *version != expected => Err(StoreError::Changed { table: table.table.clone() }),

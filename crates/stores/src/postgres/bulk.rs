@@ -115,7 +115,7 @@ impl PostgresStore {
             };
         }
         self.settle_copy()?;
-        let target = self.target_table(table, None)?;
+        let target = self.ready_table(table, None)?;
         write::check_layout(self, table)?;
         let bulk = self.bulk()?;
         bulk.tables.push(BulkTable {
@@ -134,7 +134,7 @@ impl PostgresStore {
             self.settle_copy()?;
         }
         if self.bulk()?.copying.is_none() {
-            let Some(sql) = self.bulk()?.tables.get(at).map(|table| table.target.sql.clone()) else {
+            let Some(sql) = self.bulk()?.tables.get(at).map(|table| table.target.form.sql.clone()) else {
                 return Ok(());
             };
             let opened = self.run(self.client.copy_in(&sql));
@@ -337,7 +337,7 @@ impl Writer for BulkWriter<'_> {
         };
         let origin = RowOrigin { file: self.file, lineage: plan.lineage, sequence: None };
         for index in 0..rows.len() {
-            put_row(&mut part.rows, rows, index, &target.target.wires, origin);
+            put_row(&mut part.rows, rows, index, &target.target.form.wires, origin);
         }
         let count = rows.len() as u64;
         part.count += count;

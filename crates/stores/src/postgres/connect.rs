@@ -13,6 +13,8 @@ use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::{Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
+use crate::tls::{TlsChoice, Verify};
+
 /// How long a server is waited for unless the address says otherwise.
 const CONNECT_WITHIN: Duration = Duration::from_secs(15);
 
@@ -21,23 +23,12 @@ const CONNECT_WITHIN: Duration = Duration::from_secs(15);
 pub struct Address {
     /// The address as the driver takes it.
     config: Config,
-    /// Whose certificate is asked for, and how closely it is looked at.
-    verify: Verify,
-    /// A file of certificates to trust instead of the system's.
-    roots: Option<PathBuf>,
-    /// A file with the certificate that we show, and one with its key.
-    own: (Option<PathBuf>, Option<PathBuf>),
+    /// How the connection is made safe.
+    tls: TlsChoice,
     /// The address without its password.
     pub shown: String,
     /// The password stands in the address itself.
     pub has_password: bool,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Verify {
-    Nothing,
-    Issuer,
-    IssuerAndName,
 }
 
 impl Address {
@@ -56,13 +47,10 @@ impl Address {
                 _ => rest.push(pair),
             }
         }
-        if own.0.is_some() != own.1.is_some() {
-            return Err("a certificate and its key belong together: `sslcert` and `sslkey`".to_owned());
-        }
-        let (verify, mode, roots) = verification(mode.as_deref(), roots)?;
-        if let Some(mode) = &mode {
-            rest.push(mode);
-        }
+        let usual = std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".postgresql/root.crt"));
+        let tls = TlsChoice::of(mode.as_deref(), roots, own, usual)?;
+        let mode = tls.mode.map(|mode| format!("sslmode={mode}"));
+        rest.extend(mode.as_deref());
         let joined = if rest.is_empty() { base.to_owned() } else { format!("{base}?{}", rest.join("&")) };
         let mut config: Config = joined.parse().map_err(|error: tokio_postgres::Error| {
             let cause = std::error::Error::source(&error).map(|cause| format!(": {cause}"));
@@ -71,7 +59,7 @@ impl Address {
         let has_password = config.get_password().is_some();
         complete(&mut config);
         let shown = shown(&config);
-        Ok(Address { config, verify, roots, own, shown, has_password })
+        Ok(Address { config, tls, shown, has_password })
     }
 
     /// The user that the server is to know us as.
@@ -81,7 +69,7 @@ impl Address {
 
     /// Connects, and leaves the connection to the runtime.
     pub async fn connect(&self) -> Result<Client, String> {
-        let tls = MakeRustlsConnect::new(self.tls()?);
+        let tls = MakeRustlsConnect::new(self.client_config()?);
         let (client, connection) = self.config.connect(tls).await.map_err(|error| words(&error))?;
         tokio::spawn(async move {
             // What ends a connection is told by the call that needed it.
@@ -90,15 +78,16 @@ impl Address {
         Ok(client)
     }
 
-    fn tls(&self) -> Result<ClientConfig, String> {
+    fn client_config(&self) -> Result<ClientConfig, String> {
         let provider = Arc::new(ring::default_provider());
         let builder = ClientConfig::builder_with_provider(provider.clone())
             .with_safe_default_protocol_versions()
             .map_err(|error| error.to_string())?;
-        let builder = if self.verify == Verify::Nothing || self.config.get_ssl_mode() == SslMode::Disable {
+        let builder = if self.tls.verify == Verify::Nothing || self.config.get_ssl_mode() == SslMode::Disable
+        {
             let verifier = Arc::new(Trusting { provider, inner: None });
             builder.dangerous().with_custom_certificate_verifier(verifier)
-        } else if self.verify == Verify::IssuerAndName {
+        } else if self.tls.verify == Verify::IssuerAndName {
             builder.with_root_certificates(self.trusted()?)
         } else {
             let roots = Arc::new(self.trusted()?);
@@ -108,7 +97,7 @@ impl Address {
             let verifier = Arc::new(Trusting { provider, inner: Some(inner) });
             builder.dangerous().with_custom_certificate_verifier(verifier)
         };
-        let (Some(certificate), Some(key)) = &self.own else { return Ok(builder.with_no_client_auth()) };
+        let Some((certificate, key)) = &self.tls.own else { return Ok(builder.with_no_client_auth()) };
         let shown = certificates("sslcert", certificate)?;
         let wrong = |why: String| format!("sslkey `{}`: {why}", key.display());
         let key = PrivateKeyDer::from_pem_file(key).map_err(|error| wrong(error.to_string()))?;
@@ -117,7 +106,7 @@ impl Address {
 
     fn trusted(&self) -> Result<RootCertStore, String> {
         let mut roots = RootCertStore::empty();
-        match &self.roots {
+        match &self.tls.roots {
             Some(file) => {
                 for certificate in certificates("sslrootcert", file)? {
                     let wrong = |why: rustls::Error| format!("sslrootcert `{}`: {why}", file.display());
@@ -133,34 +122,6 @@ impl Address {
         }
         Ok(roots)
     }
-}
-
-/// How closely a certificate is looked at, the mode as the driver takes it, and the file of those to trust:
-/// as `libpq` has it (PostgreSQL documentation, "SSL Support"). Whoever names certificates to trust wants the
-/// server's to be looked at, whatever the mode.
-fn verification(
-    mode: Option<&str>,
-    roots: Option<String>,
-) -> Result<(Verify, Option<String>, Option<PathBuf>), String> {
-    let of_system = roots.as_deref() == Some("system");
-    let usual = || Some(PathBuf::from(std::env::var_os("HOME")?).join(".postgresql/root.crt"));
-    let roots = match roots {
-        Some(_) if of_system => None,
-        Some(file) => Some(PathBuf::from(file)),
-        None => usual().filter(|file| file.is_file()),
-    };
-    let (verify, driver) = match mode {
-        Some("verify-full") => (Verify::IssuerAndName, Some("require")),
-        None if of_system => (Verify::IssuerAndName, Some("require")),
-        Some(_) if of_system => {
-            return Err("`sslrootcert=system` goes with `sslmode=verify-full` only".to_owned());
-        }
-        Some("verify-ca") => (Verify::Issuer, Some("require")),
-        Some("disable") => (Verify::Nothing, Some("disable")),
-        other if roots.is_some() => (Verify::Issuer, other),
-        other => (Verify::Nothing, other),
-    };
-    Ok((verify, driver.map(|mode| format!("sslmode={mode}")), roots))
 }
 
 /// A variable of the environment that says something.

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::future::Future;
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::runtime::Runtime;
@@ -11,25 +11,12 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
 
 use super::connect::{self, Address};
+use super::copying::Copying;
 use super::open_group::OpenGroup;
 use super::session;
 use crate::error::StoreError;
+use crate::runtime::runtime;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
-
-/// The threads that all connections share: one is enough to keep the wire full.
-static RUNTIME: OnceLock<Arc<Runtime>> = OnceLock::new();
-
-fn runtime() -> Result<Arc<Runtime>, String> {
-    if let Some(runtime) = RUNTIME.get() {
-        return Ok(runtime.clone());
-    }
-    let made = tokio::runtime::Builder::new_multi_thread()
-        .worker_threads(1)
-        .enable_all()
-        .build()
-        .map_err(|error| error.to_string())?;
-    Ok(RUNTIME.get_or_init(|| Arc::new(made)).clone())
-}
 
 /// A connection to a server.
 pub struct PostgresStore {
@@ -45,6 +32,8 @@ pub struct PostgresStore {
     pub(super) ledger_seen: bool,
     /// Files are being loaded that are kept all together or none.
     pub(super) group: Option<OpenGroup>,
+    /// Rows of a file on their way.
+    pub(super) copying: Option<Copying>,
     /// Whether numbers for entries may be drawn ahead, once that is known.
     pub(super) may_draw: Option<bool>,
     /// The server has refused to begin a COPY, which leaves the connection of no use.
@@ -83,6 +72,7 @@ impl PostgresStore {
             schema_is_there: true,
             ledger_seen: false,
             group: None,
+            copying: None,
             may_draw: None,
             is_unusable: false,
             refusing: HashSet::new(),

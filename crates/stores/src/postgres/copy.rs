@@ -68,6 +68,14 @@ impl Wire {
     }
 }
 
+/// How rows are sent to a table.
+pub struct CopyForm {
+    /// The COPY.
+    pub sql: String,
+    /// How each column takes its values.
+    pub wires: Vec<Wire>,
+}
+
 /// What leads back from a row to its file, as far as its table keeps it.
 #[derive(Clone, Copy, Debug)]
 pub struct RowOrigin {

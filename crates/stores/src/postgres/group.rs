@@ -74,7 +74,7 @@ impl PostgresStore {
     ) -> Result<Vec<Claimed>, StoreError> {
         self.settle_copy()?;
         if in_order {
-            self.lock_order(table)?;
+            self.lock_table_order(table)?;
         }
         let keys: Vec<String> =
             files.iter().map(|file| file_key(&file.arrival.place, &file.arrival.path, table)).collect();
@@ -130,7 +130,7 @@ impl PostgresStore {
 
     /// Waits until nobody else loads the file of a plan. The lock goes with the transaction, and so with its
     /// owner.
-    pub(super) fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+    pub(super) fn lock_one_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         let key = file_key(&plan.arrival.place, &plan.arrival.path, plan.table());
         if self.group.is_some() {
             // Whoever has others in hand does not wait: two would wait for each other.
@@ -145,7 +145,7 @@ impl PostgresStore {
     }
 
     /// Waits until nobody else loads files into a table whose files are loaded in their order.
-    pub(super) fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {
+    pub(super) fn lock_table_order(&mut self, table: &str) -> Result<(), StoreError> {
         if self.group.as_ref().is_some_and(|group| group.in_order.contains(table)) {
             return Ok(());
         }

@@ -4,6 +4,7 @@ mod bulk;
 mod connect;
 mod connection;
 mod copy;
+mod copying;
 mod figures;
 mod group;
 mod load;
@@ -11,8 +12,9 @@ mod open_group;
 mod rebuild_target;
 mod rights;
 mod session;
+mod staged;
 mod tables;
-mod target_table;
+mod target;
 
 use hypodoke_core::types::Type;
 
@@ -21,6 +23,7 @@ pub use connection::PostgresStore;
 
 use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
+use crate::load::SqlWriter;
 use crate::mode::Mode;
 use crate::plan::{LoadPlan, LoadRules, TablePlan};
 use crate::rebuild::{self, Comparison};
@@ -44,7 +47,7 @@ impl Sink for PostgresStore {
         if self.goes_short(plan) {
             return Ok(Some(Box::new(bulk::BulkWriter::begin(self, plan)?)));
         }
-        let writer = load::PostgresWriter::begin(self, plan)?;
+        let writer = SqlWriter::begin(self, plan)?;
         Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
     }
 

@@ -6,8 +6,9 @@ use std::pin::Pin;
 use bytes::{Bytes, BytesMut};
 use tokio_postgres::CopyInSink;
 
-use super::target_table::TargetTable;
+use super::copy::CopyForm;
 use crate::ledger::bulk::{JoinedLayout, LoadedFile};
+use crate::load::TargetTable;
 
 /// The transaction of a group of files, as far as it has come.
 #[derive(Default)]
@@ -51,7 +52,7 @@ impl BulkLoads {
 pub(super) struct BulkTable {
     pub(super) name: String,
     pub(super) based_on: Option<i64>,
-    pub(super) target: TargetTable,
+    pub(super) target: TargetTable<CopyForm>,
     pub(super) waiting: BytesMut,
     pub(super) rows: u64,
 }

@@ -38,7 +38,13 @@ impl RebuildTarget for PostgresStore {
         Ok(())
     }
 
-    fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
+    fn make_stage(
+        &mut self,
+        stage: &str,
+        table: &str,
+        columns: &[String],
+        _: &[String],
+    ) -> Result<(), StoreError> {
         let (list, from) = (columns.join(", "), self.qualified(table));
         let sql =
             format!("CREATE TEMP TABLE {stage} ON COMMIT DROP AS SELECT {list} FROM {from} WITH NO DATA");

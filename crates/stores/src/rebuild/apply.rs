@@ -8,7 +8,7 @@ use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
 use crate::error::StoreError;
 use crate::fold::TableRow;
-use crate::sql::quote;
+use crate::sql::{SqlDialect, quote};
 
 /// What became of a table.
 #[derive(Clone, Copy, Debug, Default)]
@@ -55,10 +55,29 @@ pub fn is_absent(alias: &str, key: &[String]) -> String {
     key.first().map_or("FALSE".to_owned(), |name| format!("{alias}.{name} IS NULL"))
 }
 
-/// That columns of two rows are alike, or otherwise as the operator says.
-pub fn pairs(names: &[String], a: &str, b: &str, operator: &str) -> String {
-    let pairs: Vec<String> = names.iter().map(|name| format!("{a}.{name} {operator} {b}.{name}")).collect();
-    if pairs.is_empty() { "TRUE".to_owned() } else { pairs.join(" AND ") }
+/// The columns of a table's key, as in statements.
+pub fn key_of(table: &TableRows<'_>) -> Vec<String> {
+    table.plan.key.iter().map(|name| quote(name)).collect()
+}
+
+/// The columns that say which record a row came from.
+fn record_columns() -> [String; 2] {
+    [FILE_COLUMN.to_owned(), LINE_COLUMN.to_owned()]
+}
+
+/// That columns of two rows are equal, none of which is null.
+pub fn pairs(names: &[String], a: &str, b: &str) -> String {
+    all_of(names.iter().map(|name| format!("{a}.{name} = {b}.{name}")))
+}
+
+/// That columns of two rows are alike, nulls too.
+pub fn same(dialect: &SqlDialect, names: &[String], a: &str, b: &str) -> String {
+    all_of(names.iter().map(|name| dialect.is_same(&format!("{a}.{name}"), &format!("{b}.{name}"))))
+}
+
+fn all_of(conditions: impl Iterator<Item = String>) -> String {
+    let all: Vec<String> = conditions.collect();
+    if all.is_empty() { "TRUE".to_owned() } else { all.join(" AND ") }
 }
 
 impl Stage {
@@ -69,10 +88,12 @@ impl Stage {
         parts: &[TableRows<'_>],
         extra: &'static [&'static str],
     ) -> Result<Stage, StoreError> {
+        let key = key_of(main);
         for stage in [TAKEN, ADDED] {
-            target.make_stage(stage, &main.plan.table, &columns(main, extra))?;
+            target.make_stage(stage, &main.plan.table, &columns(main, extra), &key)?;
             for (at, part) in parts.iter().enumerate() {
-                target.make_stage(&of_part(stage, at), &part.plan.table, &columns(part, &[]))?;
+                let of_part = of_part(stage, at);
+                target.make_stage(&of_part, &part.plan.table, &columns(part, &[]), &record_columns())?;
             }
         }
         Ok(Stage { extra })
@@ -147,8 +168,7 @@ impl Stage {
         main: &TableRows<'_>,
         parts: &[TableRows<'_>],
     ) -> Result<Applied, StoreError> {
-        let key: Vec<String> = main.plan.key.iter().map(|name| quote(name)).collect();
-        let lineage = [FILE_COLUMN.to_owned(), LINE_COLUMN.to_owned()];
+        let (key, lineage) = (key_of(main), record_columns());
         for stage in [TAKEN, ADDED] {
             target.index_stage(stage, &key)?;
             for at in 0..parts.len() {
@@ -163,12 +183,14 @@ impl Stage {
         for (at, part) in parts.iter().enumerate() {
             self.take_out(target, part, &of_part(TAKEN, at), &self.children_match(part))?;
         }
-        deleted += self.take_out(target, main, TAKEN, &self.main_match(main, &key))?;
+        let main_match = self.main_match(target.dialect(), main, &key);
+        deleted += self.take_out(target, main, TAKEN, &main_match)?;
         self.put_in(target, main, ADDED, self.extra)?;
         for (at, part) in parts.iter().enumerate() {
             self.put_in(target, part, &of_part(ADDED, at), &[])?;
         }
-        target.statement(&format!("DROP TABLE {TOUCHED}"))?;
+        let dropping = target.dialect().drop_stage(TOUCHED);
+        target.statement(&dropping)?;
         self.drop_all(target, parts.len())?;
         Ok(Applied { deleted, touched })
     }
@@ -176,23 +198,24 @@ impl Stage {
     /// Drops the stages.
     pub fn drop_all(&self, target: &mut dyn RebuildTarget, parts: usize) -> Result<(), StoreError> {
         for stage in [TAKEN, ADDED] {
-            target.statement(&format!("DROP TABLE {stage}"))?;
+            let dialect = target.dialect();
+            target.statement(&dialect.drop_stage(stage))?;
             for at in 0..parts {
-                target.statement(&format!("DROP TABLE {}", of_part(stage, at)))?;
+                target.statement(&dialect.drop_stage(&of_part(stage, at)))?;
             }
         }
         Ok(())
     }
 
     /// That a row of a table `t` is the one of the stage `s`: by its key, and in all it says.
-    fn main_match(&self, main: &TableRows<'_>, key: &[String]) -> String {
+    fn main_match(&self, dialect: &SqlDialect, main: &TableRows<'_>, key: &[String]) -> String {
         let rest: Vec<String> = compared(main, self.extra).filter(|name| !key.contains(name)).collect();
-        format!("{} AND {}", pairs(key, "t", "s", "="), pairs(&rest, "t", "s", "IS NOT DISTINCT FROM"))
+        format!("{} AND {}", pairs(key, "t", "s"), same(dialect, &rest, "t", "s"))
     }
 
     fn children_match(&self, part: &TableRows<'_>) -> String {
         let lineage: Vec<String> = part.plan.lineage.columns().iter().map(|name| quote(name)).collect();
-        pairs(&lineage, "t", "s", "=")
+        pairs(&lineage, "t", "s")
     }
 
     /// The keys whose rows are not what the files had said; how many.
@@ -206,41 +229,42 @@ impl Stage {
         let table = target.table_sql(&main.plan.table);
         let keys =
             |alias: &str| key.iter().map(|name| format!("{alias}.{name}")).collect::<Vec<_>>().join(", ");
-        target.make_stage(TOUCHED, &main.plan.table, key)?;
+        target.make_stage(TOUCHED, &main.plan.table, key, key)?;
         let current = match self.extra {
             [_, to] => format!(" AND t.{to} IS NULL AND s.{to} IS NULL"),
             _ => String::new(),
         };
-        let mut found = target.statement(&format!(
+        target.statement(&format!(
             "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} s LEFT JOIN {table} t ON {} WHERE {}",
             keys("s"),
-            self.main_match(main, key),
+            self.main_match(target.dialect(), main, key),
             is_absent("t", key),
         ))?;
-        found += target.statement(&format!(
+        target.statement(&format!(
             "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {ADDED} s JOIN {table} t ON {}{current}
              LEFT JOIN {TAKEN} d ON {} WHERE {}",
             keys("s"),
-            pairs(key, "t", "s", "="),
-            pairs(key, "d", "s", "="),
+            pairs(key, "t", "s"),
+            pairs(key, "d", "s"),
             is_absent("d", key),
         ))?;
         for (at, part) in parts.iter().enumerate() {
             let table = target.table_sql(&part.plan.table);
             let stage = of_part(TAKEN, at);
             let rest: Vec<String> = compared(part, &[]).collect();
-            found += target.statement(&format!(
+            target.statement(&format!(
                 "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} m WHERE EXISTS (SELECT 1 FROM {stage} s
                  WHERE s.{FILE_COLUMN} = m.{FILE_COLUMN} AND s.{LINE_COLUMN} = m.{LINE_COLUMN} AND NOT EXISTS
-                 (SELECT 1 FROM {table} t WHERE {} AND {}))
-                 AND NOT EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})",
+                 (SELECT 1 FROM {table} t WHERE {} AND {}))",
                 keys("m"),
                 self.children_match(part),
-                pairs(&rest, "t", "s", "IS NOT DISTINCT FROM"),
-                pairs(key, "d", "m", "="),
+                same(target.dialect(), &rest, "t", "s"),
             ))?;
         }
-        Ok(found)
+        // One may be touched in several ways.
+        let sql = format!("SELECT count(*) FROM (SELECT DISTINCT {} FROM {TOUCHED} d) k", keys("d"));
+        let counted = target.moment_entries(&sql)?.first().map_or(Ok(0), |row| row.count(0));
+        counted.map_err(|misread| StoreError::Damaged { shown: target.shown(), what: misread.0 })
     }
 
     /// Takes touched keys out of the stages.
@@ -251,8 +275,7 @@ impl Stage {
         key: &[String],
     ) -> Result<(), StoreError> {
         for stage in [TAKEN, ADDED] {
-            let is_touched =
-                format!("EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})", pairs(key, "d", "m", "="));
+            let is_touched = format!("EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})", pairs(key, "d", "m"));
             for at in 0..parts.len() {
                 let part = of_part(stage, at);
                 target.statement(&format!(
@@ -261,8 +284,8 @@ impl Stage {
                 ))?;
             }
             target.statement(&format!(
-                "DELETE FROM {stage} AS m WHERE EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})",
-                pairs(key, "d", "m", "=")
+                "DELETE FROM {stage} WHERE EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {})",
+                pairs(key, "d", stage)
             ))?;
         }
         Ok(())

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, Lineage};
 
-use super::apply::{ADDED, Stage, compared, is_absent, of_part, pairs};
+use super::apply::{ADDED, Stage, compared, is_absent, key_of, of_part, pairs, same};
 use super::change::{Change, FileRows};
 use super::group::Group;
 use super::key_rows::{Differences, KeyRows};
@@ -87,7 +87,7 @@ impl<'p> Group<'_, 'p> {
                 None => work.extend([(2 * modulus, rest), (2 * modulus, rest + modulus)]),
             }
         }
-        let key: Vec<String> = self.main.plan.key.iter().map(|name| quote(name)).collect();
+        let key = key_of(&self.main);
         target.index_stage(ADDED, &key)?;
         self.name_differing(target, &self.main, ADDED, (&key, self.extra_columns()), found)?;
         for (at, part) in self.parts.iter().enumerate() {
@@ -139,11 +139,12 @@ impl<'p> Group<'_, 'p> {
         }
         let name = target.table_sql(&table.plan.table);
         let rest: Vec<String> = compared(table, extra).filter(|name| !key.contains(name)).collect();
-        let matches =
-            format!("{} AND {}", pairs(key, "t", "s", "="), pairs(&rest, "t", "s", "IS NOT DISTINCT FROM"));
+        let dialect = target.dialect();
+        let (matches, whole) =
+            (format!("{} AND {}", pairs(key, "t", "s"), same(dialect, &rest, "t", "s")), dialect.whole);
         let mut named = |from: &str, a: &str, other: &str, b: &str| {
             let sql = format!(
-                "SELECT CAST({a}.{FILE_COLUMN} AS bigint), CAST({a}.{LINE_COLUMN} AS bigint) FROM {from} {a}
+                "SELECT CAST({a}.{FILE_COLUMN} AS {whole}), CAST({a}.{LINE_COLUMN} AS {whole}) FROM {from} {a}
                  LEFT JOIN {other} {b} ON {matches} WHERE {} ORDER BY 1, 2 LIMIT {MOST_NAMED}",
                 is_absent(b, key)
             );

@@ -40,8 +40,15 @@ pub trait RebuildTarget: SqlConnection {
     /// Makes rows of a table of ours quick to find by key, where that takes more than it has.
     fn make_ready(&mut self, table: &TableRows<'_>) -> Result<(), StoreError>;
 
-    /// Makes a temporary table with columns of a table, given as they stand in statements.
-    fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError>;
+    /// Makes a temporary table with columns of a table, given as they stand in statements. Its rows will be
+    /// found by those of `key`: some databases make its index now, others in [`RebuildTarget::index_stage`].
+    fn make_stage(
+        &mut self,
+        stage: &str,
+        table: &str,
+        columns: &[String],
+        key: &[String],
+    ) -> Result<(), StoreError>;
 
     /// Makes rows of a temporary table quick to find by some columns.
     fn index_stage(&mut self, stage: &str, columns: &[String]) -> Result<(), StoreError>;

@@ -42,6 +42,18 @@ pub trait SqlConnection {
     /// Runs statements without parameters, parted by semicolons.
     fn script(&mut self, sql: &str) -> Result<(), StoreError>;
 
+    /// Adds a row, and gives the number that the database gave it in `column`.
+    fn insert(&mut self, sql: &str, column: &str, parameters: &[SqlValue]) -> Result<i64, StoreError> {
+        let row = self.query(&format!("{sql} RETURNING {column}"), parameters)?.into_iter().next();
+        let number = row.unwrap_or_default().integer(0);
+        number.map_err(|misread| StoreError::Damaged { shown: self.shown(), what: misread.0 })
+    }
+
+    /// What the database is told of each table of the ledger that it makes.
+    fn table_options(&self) -> String {
+        String::new()
+    }
+
     /// Whether there is a table of that name, and whether it has that column.
     fn has_column(&mut self, table: &str, column: &str) -> Result<Option<bool>, StoreError>;
 
@@ -74,13 +86,6 @@ pub trait SqlDatabase: SqlConnection + Sized {
 }
 
 impl dyn SqlConnection + '_ {
-    /// Runs an INSERT and gives the number that the database gave the row in `column`.
-    pub fn insert(&mut self, sql: &str, column: &str, parameters: &[SqlValue]) -> Result<i64, StoreError> {
-        let row = self.query(&format!("{sql} RETURNING {column}"), parameters)?.into_iter().next();
-        let row = row.unwrap_or_default();
-        row.integer(0).map_err(|misread| self.damaged(misread))
-    }
-
     /// Reads rows, each as an entry.
     pub fn entries<T>(
         &mut self,

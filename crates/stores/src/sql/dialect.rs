@@ -19,10 +19,38 @@ pub struct SqlDialect {
     record: &'static str,
     /// How a column of bytes is declared.
     bytes: &'static str,
+    /// How a column of short texts is declared that an index has in full: names of tables and the like.
+    name: &'static str,
+    /// How one of texts is declared that tell entries apart, and are not as long as any.
+    key: &'static str,
+    /// Behind a column of texts in an index: how much of each is in it, where that has to be said.
+    index_prefix: &'static str,
+    /// What a column says that holds numbers of batches, and one that holds those of files.
+    of_batch: &'static str,
+    of_file: &'static str,
+    /// Tables of the ledger that only this database needs.
+    pub more_tables: &'static str,
+    /// The types that CAST makes whole numbers and texts of.
+    pub whole: &'static str,
+    cast_text: &'static str,
+    /// What stands in the place of INSERT where a row that is there already is to be left out, and behind
+    /// the statement.
+    insert_new: (&'static str, &'static str),
     /// What keeps the rows of a SELECT from others until the transaction is over, where that is needed.
     pub for_update: &'static str,
     /// What begins a transaction that will write.
     begin: &'static str,
+    /// How rows of one table are changed by those of another, and values compared that may be null.
+    words: JoinWords,
+}
+
+/// The words for what a statement does with two tables.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum JoinWords {
+    /// `UPDATE … FROM`, `IS DISTINCT FROM`.
+    Standard,
+    /// `UPDATE … JOIN`, `<=>`.
+    MySql,
 }
 
 /// SQLite.
@@ -34,6 +62,16 @@ pub static SQLITE: SqlDialect = SqlDialect {
     moment: "TEXT",
     record: "TEXT",
     bytes: "BLOB",
+    name: "TEXT",
+    key: "TEXT",
+    index_prefix: "",
+    of_batch: " REFERENCES hd_batches",
+    of_file: " REFERENCES hd_files",
+    more_tables: "",
+    whole: "bigint",
+    cast_text: "text",
+    insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
+    words: JoinWords::Standard,
     // A transaction that writes has the database to itself.
     for_update: "",
     begin: "BEGIN IMMEDIATE",
@@ -48,18 +86,128 @@ pub static POSTGRES: SqlDialect = SqlDialect {
     moment: "timestamptz",
     record: "bytea",
     bytes: "bytea",
+    name: "text",
+    key: "text",
+    index_prefix: "",
+    of_batch: " REFERENCES hd_batches",
+    of_file: " REFERENCES hd_files",
+    more_tables: "",
+    whole: "bigint",
+    cast_text: "text",
+    insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
+    words: JoinWords::Standard,
     for_update: " FOR UPDATE",
     begin: "BEGIN",
 };
 
+/// MySQL and MariaDB. Names are quoted as the standard has it, since every session asks for that.
+pub static MYSQL: SqlDialect = SqlDialect {
+    parameter: '\0',
+    id: "bigint NOT NULL AUTO_INCREMENT PRIMARY KEY",
+    integer: "bigint",
+    text: "longtext",
+    // `timestamp` ends in 2038.
+    moment: "datetime(6)",
+    record: "longblob",
+    bytes: "longblob",
+    // The names of tables have at most 64 characters.
+    name: "varchar(100)",
+    key: "varchar(600)",
+    index_prefix: "(100)",
+    // A row that refers to another locks it: nothing is deleted that is referred to.
+    of_batch: "",
+    of_file: "",
+    more_tables: "
+CREATE TABLE IF NOT EXISTS hd_table_changes (
+  table_change {id}, table_name {name} NOT NULL, column_name {text} NOT NULL, to_type {text} NOT NULL,
+  made_at {moment} NOT NULL
+){options};
+CREATE TABLE IF NOT EXISTS hd_claims (claim {name} NOT NULL PRIMARY KEY, times {integer} NOT NULL){options};
+",
+    whole: "SIGNED",
+    cast_text: "char",
+    insert_new: ("INSERT IGNORE", ""),
+    words: JoinWords::MySql,
+    for_update: " FOR UPDATE",
+    begin: "START TRANSACTION",
+};
+
 impl SqlDialect {
-    /// A statement with its parameters as the database takes them. A question mark stands in no
-    /// statement of the ledger for anything else.
+    /// A statement of the ledger as the database takes it: its parameters, and `{whole}` and `{text}` for the
+    /// types that CAST makes whole numbers and texts of. A question mark stands in no statement of the ledger
+    /// for anything else.
     pub fn statement<'s>(&self, sql: &'s str) -> Cow<'s, str> {
-        if self.parameter == '?' || !sql.contains('?') {
-            return Cow::Borrowed(sql);
+        let mut sql = Cow::Borrowed(sql);
+        if sql.contains("{whole}") || sql.contains("{text}") {
+            sql = Cow::Owned(sql.replace("{whole}", self.whole).replace("{text}", self.cast_text));
         }
-        Cow::Owned(sql.chars().map(|c| if c == '?' { self.parameter } else { c }).collect())
+        if self.parameter == '?' || !sql.contains('?') {
+            return sql;
+        }
+        match self.parameter {
+            '\0' => Cow::Owned(without_numbers(&sql)),
+            mark => Cow::Owned(sql.chars().map(|c| if c == '?' { mark } else { c }).collect()),
+        }
+    }
+
+    /// The numbers of the parameters of a statement of the ledger in the order they stand in, where the
+    /// database takes them in that order.
+    pub fn order_of_parameters(&self, sql: &str) -> Option<Vec<usize>> {
+        (self.parameter == '\0').then(|| numbers_of(sql))
+    }
+
+    /// A statement that adds a row, unless one is there that it would be another of.
+    pub fn insert_unless_there(&self, rest: &str) -> String {
+        format!("{} {rest}{}", self.insert_new.0, self.insert_new.1)
+    }
+
+    /// That two values are alike, or both null.
+    pub fn is_same(&self, a: &str, b: &str) -> String {
+        match self.words {
+            JoinWords::Standard => format!("{a} IS NOT DISTINCT FROM {b}"),
+            JoinWords::MySql => format!("{a} <=> {b}"),
+        }
+    }
+
+    /// That two values differ, or one of them is null.
+    pub fn differs(&self, a: &str, b: &str) -> String {
+        match self.words {
+            JoinWords::Standard => format!("{a} IS DISTINCT FROM {b}"),
+            JoinWords::MySql => format!("NOT ({a} <=> {b})"),
+        }
+    }
+
+    /// Changes rows of a table `t` by those of a stage `s`.
+    pub fn update_by(&self, table: &str, sets: &str, stage: &str, condition: &str) -> String {
+        match self.words {
+            JoinWords::Standard => format!("UPDATE {table} AS t SET {sets} FROM {stage} s WHERE {condition}"),
+            JoinWords::MySql => format!("UPDATE {table} AS t JOIN {stage} s ON {condition} SET {sets}"),
+        }
+    }
+
+    /// Changes a column to a value that is the same for every row.
+    pub fn set_of(&self, column: &str) -> String {
+        match self.words {
+            JoinWords::Standard => column.to_owned(),
+            JoinWords::MySql => format!("t.{column}"),
+        }
+    }
+
+    /// Takes rows out of a table `t`.
+    pub fn delete_where(&self, table: &str, condition: &str) -> String {
+        match self.words {
+            JoinWords::Standard => format!("DELETE FROM {table} AS t WHERE {condition}"),
+            JoinWords::MySql => format!("DELETE t FROM {table} AS t WHERE {condition}"),
+        }
+    }
+
+    /// Drops a temporary table.
+    pub fn drop_stage(&self, stage: &str) -> String {
+        match self.words {
+            JoinWords::Standard => format!("DROP TABLE {stage}"),
+            // Without the word, the transaction would be committed.
+            JoinWords::MySql => format!("DROP TEMPORARY TABLE {stage}"),
+        }
     }
 
     /// What begins a transaction or a part of one.
@@ -78,9 +226,11 @@ impl SqlDialect {
         scope.savepoint().map_or("ROLLBACK".to_owned(), undo)
     }
 
-    /// A script that makes tables, with types in the words of the database: `{id}`, `{integer}`,
-    /// `{text}`, `{moment}`, `{record}` and `{bytes}` stand for them.
-    pub fn script(&self, template: &str) -> String {
+    /// A script that makes tables, with types in the words of the database; `options` is what it says of
+    /// every table. `{id}`, `{integer}`, `{text}`, `{moment}`, `{record}`, `{bytes}`, `{name}` and `{key}` stand
+    /// for types, `{prefix}` for how much of a text is in an index, `{of_batch}` and `{of_file}` for what a
+    /// number refers to.
+    pub fn script(&self, template: &str, options: &str) -> String {
         let words = [
             ("{id}", self.id),
             ("{integer}", self.integer),
@@ -88,9 +238,40 @@ impl SqlDialect {
             ("{moment}", self.moment),
             ("{record}", self.record),
             ("{bytes}", self.bytes),
+            ("{name}", self.name),
+            ("{key}", self.key),
+            ("{prefix}", self.index_prefix),
+            ("{of_batch}", self.of_batch),
+            ("{of_file}", self.of_file),
+            ("{options}", options),
         ];
         words.iter().fold(template.to_owned(), |script, (mark, word)| script.replace(mark, word))
     }
+
+    /// How a column of moments is declared.
+    pub fn moment(&self) -> &'static str {
+        self.moment
+    }
+}
+
+/// A statement whose parameters are no longer numbered.
+fn without_numbers(sql: &str) -> String {
+    let mut parts = sql.split('?');
+    let mut out = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        out.push('?');
+        out.push_str(part.trim_start_matches(|c: char| c.is_ascii_digit()));
+    }
+    out
+}
+
+/// The numbers of a statement's parameters, counted from 0, in the order they stand in.
+fn numbers_of(sql: &str) -> Vec<usize> {
+    let number = |part: &str| {
+        let digits = part.bytes().take_while(u8::is_ascii_digit).count();
+        part.get(..digits).and_then(|digits| digits.parse::<usize>().ok()).map_or(0, |number| number - 1)
+    };
+    sql.split('?').skip(1).map(number).collect()
 }
 
 /// A name as standard SQL quotes it.
@@ -107,9 +288,16 @@ mod tests {
         let sql = "SELECT batch FROM hd_batches WHERE batch = ?1 OR batch = ?2";
         assert_eq!(SQLITE.statement(sql), sql);
         assert_eq!(POSTGRES.statement(sql), "SELECT batch FROM hd_batches WHERE batch = $1 OR batch = $2");
-        let script = "CREATE TABLE t (n {id}, at {moment}, raw {record})";
-        assert_eq!(SQLITE.script(script), "CREATE TABLE t (n INTEGER PRIMARY KEY, at TEXT, raw TEXT)");
-        assert!(POSTGRES.script(script).ends_with("at timestamptz, raw bytea)"));
+        assert_eq!(MYSQL.statement("a = ?2 OR b = ?1 AND c = ?12"), "a = ? OR b = ? AND c = ?");
+        assert_eq!(MYSQL.order_of_parameters("a = ?2 OR b = ?1 AND c = ?12"), Some(vec![1, 0, 11]));
+        assert_eq!(POSTGRES.statement("CAST(sum(n) AS {whole})"), "CAST(sum(n) AS bigint)");
+        assert_eq!(MYSQL.statement("CAST(sum(n) AS {whole})"), "CAST(sum(n) AS SIGNED)");
+        let script = "CREATE TABLE t (n {id}, at {moment}, raw {record}){options}";
+        assert_eq!(SQLITE.script(script, ""), "CREATE TABLE t (n INTEGER PRIMARY KEY, at TEXT, raw TEXT)");
+        assert!(POSTGRES.script(script, "").ends_with("at timestamptz, raw bytea)"));
+        assert!(
+            MYSQL.script(script, " ENGINE=InnoDB").ends_with("at datetime(6), raw longblob) ENGINE=InnoDB")
+        );
     }
 
     #[test]

@@ -21,7 +21,7 @@ use crate::mode::Mode;
 use crate::plan::{FileSummary, Finished, LoadPlan, TablePlan};
 use crate::rebuild::RebuildTarget;
 use crate::sink::Writer;
-use crate::sql::{Scope, SqlConnection, moment_text, quote};
+use crate::sql::{SQLITE, Scope, SqlConnection, moment_text, quote};
 
 /// A file being loaded. Dropped, it rolls everything back.
 pub struct SqliteWriter<'a> {
@@ -59,7 +59,15 @@ fn is_staged(table: &TablePlan) -> bool {
 
 fn merge_of(table: &TablePlan, stage: &str) -> Merge {
     let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
-    Merge::new(quote(&table.table), stage, &columns, table.lineage.columns(), &table.key, &table.of_file)
+    Merge::new(
+        &SQLITE,
+        quote(&table.table),
+        stage,
+        &columns,
+        table.lineage.columns(),
+        &table.key,
+        &table.of_file,
+    )
 }
 
 impl<'a> SqliteWriter<'a> {

@@ -30,7 +30,13 @@ impl RebuildTarget for SqliteSession<'_> {
         }
     }
 
-    fn make_stage(&mut self, stage: &str, table: &str, columns: &[String]) -> Result<(), StoreError> {
+    fn make_stage(
+        &mut self,
+        stage: &str,
+        table: &str,
+        columns: &[String],
+        _: &[String],
+    ) -> Result<(), StoreError> {
         let list = columns.join(", ");
         let sql = format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table));
         self.connection.execute_batch(&sql).map_err(|error| fail(self.path, error))
@@ -43,7 +49,7 @@ impl RebuildTarget for SqliteSession<'_> {
     }
 
     fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
-        self.insert(staged).map_err(|error| fail(self.path, error))
+        self.insert_staged(staged).map_err(|error| fail(self.path, error))
     }
 
     fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
@@ -69,7 +75,7 @@ impl RebuildTarget for SqliteSession<'_> {
 }
 
 impl SqliteSession<'_> {
-    fn insert(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
+    fn insert_staged(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
         let StagedRows { stage, columns, lineage, rows, files, .. } = staged;
         let marks = vec!["?"; columns.len()].join(", ");
         let sql = format!("INSERT INTO {stage} ({}) VALUES ({marks})", columns.join(", "));

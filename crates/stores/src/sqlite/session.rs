@@ -59,7 +59,7 @@ impl SqliteSession<'_> {
     }
 
     fn rows(&self, sql: &str, parameters: &[SqlValue]) -> rusqlite::Result<Vec<SqlRow>> {
-        let mut statement = self.connection.prepare_cached(sql)?;
+        let mut statement = self.connection.prepare_cached(&SQLITE.statement(sql))?;
         bind(&mut statement, parameters)?;
         let columns = statement.column_count();
         let mut rows = statement.raw_query();
@@ -83,7 +83,7 @@ impl SqlConnection for SqliteSession<'_> {
 
     fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
         let run = || {
-            let mut statement = self.connection.prepare_cached(sql)?;
+            let mut statement = self.connection.prepare_cached(&SQLITE.statement(sql))?;
             bind(&mut statement, parameters)?;
             statement.raw_execute()
         };
@@ -101,7 +101,7 @@ impl SqlConnection for SqliteSession<'_> {
         take: &mut dyn FnMut(SqlRow) -> Result<(), Misread>,
     ) -> Result<(), StoreError> {
         let failed = |error| fail(self.path, error);
-        let mut statement = self.connection.prepare_cached(sql).map_err(failed)?;
+        let mut statement = self.connection.prepare_cached(&SQLITE.statement(sql)).map_err(failed)?;
         bind(&mut statement, parameters).map_err(failed)?;
         let columns = statement.column_count();
         let mut rows = statement.raw_query();
@@ -184,7 +184,7 @@ mod tests {
         schema::make(&mut session).expect("the ledger's tables");
         let plan: String = connection
             .query_row(
-                &format!("EXPLAIN QUERY PLAN {}", write::LOADED_AND_NEWER),
+                &format!("EXPLAIN QUERY PLAN {}", SQLITE.statement(write::LOADED_AND_NEWER)),
                 rusqlite::params!["quay", "a.csv", 1, "2026-03-02", "a", 1, "", 0],
                 |row| row.get(3),
             )

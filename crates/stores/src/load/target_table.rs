@@ -2,23 +2,22 @@
 
 use hypodoke_core::names::Lineage;
 
-use super::copy::Wire;
-
-/// A table of the plan, ready to take rows.
-pub struct TargetTable {
-    pub(in crate::postgres) sql: String,
+/// A table of a plan, ready to take rows; `F` is how rows are sent to it.
+pub struct TargetTable<F> {
+    /// How rows are sent to it.
+    pub form: F,
     /// Its columns in the order of the cells, and ours behind them.
-    pub(in crate::postgres) columns: Vec<String>,
-    pub(in crate::postgres) wires: Vec<Wire>,
+    pub columns: Vec<String>,
     /// Rows go to the stage first, and are numbered there.
-    pub(in crate::postgres) staged: bool,
-    pub(in crate::postgres) sent: u64,
+    pub staged: bool,
+    /// How many rows were sent.
+    pub sent: u64,
     /// How many of these the server did not put in: a trigger of the table left them out, or put
-    /// them elsewhere.
-    pub(in crate::postgres) missing: u64,
+    /// them elsewhere; or a later row of the same key took their place in the stage.
+    pub missing: u64,
 }
 
-impl TargetTable {
+impl<F> TargetTable<F> {
     /// Whether it takes rows of these columns.
     pub fn is_of<'c>(&self, columns: impl Iterator<Item = &'c str>, lineage: Lineage) -> bool {
         let all = columns.chain(lineage.columns().iter().copied());

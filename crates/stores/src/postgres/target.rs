@@ -1,21 +1,21 @@
 //! A table of a plan, made or changed as it is to be, and ready to take rows.
 
+use super::connection::PostgresStore;
+use super::copy::{CopyForm, Wire};
+use super::tables::{self, NativeTable};
 use crate::error::StoreError;
+use crate::load::TargetTable;
 use crate::merge::SEQUENCE;
 use crate::plan::TablePlan;
-use crate::postgres::connection::PostgresStore;
-use crate::postgres::copy::Wire;
-use crate::postgres::tables::{self, NativeTable};
-use crate::postgres::target_table::TargetTable;
 use crate::sql::quote;
 
 impl PostgresStore {
     /// Makes or changes a table, and its stage where rows go there first.
-    pub(in crate::postgres) fn target_table(
+    pub(super) fn ready_table(
         &self,
         table: &TablePlan,
         stage: Option<String>,
-    ) -> Result<TargetTable, StoreError> {
+    ) -> Result<TargetTable<CopyForm>, StoreError> {
         let store = self;
         let qualified = store.qualified(&table.table);
         let found = made(store, table, &qualified)?;
@@ -50,7 +50,7 @@ impl PostgresStore {
         let sql = format!("COPY {into} ({}) FROM STDIN (FORMAT binary)", names.join(", "));
         let own = table.layout.columns.iter().map(|column| column.name.clone());
         let columns = own.chain(table.lineage.columns().iter().map(|name| (*name).to_owned())).collect();
-        Ok(TargetTable { sql, columns, wires, staged, sent: 0, missing: 0 })
+        Ok(TargetTable { form: CopyForm { sql, wires }, columns, staged, sent: 0, missing: 0 })
     }
 }
 

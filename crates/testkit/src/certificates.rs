@@ -1,14 +1,15 @@
-//! What a server needs that is reached over TLS only.
+//! Certificates for a server that is reached over TLS.
 
 use std::os::unix::fs::{PermissionsExt, chown};
 use std::path::Path;
 
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, DnType, IsCa, KeyPair};
 
-use super::user::{NOBODY, is_root};
+use crate::user::{NOBODY, is_root};
 
-/// Writes certificates into a server's folder, and the settings that ask for them.
-pub fn write(folder: &Path) {
+/// Writes certificates into a server's folder: `ca.pem`, which signed `server.pem` for `localhost` and
+/// `gauger.pem` for that user; `other.pem`, which signed nothing; and `self.pem`, which signed itself.
+pub fn write_all(folder: &Path) {
     let (ours, other) = (issuer("Quillane harbour"), issuer("Somebody else"));
     put(folder, "ca.pem", &ours.pem());
     put(folder, "other.pem", &other.pem());
@@ -23,18 +24,6 @@ pub fn write(folder: &Path) {
         put(folder, &format!("{name}.pem"), &certificate.pem());
         put(folder, &format!("{name}.key"), &key.serialize_pem());
     }
-    let settings = format!(
-        "ssl = on\nssl_ca_file = '{0}/ca.pem'\nssl_cert_file = '{0}/server.pem'\nssl_key_file = '{0}/server.key'\n",
-        folder.display()
-    );
-    let data = folder.join("data");
-    let before = std::fs::read_to_string(data.join("postgresql.conf")).expect("settings");
-    put(&data, "postgresql.conf", &(before + &settings));
-    put(
-        &data,
-        "pg_hba.conf",
-        "hostssl all gauger 127.0.0.1/32 cert\nhostssl all clerk 127.0.0.1/32 scram-sha-256\nhostssl all all 127.0.0.1/32 trust\n",
-    );
 }
 
 fn issuer(name: &str) -> CertifiedIssuer<'static, KeyPair> {
@@ -45,7 +34,7 @@ fn issuer(name: &str) -> CertifiedIssuer<'static, KeyPair> {
 }
 
 /// Writes a file that nobody but the server reads.
-fn put(folder: &Path, name: &str, text: &str) {
+pub fn put(folder: &Path, name: &str, text: &str) {
     let path = folder.join(name);
     std::fs::write(&path, text).expect("a file");
     std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600)).expect("rights");

@@ -1,0 +1,326 @@
+//! Changes of tables, which the server commits by themselves: they are written into the ledger, made, and
+//! only then the transaction begins that holds a file's rows. A load that dies between leaves an emptier or a
+//! wider table, which the next load knows of and goes on with.
+
+use hypodoke_core::drift::Change;
+use hypodoke_core::layout::Column;
+use hypodoke_core::types::Type;
+
+use super::connection::MysqlStore;
+use super::tables::{NativeTable, column_sql, column_words, create_sql, indexes, moment_sql};
+use crate::error::StoreError;
+use crate::ledger::{Ledger, write};
+use crate::plan::{LoadPlan, TablePlan};
+use crate::sql::{SqlConnection, SqlValue, quote};
+
+/// A change of a table that is to be made.
+#[derive(Clone, Debug)]
+pub struct TableChange {
+    /// The table's plan.
+    plan: TablePlan,
+}
+
+/// What a table lacks of what its plan says.
+#[derive(Debug, PartialEq, Eq)]
+enum Lack {
+    /// Nothing.
+    Nothing,
+    /// It is not there.
+    Table,
+    /// It was made by a load that was not finished, and is empty and other than it is to be.
+    TableAnew,
+    /// The parts of a statement that changes it, and for each column that becomes another what it becomes.
+    Parts(Vec<String>, Vec<(String, String)>),
+    /// It is something else than it was when the load was planned.
+    Changed,
+}
+
+/// A change that was written down, of a column or of the whole table.
+struct Pending {
+    column: String,
+    to: String,
+}
+
+impl MysqlStore {
+    /// Makes the tables of a plan what they are to be. No rows of them are on their way.
+    pub(super) fn make_changes(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        if plan.keeps_for.is_some() {
+            return Ok(());
+        }
+        for table in plan.tables.iter().filter(|table| !table.is_virtual) {
+            let found = self.read_table(&table.table)?;
+            if let Some(found) = found.as_ref().filter(|found| !found.is_transactional()) {
+                return Err(self.keeps_no_transactions(found));
+            }
+            let is_wanted = match (plan.retracts, &found) {
+                _ if !table.keeps_layout => false,
+                (true, Some(found)) => lacks_moments(table, found),
+                (true, None) => false,
+                // Where the ledger will say something new of the table, others wait for it.
+                _ => {
+                    !table.changes.is_empty()
+                        || is_new(table)
+                        || lack_of(table, found.as_ref(), &[]) != Lack::Nothing
+                }
+            };
+            if is_wanted {
+                self.change_locked(table, plan.retracts)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes the changes that were put off.
+    pub(super) fn make_due_changes(&mut self) -> Result<(), StoreError> {
+        for change in std::mem::take(&mut self.due) {
+            match self.change_locked(&change.plan, false) {
+                // It is planned anew.
+                Err(StoreError::Changed { .. }) => {}
+                done => done?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes a change, once nobody else does. The lock is held until the file's transaction is over: by then
+    /// the ledger says what the table is.
+    fn change_locked(&mut self, table: &TablePlan, retracts: bool) -> Result<(), StoreError> {
+        self.wait_for_lock("table", &table.table)?;
+        // Whoever had the lock before may have made the ledger say something else.
+        if !retracts {
+            write::check_layout(self, table)?;
+        }
+        let pending = self.pending_changes(&table.table)?;
+        let found = self.read_table(&table.table)?;
+        let lack = lack_of(table, found.as_ref(), &pending);
+        if lack == Lack::Nothing {
+            return Ok(());
+        }
+        if lack == Lack::Changed {
+            return Err(StoreError::Changed { table: table.table.clone() });
+        }
+        let is_in_group = self.group.is_some();
+        if self.group.as_ref().is_some_and(|group| group.is_dirty) {
+            // What the group holds would be committed with the change, or be waited for by it: it is made
+            // before the next transaction, and the group is loaded again.
+            self.due.push(TableChange { plan: table.clone() });
+            return Err(StoreError::Changed { table: table.table.clone() });
+        }
+        if is_in_group {
+            // Nothing is in it, and its claims stay.
+            self.run_script("COMMIT")?;
+        }
+        let done = self.change(table, lack);
+        if is_in_group {
+            self.run_script("START TRANSACTION")?;
+        }
+        if let Some(group) = &mut self.group {
+            group.is_dirty = false;
+        }
+        done
+    }
+
+    fn change(&mut self, table: &TablePlan, lack: Lack) -> Result<(), StoreError> {
+        let (name, create) = (quote(&table.table), create_sql(table, &self.facts));
+        match lack {
+            Lack::Nothing | Lack::Changed => Ok(()),
+            Lack::Table => {
+                self.note_changes(&table.table, &[(String::new(), String::new())])?;
+                self.run_script(&create)
+            }
+            Lack::TableAnew => {
+                self.run_script(&format!("DROP TABLE {name}"))?;
+                self.run_script(&create)
+            }
+            Lack::Parts(parts, columns) => {
+                self.note_changes(&table.table, &columns)?;
+                self.run_script(&format!("ALTER TABLE {name}\n  {}", parts.join(",\n  ")))
+            }
+        }
+    }
+
+    /// The changes of a table that were written down and belong to no load that was finished.
+    fn pending_changes(&mut self, table: &str) -> Result<Vec<Pending>, StoreError> {
+        let sql = "SELECT column_name, to_type FROM hd_table_changes WHERE table_name = ?1";
+        let connection: &mut dyn SqlConnection = self;
+        connection.entries(sql, &[SqlValue::from(table)], |row| {
+            Ok(Pending { column: row.text(0)?, to: row.text(1)? })
+        })
+    }
+
+    /// A table as loads have left it that came to their end: what others have changed in it is not there yet.
+    pub(super) fn finished_table(&mut self, name: &str) -> Result<Option<NativeTable>, StoreError> {
+        let Some(mut found) = self.read_table(name)? else { return Ok(None) };
+        if !found.lineage.is_kept() || !self.has_ledger()? {
+            return Ok(Some(found));
+        }
+        let layout = self.layout(name)?.map(|entry| entry.layout);
+        let pending = self.pending_changes(name)?;
+        let is_made = pending.iter().any(|change| change.column.is_empty());
+        match layout {
+            None if is_made && self.count_of(name, 1)? == 0 => return Ok(None),
+            None => {}
+            Some(layout) => {
+                let is_pending = |name: &str| pending.iter().any(|change| change.column == name);
+                found.columns.retain(|column| {
+                    let name = &column.column.name;
+                    layout.columns.iter().any(|known| known.name == *name) || !is_pending(name)
+                });
+                found.take_in(&layout);
+            }
+        }
+        Ok(Some(found))
+    }
+
+    fn note_changes(&mut self, table: &str, columns: &[(String, String)]) -> Result<(), StoreError> {
+        let sql = "INSERT INTO hd_table_changes (table_name, column_name, to_type, made_at) VALUES (?1, ?2, ?3, ?4)";
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        let now = now.map_or(0, |now| i64::try_from(now.as_micros()).unwrap_or(i64::MAX));
+        for (column, to) in columns {
+            let parameters =
+                [SqlValue::from(table), SqlValue::from(column), SqlValue::from(to), SqlValue::Moment(now)];
+            self.execute(sql, &parameters)?;
+        }
+        Ok(())
+    }
+
+    /// Takes the changes of a plan's tables out of those that are pending, in the transaction of its rows.
+    pub(super) fn confirm_changes(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        for table in plan.tables.iter().filter(|table| table.keeps_layout && !table.is_virtual) {
+            let name = self.lock_name("table", &table.table);
+            // Only who has made some, or might, has the lock.
+            if self.locks.contains(&name) {
+                let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
+                self.execute(sql, &[SqlValue::from(&table.table)])?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes values of columns that became texts as they are spelled elsewhere, in the transaction of the
+    /// rows: until then, the columns can become what they were.
+    pub(super) fn respell(&mut self, table: &TablePlan) -> Result<(), StoreError> {
+        let name = quote(&table.table);
+        for change in &table.changes {
+            let Change::Widened { column, from, to: Type::Text } = change else { continue };
+            let column = quote(column);
+            if let Some(spelled) = spelled(&column, *from) {
+                self.run(&format!("UPDATE {name} SET {column} = {spelled} WHERE {column} IS NOT NULL"))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn keeps_no_transactions(&self, table: &NativeTable) -> StoreError {
+        let (name, engine) = (quote(&table.name), table.engine.clone().unwrap_or_default());
+        let why = format!(
+            "the table {name} is kept by {engine}, which undoes nothing: a load that fails would leave half a file in it; ALTER TABLE {name} ENGINE=InnoDB makes it one that files can be loaded into"
+        );
+        StoreError::Refused { shown: self.shown.clone(), why }
+    }
+}
+
+/// Whether the ledger knows no layout of a table yet.
+fn is_new(table: &TablePlan) -> bool {
+    table.based_on.is_none_or(|version| version == 0)
+}
+
+fn lacks_moments(table: &TablePlan, found: &NativeTable) -> bool {
+    table.moments().iter().any(|name| !found.own.iter().any(|own| own == *name))
+}
+
+/// What a table lacks of what its plan says.
+fn lack_of(table: &TablePlan, found: Option<&NativeTable>, pending: &[Pending]) -> Lack {
+    let was_made = pending.iter().any(|change| change.column.is_empty());
+    let Some(found) = found else { return Lack::Table };
+    let (mut parts, mut columns) = (Vec::new(), Vec::new());
+    for column in &table.layout.columns {
+        match column_lack(table, column, found, pending) {
+            ColumnLack::Nothing => {}
+            ColumnLack::Part(part) => {
+                columns.push((column.name.clone(), column_words(table, column, column.ty())));
+                parts.push(part);
+            }
+            ColumnLack::Changed if is_new(table) && was_made => return Lack::TableAnew,
+            ColumnLack::Changed => return Lack::Changed,
+        }
+    }
+    let missing = table.moments().iter().filter(|name| !found.own.iter().any(|own| own == *name));
+    parts.extend(missing.map(|name| format!("ADD COLUMN {}", moment_sql(name))));
+    let missing = indexes(table).into_iter().filter(|index| !found.indexes.contains(&index.name));
+    parts.extend(missing.map(|index| format!("ADD {}", index.sql)));
+    if parts.is_empty() { Lack::Nothing } else { Lack::Parts(parts, columns) }
+}
+
+/// What a column lacks of what the plan says.
+enum ColumnLack {
+    Nothing,
+    Part(String),
+    Changed,
+}
+
+fn column_lack(table: &TablePlan, column: &Column, found: &NativeTable, pending: &[Pending]) -> ColumnLack {
+    let words = column_words(table, column, column.ty());
+    let before = table.type_before(column).map(|ty| column_words(table, column, ty));
+    let sql = || column_sql(table, column, column.ty());
+    let Some(there) = found.column(&column.name) else {
+        return match before {
+            None => ColumnLack::Part(format!("ADD COLUMN {}", sql())),
+            Some(_) => ColumnLack::Changed,
+        };
+    };
+    if there.native.is(&words) {
+        // Of what others have added meanwhile, nothing is known.
+        return ColumnLack::Nothing;
+    }
+    let is_pending = |change: &Pending| {
+        change.column.to_lowercase() == column.name.to_lowercase() && there.native.is(&change.to)
+    };
+    // A column of texts gets a length where it becomes part of a key, and loses it where it is none any more.
+    let is_text = column.ty() == Type::Text && matches!(there.native.word.as_str(), "longtext" | "varchar");
+    let is_before = before.is_some_and(|before| there.native.is(&before));
+    match is_before || is_text || pending.iter().any(is_pending) {
+        true => ColumnLack::Part(format!("MODIFY COLUMN {}", sql())),
+        false => ColumnLack::Changed,
+    }
+}
+
+/// A value of a column that became text, as it is spelled in other databases; `None` where it is spelled so.
+fn spelled(column: &str, from: Type) -> Option<String> {
+    let without_zeros = |text: &str| {
+        format!(
+            "CASE WHEN {text} LIKE '%.%' THEN TRIM(TRAILING '.' FROM TRIM(TRAILING '0' FROM {text})) ELSE {text} END"
+        )
+    };
+    match from {
+        Type::Boolean => {
+            Some(format!("CASE {column} WHEN '1' THEN 'true' WHEN '0' THEN 'false' ELSE {column} END"))
+        }
+        Type::Decimal { .. } | Type::Time | Type::Timestamp => Some(without_zeros(column)),
+        Type::TimestampTz => {
+            let bare = without_zeros(column);
+            Some(format!("CASE WHEN {column} LIKE '%+00:00' THEN {column} ELSE ({bare}) || '+00:00' END"))
+        }
+        _ => None,
+    }
+}
+
+/// What changes of a table come to, in words of SQL.
+pub fn alter_sql(plan: &TablePlan) -> Option<String> {
+    let part = |change: &Change| {
+        let column = |name: &String| plan.layout.columns.iter().find(|column| column.name == *name);
+        match change {
+            Change::Added { column: name, to } => {
+                Some(format!("ADD COLUMN {}", column_sql(plan, column(name)?, *to)))
+            }
+            Change::Widened { column: name, from, to } => {
+                let found = column(name)?;
+                let is_other = column_words(plan, found, *from) != column_words(plan, found, *to);
+                is_other.then(|| format!("MODIFY COLUMN {}", column_sql(plan, found, *to)))
+            }
+            _ => None,
+        }
+    };
+    let parts: Vec<String> = plan.changes.iter().filter_map(part).collect();
+    (!parts.is_empty()).then(|| format!("ALTER TABLE {}\n  {}", quote(&plan.table), parts.join(",\n  ")))
+}

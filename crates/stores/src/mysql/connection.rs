@@ -1,0 +1,292 @@
+//! A connection to a server, and statements run on it.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use mysql_async::prelude::Queryable;
+use mysql_async::{Conn, Error, Params, Row};
+use tokio::runtime::Runtime;
+
+use super::address::Address;
+use super::errors;
+use super::facts::Facts;
+use super::group::OpenGroup;
+use super::sending::Sending;
+use super::session;
+use crate::error::StoreError;
+use crate::runtime::runtime;
+use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
+
+/// A connection to a server.
+pub struct MysqlStore {
+    pub(super) runtime: Arc<Runtime>,
+    /// The connection; `None` while it is busy with rows on their way, or lost with them.
+    pub(super) conn: Option<Conn>,
+    pub(super) facts: Facts,
+    pub(super) shown: String,
+    pub(super) ledger_seen: bool,
+    /// A transaction is open.
+    in_transaction: bool,
+    /// The server has undone the transaction that is open for us.
+    is_undone: bool,
+    /// The named locks that go with the transaction.
+    pub(super) locks: Vec<String>,
+    /// Files are being loaded that are kept all together or none.
+    pub(super) group: Option<OpenGroup>,
+    /// Rows of a file on their way.
+    pub(super) sending: Option<Sending>,
+    /// What has to be done with tables before the next transaction.
+    pub(super) due: Vec<super::changes::TableChange>,
+    pub(super) address: Address,
+    pub(super) wait: Duration,
+}
+
+/// How long a server may take to answer a question that asks nothing.
+const ANSWER_WITHIN: Duration = Duration::from_secs(10);
+
+/// What every session asks for: names quoted and texts joined as the standard has it, and an error for every
+/// value that does not fit.
+pub(super) const SQL_MODE: &str = "ANSI_QUOTES,PIPES_AS_CONCAT,STRICT_ALL_TABLES,STRICT_TRANS_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION";
+
+/// How long a session may be idle while a file is read or fetched, and a row be on its way, in seconds.
+const IDLE: u32 = 28_800;
+const ON_ITS_WAY: u32 = 600;
+
+impl MysqlStore {
+    /// Connects.
+    pub fn open(address: &Address, wait: Duration) -> Result<MysqlStore, StoreError> {
+        let shown = address.shown.clone();
+        let unreachable = |why: String| StoreError::Unreachable { shown: shown.clone(), why };
+        let runtime = runtime().map_err(unreachable)?;
+        let conn = runtime.block_on(address.connect()).map_err(unreachable)?;
+        let mut store = MysqlStore {
+            runtime,
+            conn: Some(conn),
+            facts: Facts::default(),
+            shown,
+            ledger_seen: false,
+            in_transaction: false,
+            is_undone: false,
+            locks: Vec::new(),
+            group: None,
+            sending: None,
+            due: Vec::new(),
+            address: address.clone(),
+            wait,
+        };
+        store.prepare()?;
+        Ok(store)
+    }
+
+    fn prepare(&mut self) -> Result<(), StoreError> {
+        let seconds = self.wait_seconds();
+        // What others committed while this one waited for a lock has to be seen, whatever the database's
+        // own custom.
+        let settings = format!(
+            "SET NAMES utf8mb4; SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED;
+             SET SESSION sql_mode = '{SQL_MODE}', time_zone = '+00:00', innodb_lock_wait_timeout = {seconds},
+               lock_wait_timeout = {seconds}, wait_timeout = {IDLE}, net_read_timeout = {ON_ITS_WAY},
+               net_write_timeout = {ON_ITS_WAY}, autocommit = 1, sql_safe_updates = 0, foreign_key_checks = 1"
+        );
+        self.run_script(&settings)?;
+        self.facts = self.with(async |conn| Facts::ask(conn).await)?;
+        Ok(())
+    }
+
+    /// How long a lock is waited for, in whole seconds.
+    pub(super) fn wait_seconds(&self) -> u64 {
+        self.wait.as_millis().div_ceil(1000).clamp(1, 1_000_000) as u64
+    }
+
+    /// Does work on the connection, and waits for it.
+    pub(super) fn with<T>(
+        &mut self,
+        work: impl AsyncFnOnce(&mut Conn) -> Result<T, Error>,
+    ) -> Result<T, StoreError> {
+        if self.is_undone {
+            let why = "the transaction was undone by the server".to_owned();
+            return Err(StoreError::Aborted { shown: self.shown.clone(), why });
+        }
+        let Some(conn) = &mut self.conn else { return Err(self.lost("it is closed")) };
+        match self.runtime.block_on(work(conn)) {
+            Ok(value) => Ok(value),
+            Err(error) => Err(self.failed(&error)),
+        }
+    }
+
+    /// An error of the driver in our words.
+    pub(super) fn failed(&mut self, error: &Error) -> StoreError {
+        self.is_undone |= self.in_transaction && errors::ends_transaction(error);
+        errors::fail(error, &self.shown, &self.facts.account)
+    }
+
+    pub(super) fn lost(&self, why: &str) -> StoreError {
+        StoreError::Lost { shown: self.shown.clone(), why: why.to_owned() }
+    }
+
+    /// Runs statements that give no rows.
+    pub(super) fn run_script(&mut self, sql: &str) -> Result<(), StoreError> {
+        self.with(async |conn| conn.query_drop(sql).await)
+    }
+
+    /// Runs a statement of the moment; gives how many rows it changed.
+    pub(super) fn run(&mut self, sql: &str) -> Result<u64, StoreError> {
+        self.with(async |conn| {
+            conn.query_drop(sql).await?;
+            Ok(conn.affected_rows())
+        })
+    }
+
+    /// The rows of a statement with parameters.
+    pub(super) fn rows(
+        &mut self,
+        sql: &str,
+        parameters: Vec<mysql_async::Value>,
+    ) -> Result<Vec<Row>, StoreError> {
+        let parameters = if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) };
+        self.with(async |conn| conn.exec(sql, parameters).await)
+    }
+
+    /// Takes note that something is about to be written.
+    pub(super) fn note_write(&mut self) {
+        if let Some(group) = &mut self.group {
+            group.is_dirty = true;
+        }
+    }
+
+    /// Whether the connection still stands: the server answers within a few seconds.
+    pub fn is_alive(&mut self) -> bool {
+        let Some(conn) = &mut self.conn else { return false };
+        let answer = async { tokio::time::timeout(ANSWER_WITHIN, conn.ping()).await };
+        matches!(self.runtime.block_on(answer), Ok(Ok(())))
+    }
+
+    /// Parameters in the order that a statement has them in.
+    fn in_order(&self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<mysql_async::Value>, StoreError> {
+        let size: usize = parameters.iter().map(size_of_value).sum();
+        if size + 1024 > self.facts.largest_packet {
+            let why = format!(
+                "a record of {size} bytes is more than the server takes at once; raise its max_allowed_packet, now {}",
+                self.facts.largest_packet
+            );
+            return Err(StoreError::Refused { shown: self.shown.clone(), why });
+        }
+        let order = MYSQL.order_of_parameters(sql).unwrap_or_default();
+        Ok(order
+            .iter()
+            .map(|at| parameters.get(*at).map_or(mysql_async::Value::NULL, session::parameter))
+            .collect())
+    }
+}
+
+fn size_of_value(value: &SqlValue) -> usize {
+    match value {
+        SqlValue::Text(text) => text.len(),
+        SqlValue::Bytes(bytes) => bytes.len(),
+        _ => 12,
+    }
+}
+
+impl SqlConnection for MysqlStore {
+    fn shown(&self) -> String {
+        self.shown.clone()
+    }
+
+    fn dialect(&self) -> &'static SqlDialect {
+        &MYSQL
+    }
+
+    fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
+        let parameters = self.in_order(sql, parameters)?;
+        let statement = MYSQL.statement(sql);
+        self.note_write();
+        self.with(async |conn| {
+            conn.exec_drop(statement.as_ref(), as_parameters(parameters)).await?;
+            Ok(conn.affected_rows())
+        })
+    }
+
+    fn insert(&mut self, sql: &str, _: &str, parameters: &[SqlValue]) -> Result<i64, StoreError> {
+        let parameters = self.in_order(sql, parameters)?;
+        let statement = MYSQL.statement(sql);
+        self.note_write();
+        let number = self.with(async |conn| {
+            conn.exec_drop(statement.as_ref(), as_parameters(parameters)).await?;
+            Ok(conn.last_insert_id())
+        })?;
+        let number = number.and_then(|number| i64::try_from(number).ok());
+        number.ok_or_else(|| StoreError::Damaged {
+            shown: self.shown.clone(),
+            what: "a new entry got no number".to_owned(),
+        })
+    }
+
+    fn query(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<SqlRow>, StoreError> {
+        let parameters = self.in_order(sql, parameters)?;
+        let rows = self.rows(&MYSQL.statement(sql), parameters)?;
+        let rows: Result<Vec<SqlRow>, Misread> = rows.into_iter().map(session::row_of).collect();
+        rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
+    }
+
+    fn script(&mut self, sql: &str) -> Result<(), StoreError> {
+        self.run_script(sql)
+    }
+
+    fn table_options(&self) -> String {
+        self.facts.table_options()
+    }
+
+    fn has_column(&mut self, table: &str, column: &str) -> Result<Option<bool>, StoreError> {
+        let sql = "SELECT CONVERT(COLUMN_NAME USING utf8mb4) FROM information_schema.COLUMNS
+             WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
+        let rows = self.rows(sql, vec![table.into()])?;
+        let is_it = |row: &Row| row.get::<String, _>(0).is_some_and(|name| name == column);
+        Ok((!rows.is_empty()).then(|| rows.iter().any(is_it)))
+    }
+
+    fn begin(&mut self, scope: Scope) -> Result<(), StoreError> {
+        if scope == Scope::Whole {
+            self.is_undone = false;
+        }
+        self.run_script(&MYSQL.begin(scope))?;
+        self.in_transaction = true;
+        Ok(())
+    }
+
+    fn commit(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.run_script(&MYSQL.commit(scope))?;
+        if scope == Scope::Whole {
+            self.in_transaction = false;
+            self.let_go()?;
+        }
+        Ok(())
+    }
+
+    fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
+        if scope != Scope::Whole {
+            return self.run_script(&MYSQL.rollback(scope));
+        }
+        (self.is_undone, self.in_transaction) = (false, false);
+        let undone = self.run_script(&MYSQL.rollback(scope));
+        undone.and(self.let_go())
+    }
+
+    fn is_in_transaction(&self) -> bool {
+        self.group.is_some()
+    }
+
+    /// Two processes may come at once: the second waits, and finds the ledger made.
+    fn prepare_for_ledger(&mut self) -> Result<(), StoreError> {
+        self.wait_for_lock("ledger", "")
+    }
+}
+
+impl SqlDatabase for MysqlStore {
+    fn ledger_seen(&mut self) -> &mut bool {
+        &mut self.ledger_seen
+    }
+}
+
+fn as_parameters(parameters: Vec<mysql_async::Value>) -> Params {
+    if parameters.is_empty() { Params::Empty } else { Params::Positional(parameters) }
+}

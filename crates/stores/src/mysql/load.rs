@@ -1,0 +1,172 @@
+//! Files loaded into MySQL and MariaDB: rows, rejects and the ledger's entry in one transaction, what has to
+//! be changed in tables before it.
+
+use std::ops::Range;
+
+use hypodoke_core::cast::Rows;
+use hypodoke_core::names::Lineage;
+
+use super::connection::MysqlStore;
+use super::sending::Form;
+use super::session::moment_text;
+use super::statements;
+use crate::error::StoreError;
+use crate::load::{LoadTarget, RowsOfFile, TargetTable};
+use crate::merge::{Counts, Merge};
+use crate::mode::Mode;
+use crate::plan::{LoadPlan, TablePlan};
+
+/// The mode of SQL that statements of the user's own are written in: the server's.
+const THEIR_MODE: &str = "SET SESSION sql_mode = @@GLOBAL.sql_mode";
+
+/// A mark in the transaction, which is gone if a statement has ended it.
+const MARK: &str = "hd_mark";
+
+impl LoadTarget for MysqlStore {
+    type Form = Form;
+
+    fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        let made = self.make_changes(plan);
+        if made.is_err() && self.group.is_none() {
+            let _ = self.let_go();
+        }
+        made
+    }
+
+    fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        self.lock_one_file(plan)
+    }
+
+    fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {
+        self.wait_for_lock("order of the table", table)
+    }
+
+    fn target_table(
+        &mut self,
+        table: &TablePlan,
+        stage: Option<String>,
+    ) -> Result<TargetTable<Form>, StoreError> {
+        self.ready_table(table, stage)
+    }
+
+    fn lineage_of(&mut self, table: &str) -> Result<Option<Lineage>, StoreError> {
+        Ok(self.read_table(table)?.map(|found| found.lineage))
+    }
+
+    fn send(
+        &mut self,
+        at: usize,
+        target: &mut TargetTable<Form>,
+        rows: RowsOfFile<'_>,
+        range: Range<usize>,
+    ) -> Result<u64, StoreError> {
+        self.send_rows(at, target, rows, range)
+    }
+
+    fn send_checked(
+        &mut self,
+        _: usize,
+        target: &mut TargetTable<Form>,
+        rows: RowsOfFile<'_>,
+        range: Range<usize>,
+    ) -> Result<u64, StoreError> {
+        self.insert_rows(target, rows, range)
+    }
+
+    fn end_sending(&mut self) -> Result<Option<(usize, u64)>, StoreError> {
+        self.end_stream()
+    }
+
+    fn give_up_sending(&mut self) {
+        self.give_up_stream();
+    }
+
+    fn refused_statement(&self, statements: &str, is_before: bool) -> Option<String> {
+        let ending = statements::ending(statements, is_before)?;
+        Some(format!(
+            "`{ending}` may commit the rows of a file before they are all in: here, statements that make or change tables do"
+        ))
+    }
+
+    fn run_statements(&mut self, statements: &str) -> Result<(), String> {
+        let own_mode = format!("SET SESSION sql_mode = '{}'", super::connection::SQL_MODE);
+        let run = |store: &mut MysqlStore| -> Result<(), StoreError> {
+            store.run_script(&format!("SAVEPOINT {MARK}; {THEIR_MODE}"))?;
+            store.run_script(statements)
+        };
+        let done = run(self).map_err(|error| error.own_words());
+        let restored = self.run_script(&own_mode).map_err(|error| error.own_words());
+        done.and(restored)?;
+        let is_whole = self.run_script(&format!("RELEASE SAVEPOINT {MARK}"));
+        is_whole.map_err(|_| {
+            "it ends the transaction that the file's rows are loaded in, as statements that make or change tables do here"
+                .to_owned()
+        })
+    }
+
+    fn merge_table(
+        &mut self,
+        merge: &Merge,
+        table: &TablePlan,
+        staged: &TargetTable<Form>,
+        moment: &str,
+    ) -> Result<Counts, StoreError> {
+        let merge = merge.clone().comparing_bytes(!table.keeps_layout);
+        let doubles = if staged.form.replaces { staged.missing } else { self.drop_doubles(&merge)? };
+        let rows = staged.sent.saturating_sub(doubles);
+        let mut run = |sql: &str| self.run(sql);
+        Ok(match table.mode {
+            Mode::InsertNew => {
+                let inserted = run(&merge.insert_new())?;
+                Counts { inserted, left_out: doubles + rows.saturating_sub(inserted), ..Counts::default() }
+            }
+            Mode::History => {
+                let updated = run(&merge.end_versions(moment))?;
+                let added = run(&merge.begin_versions(moment))?;
+                let (inserted, unchanged) = (added.saturating_sub(updated), rows.saturating_sub(added));
+                Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
+            }
+            _ => {
+                let updated = run(&merge.update())?;
+                let inserted = run(&merge.insert_new())?;
+                // A table of others may hold a key more than once: more rows are updated then than were sent.
+                let unchanged = rows.saturating_sub(updated + inserted);
+                Counts { inserted, updated, unchanged, left_out: doubles, ..Counts::default() }
+            }
+        })
+    }
+
+    fn moment_literal(&self, micros: i64) -> String {
+        format!("'{}'", moment_text(micros))
+    }
+
+    fn refuse_unstorable(&self, _: &mut Rows) {
+        // Its texts hold every character.
+    }
+
+    fn keep_changes(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        self.confirm_changes(plan)
+    }
+
+    fn undo_changes(&mut self, _: &LoadPlan) {
+        // The next load goes on with them.
+    }
+}
+
+impl MysqlStore {
+    /// Takes out of a stage what a later row of the same key takes the place of: found in a table of its own,
+    /// since a statement opens a temporary table only once.
+    fn drop_doubles(&mut self, merge: &Merge) -> Result<u64, StoreError> {
+        let (stage, key, number) = (merge.stage(), merge.key().join(", "), crate::merge::SEQUENCE);
+        let last = "hd_last";
+        self.run_script(&format!(
+            "DROP TEMPORARY TABLE IF EXISTS {last};
+             CREATE TEMPORARY TABLE {last} (last_row bigint NOT NULL PRIMARY KEY) AS SELECT max({number}) AS last_row FROM {stage} GROUP BY {key}"
+        ))?;
+        let doubles = self.run(&format!(
+            "DELETE s FROM {stage} AS s LEFT JOIN {last} AS l ON l.last_row = s.{number} WHERE l.last_row IS NULL"
+        ))?;
+        self.run_script(&format!("DROP TEMPORARY TABLE {last}"))?;
+        Ok(doubles)
+    }
+}

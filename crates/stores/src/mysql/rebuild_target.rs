@@ -1,0 +1,87 @@
+//! Tables of MySQL and MariaDB rebuilt from what is kept of their files.
+
+use hypodoke_core::cast::Cell;
+
+use super::connection::MysqlStore;
+use super::sending::Form;
+use super::session::row_of;
+use super::stage::wire_of;
+use super::wire::Wire;
+use crate::error::StoreError;
+use crate::load::{RowsOfFile, TargetTable};
+use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::sql::{Misread, SqlRow, quote};
+
+impl RebuildTarget for MysqlStore {
+    fn table_sql(&self, table: &str) -> String {
+        quote(table)
+    }
+
+    fn statement(&mut self, sql: &str) -> Result<u64, StoreError> {
+        self.note_write();
+        self.run(sql)
+    }
+
+    fn moment_entries(&mut self, sql: &str) -> Result<Vec<SqlRow>, StoreError> {
+        let rows = self.with(async |conn| {
+            use mysql_async::prelude::Queryable;
+            conn.query(sql).await
+        })?;
+        let rows: Result<Vec<SqlRow>, Misread> = rows.into_iter().map(row_of).collect();
+        rows.map_err(|misread| StoreError::Damaged { shown: self.shown.clone(), what: misread.0 })
+    }
+
+    fn make_ready(&mut self, _: &TableRows<'_>) -> Result<(), StoreError> {
+        // The index on the key of a table of versions has all of them.
+        Ok(())
+    }
+
+    fn make_stage(
+        &mut self,
+        stage: &str,
+        table: &str,
+        columns: &[String],
+        key: &[String],
+    ) -> Result<(), StoreError> {
+        self.make_keyed_stage(stage, table, columns, key)
+    }
+
+    fn index_stage(&mut self, _: &str, _: &[String]) -> Result<(), StoreError> {
+        // To make an index would end the transaction: the stage was made with it.
+        Ok(())
+    }
+
+    fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
+        let StagedRows { stage, columns, lineage, rows, files, table } = staged;
+        let changed = || StoreError::Changed { table: table.plan.table.clone() };
+        let found = self.read_table(&table.plan.table)?.ok_or_else(changed)?;
+        let wire =
+            |(name, _): &(String, _)| found.column(name).map(|c| wire_of(&c.native)).ok_or_else(changed);
+        let mut wires: Vec<Wire> = table.columns.iter().map(wire).collect::<Result<_, _>>()?;
+        wires.resize(rows.width, Wire::Moment);
+        let form = Form::new(stage, columns, wires, false, found.takes_plain_bytes());
+        let mut target = TargetTable { form, columns: Vec::new(), staged: false, sent: 0, missing: 0 };
+        self.note_write();
+        // Rows of one file after another: all of one have its number.
+        let mut from = 0;
+        while let Some(file) = files.get(from).copied() {
+            let to = files
+                .iter()
+                .skip(from)
+                .position(|other| *other != file)
+                .map_or(files.len(), |many| from + many);
+            self.send_rows(0, &mut target, RowsOfFile { file, lineage: *lineage, rows }, from..to)?;
+            from = to;
+        }
+        self.end_stream().map(drop)
+    }
+
+    fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
+        let table = quote(&table.plan.table);
+        format!("DELETE t FROM {table} t JOIN {stage} s ON {condition}")
+    }
+
+    fn moment_cell(&self) -> Moments {
+        |micros, _| Cell::TimestampTz(micros)
+    }
+}
