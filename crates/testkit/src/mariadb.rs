@@ -182,10 +182,18 @@ fn ask(socket: &Path, database: &str, sql: &str) -> Option<Vec<String>> {
     }
     let field = |text: &str| match text {
         "NULL" => String::new(),
-        text => text.replace("\\n", "\n").replace("\\t", "\t").replace("\\\\", "\\"),
+        text => without_zeros(text).replace("\\n", "\n").replace("\\t", "\t").replace("\\\\", "\\"),
     };
     let row = |line: &str| line.split('\t').map(field).collect::<Vec<_>>().join("|");
     Some(String::from_utf8_lossy(&output.stdout).lines().map(row).collect())
+}
+
+/// A moment or a time of day without zeros that say nothing.
+fn without_zeros(text: &str) -> &str {
+    let is_mark = |at: usize, mark: &str| text.get(at..=at) == Some(mark);
+    let is_moment = text.len() == 26 && is_mark(4, "-") && is_mark(10, " ") && is_mark(19, ".");
+    let is_time = text.len() == 15 && is_mark(2, ":") && is_mark(8, ".");
+    if is_moment || is_time { text.trim_end_matches('0').trim_end_matches('.') } else { text }
 }
 
 impl MariadbDatabase {
@@ -199,6 +207,15 @@ impl MariadbDatabase {
         let mut command = client(&self.socket, &self.name);
         command.args(["-e", sql]).stdout(Stdio::null()).stderr(Stdio::null());
         command.spawn().expect("the client is installed")
+    }
+
+    /// Ends all sessions that others have on it.
+    pub fn kill_sessions(&self) {
+        let sql = "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()";
+        for id in self.query(sql) {
+            // It may have ended by itself.
+            let _ = ask(&self.socket, &self.name, &format!("KILL {id}"));
+        }
     }
 
     /// The address by a line of one's own.

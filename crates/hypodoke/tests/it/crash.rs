@@ -99,14 +99,7 @@ fn sums(shop: &Workshop, staging: &Staging, mode: &str) -> Vec<String> {
 
 /// Rows and ledger agree after every kill: each file is in whole, or not at all.
 fn agree(shop: &Workshop, staging: &Staging, mode: &str) {
-    let there = match staging {
-        Staging::Sqlite(_) => {
-            shop.path("h.db").exists()
-                && !staging.query(shop, "SELECT 1 FROM sqlite_schema WHERE name = 'f'").is_empty()
-        }
-        Staging::Postgres(_) => !staging.query(shop, "SELECT 1 FROM pg_class WHERE relname = 'f'").is_empty(),
-    };
-    if !there {
+    if !staging.has_table(shop, "f") {
         return;
     }
     let strays =
@@ -144,6 +137,10 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
                 // Every other time it is the database's side that dies.
                 Staging::Postgres(database) if killed % 2 == 1 => {
                     database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
+                    killed += 1;
+                }
+                Staging::Mysql(database) if killed % 2 == 1 => {
+                    database.kill_sessions();
                     killed += 1;
                 }
                 _ => killed += u32::from(child.try_wait().expect("a state").is_none()),

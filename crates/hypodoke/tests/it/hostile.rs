@@ -154,7 +154,7 @@ fn a_nul_byte_is_kept_or_rejected(
     let run = shop.done(&format!("load {name} --into {} --table t", staging.url()));
     let rejected = run.out.contains("1 row rejected");
     match kind {
-        Sqlite => {
+        Sqlite | Mysql => {
             assert!(!rejected, "{}", run.out);
             assert_eq!(staging.query(&shop, "SELECT hex(word) FROM t WHERE id = 2"), ["6E75006C6C"]);
         }

@@ -45,14 +45,17 @@ fn come(kind: Kind, coming: Coming, first: &str, second: &str) -> (Workshop, Sta
     (shop, staging)
 }
 
+/// How a column is declared; in MySQL in PostgreSQL's words.
 fn type_of(kind: Kind, shop: &Workshop, staging: &Staging, column: &str) -> String {
-    let sql = match kind {
-        Sqlite => format!("SELECT lower(type) FROM pragma_table_info('f') WHERE name = '{column}'"),
-        Postgres => format!(
-            "SELECT format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = 'f'::regclass AND attname = '{column}'"
-        ),
-    };
-    staging.query(shop, &sql).remove(0)
+    let found = staging.type_of(shop, "f", column);
+    match (kind, found.as_str()) {
+        (Mysql, "longtext") => "text".to_owned(),
+        (Mysql, "bigint(20)") => "bigint".to_owned(),
+        (Mysql, "double") => "double precision".to_owned(),
+        (Mysql, "datetime(6)") => "timestamp without time zone".to_owned(),
+        (Mysql, other) => other.replace("decimal", "numeric"),
+        _ => found,
+    }
 }
 
 #[rstest]

@@ -257,7 +257,7 @@ fn a_record_some_part_of_which_the_database_refuses_is_a_reject(#[values(Sqlite,
             &shop,
             "CREATE TRIGGER no BEFORE INSERT ON f_legs WHEN NEW.q = 13 BEGIN SELECT RAISE(ABORT, 'no thirteen'); END",
         ),
-        Postgres => staging.run(&shop, "ALTER TABLE f_legs ADD CONSTRAINT no_thirteen CHECK (q <> 13)"),
+        Postgres | Mysql => staging.run(&shop, "ALTER TABLE f_legs ADD CONSTRAINT no_thirteen CHECK (q <> 13)"),
     }
     shop.write(
         "in/f_20260303.jsonl",

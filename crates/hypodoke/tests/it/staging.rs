@@ -38,12 +38,39 @@ impl Staging {
         }
     }
 
+    /// Whether a table is there.
+    pub fn has_table(&self, shop: &Workshop, name: &str) -> bool {
+        let catalogue = match self {
+            Staging::Sqlite(file) if !shop.path(file).exists() => return false,
+            Staging::Sqlite(_) => "sqlite_schema WHERE name =",
+            Staging::Postgres(_) => "pg_class WHERE relname =",
+            Staging::Mysql(_) => "information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME =",
+        };
+        !self.query(shop, &format!("SELECT 1 FROM {catalogue} '{name}'")).is_empty()
+    }
+
+    /// How a column is declared, in the database's own words.
+    pub fn type_of(&self, shop: &Workshop, table: &str, column: &str) -> String {
+        let sql = match self {
+            Staging::Sqlite(_) => {
+                format!("SELECT lower(type) FROM pragma_table_info('{table}') WHERE name = '{column}'")
+            }
+            Staging::Postgres(_) => format!(
+                "SELECT format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = '{table}'::regclass AND attname = '{column}'"
+            ),
+            Staging::Mysql(_) => format!(
+                "SELECT COLUMN_TYPE FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = '{table}' AND COLUMN_NAME = '{column}'"
+            ),
+        };
+        self.query(shop, &sql).remove(0)
+    }
+
     /// Rows as text, truth values and numbers as both show them.
     pub fn query(&self, shop: &Workshop, sql: &str) -> Vec<String> {
         match self {
             Staging::Sqlite(file) => shop.query(file, sql),
             Staging::Postgres(database) => database.query(sql),
-            Staging::Mysql(database) => database.query(sql),
+            Staging::Mysql(database) => database.query(&in_its_words(sql)),
         }
     }
 
@@ -56,10 +83,23 @@ impl Staging {
                 database.query(sql);
             }
             Staging::Mysql(database) => {
-                database.query(sql);
+                database.query(&in_its_words(sql));
             }
         }
     }
+}
+
+/// A statement of the tests as MySQL has it: CAST has another word for texts, and `change` is one of its own.
+fn in_its_words(sql: &str) -> String {
+    let words = [
+        (" AS TEXT)", " AS CHAR)"),
+        (" AS text)", " AS CHAR)"),
+        (" length(", " char_length("),
+        ("(length(", "(char_length("),
+        (" change ", " \"change\" "),
+        (" change,", " \"change\","),
+    ];
+    words.iter().fold(sql.to_owned(), |sql, (from, to)| sql.replace(from, to))
 }
 
 /// A configuration with one feed of `f_DAY*.csv`.

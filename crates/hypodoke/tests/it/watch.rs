@@ -102,6 +102,7 @@ fn what_is_written_bit_by_bit_is_loaded_once_it_is_whole() {
 #[rstest]
 #[case::sqlite(Kind::Sqlite)]
 #[case::postgres(Kind::Postgres)]
+#[case::mysql(Kind::Mysql)]
 fn of_two_watches_one_works_and_the_other_takes_over(#[case] kind: Kind) {
     let (shop, staging) = (configured(""), Staging::new(kind));
     configure(&shop, &staging.url(), "");
@@ -110,7 +111,7 @@ fn of_two_watches_one_works_and_the_other_takes_over(#[case] kind: Kind) {
     let rows = || {
         let there = match kind {
             Kind::Sqlite => shop.path("h.db").exists(),
-            Kind::Postgres => true,
+            Kind::Postgres | Kind::Mysql => true,
         };
         let table = "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'";
         if there && first.log().contains(" loaded ") {

@@ -126,9 +126,11 @@ impl MysqlStore {
             Lack::Nothing | Lack::Changed => Ok(()),
             Lack::Table => {
                 self.note_changes(&table.table, &[(String::new(), String::new())])?;
+                self.made.push(table.table.clone());
                 self.run_script(&create)
             }
             Lack::TableAnew => {
+                self.made.push(table.table.clone());
                 self.run_script(&format!("DROP TABLE {name}"))?;
                 self.run_script(&create)
             }
@@ -172,6 +174,27 @@ impl MysqlStore {
         Ok(Some(found))
     }
 
+    /// Drops tables that were made for files none of which was loaded. What cannot be dropped now is known to
+    /// be no table yet, and the next load goes on with it.
+    pub(super) fn drop_unused(&mut self) {
+        for table in std::mem::take(&mut self.made) {
+            let _ = self.drop_if_unused(&table);
+        }
+        let _ = self.let_go();
+    }
+
+    fn drop_if_unused(&mut self, table: &str) -> Result<(), StoreError> {
+        if !self.try_lock("table", table)? || self.layout(table)?.is_some() || self.count_of(table, 1)? > 0 {
+            return Ok(());
+        }
+        if self.pending_changes(table)?.iter().any(|change| change.column.is_empty()) {
+            self.run_script(&format!("DROP TABLE {}", quote(table)))?;
+            let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
+            self.execute(sql, &[SqlValue::from(table)])?;
+        }
+        Ok(())
+    }
+
     fn note_changes(&mut self, table: &str, columns: &[(String, String)]) -> Result<(), StoreError> {
         let sql = "INSERT INTO hd_table_changes (table_name, column_name, to_type, made_at) VALUES (?1, ?2, ?3, ?4)";
         let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
@@ -192,6 +215,7 @@ impl MysqlStore {
             if self.locks.contains(&name) {
                 let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
                 self.execute(sql, &[SqlValue::from(&table.table)])?;
+                self.made.retain(|made| *made != table.table);
             }
         }
         Ok(())

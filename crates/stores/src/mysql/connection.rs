@@ -35,6 +35,8 @@ pub struct MysqlStore {
     pub(super) group: Option<OpenGroup>,
     /// Rows of a file on their way.
     pub(super) sending: Option<Sending>,
+    /// Tables that were made for files which may not be loaded after all.
+    pub(super) made: Vec<String>,
     /// What has to be done with tables before the next transaction.
     pub(super) due: Vec<super::changes::TableChange>,
     pub(super) address: Address,
@@ -70,6 +72,7 @@ impl MysqlStore {
             locks: Vec::new(),
             group: None,
             sending: None,
+            made: Vec::new(),
             due: Vec::new(),
             address: address.clone(),
             wait,

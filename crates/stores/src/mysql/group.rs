@@ -38,14 +38,15 @@ impl MysqlStore {
         if self.group.take().is_none() {
             return Err(self.lost("the transaction of several files is not open any more"));
         }
-        if !keep {
-            return self.rollback(Scope::Whole);
-        }
-        let kept = self.commit(Scope::Whole);
-        if kept.is_err() {
+        let ended = match keep {
+            true => self.commit(Scope::Whole),
+            false => self.rollback(Scope::Whole),
+        };
+        if keep && ended.is_err() {
             let _ = self.rollback(Scope::Whole);
         }
-        kept
+        self.drop_unused();
+        ended
     }
 
     /// See [`crate::sink::Sink::claim`].

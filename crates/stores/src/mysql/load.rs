@@ -28,7 +28,7 @@ impl LoadTarget for MysqlStore {
     fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         let made = self.make_changes(plan);
         if made.is_err() && self.group.is_none() {
-            let _ = self.let_go();
+            self.drop_unused();
         }
         made
     }
@@ -149,7 +149,11 @@ impl LoadTarget for MysqlStore {
     }
 
     fn undo_changes(&mut self, _: &LoadPlan) {
-        // The next load goes on with them.
+        // Those of a group when it ends. Columns that were added or widened stay, and the next load goes on with
+        // them.
+        if self.group.is_none() {
+            self.drop_unused();
+        }
     }
 }
 

@@ -74,7 +74,7 @@ impl MysqlStore {
         let key: Vec<String> = table.key.iter().map(|name| quote(name)).collect();
         let is_whole = |name: &String| found.column(name).is_some_and(|column| !column.native.wants_prefix());
         let replaces = !key.is_empty() && table.key.iter().all(is_whole);
-        let number = format!("{SEQUENCE} bigint NOT NULL");
+        let number = format!("{SEQUENCE} bigint NOT NULL DEFAULT 0");
         let head = match replaces {
             true => format!("{number}, PRIMARY KEY ({})", key.join(", ")),
             false if key.is_empty() => format!("{number} PRIMARY KEY"),
