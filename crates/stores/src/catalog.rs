@@ -124,6 +124,19 @@ pub struct About {
     pub schema: Option<String>,
     /// What time it is by its clock, where that is another than this machine's: microseconds since 1970.
     pub clock: Option<i64>,
+    /// How it is set, where that matters to whoever loads.
+    pub settings: Vec<ServerSetting>,
+}
+
+/// How a server is set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ServerSetting {
+    /// Rows cannot be streamed to it, and go by slower statements.
+    NoStreaming,
+    /// The largest record that it takes, in bytes, where that is not much.
+    SmallRecords(usize),
+    /// It is one of several that hold the same, and its locks are its own only.
+    Cluster,
 }
 
 /// Rows of a table as people are shown them.

@@ -66,6 +66,15 @@ pub fn place(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<Plac
     Ok(Placed { order, course, keeps: keeps && !plan.retracts })
 }
 
+/// Where a file stands of which nothing was loaded before, and whose rows are only added.
+pub fn place_new(plan: &LoadPlan) -> Placed {
+    let mut order = plan.order.clone();
+    if order.modified == 0 {
+        order.modified = plan.arrival.modified;
+    }
+    Placed { order, course: Course::Direct { empties: false }, keeps: false }
+}
+
 /// Gives a table of ours the column that marks rows which are gone, where it lacks it.
 pub fn mark_gone(connection: &mut dyn SqlConnection, table: &TablePlan) -> Result<(), StoreError> {
     let is_wanted = table.moments() == [GONE_COLUMN] && table.keeps_layout && !table.is_virtual;

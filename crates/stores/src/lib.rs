@@ -31,7 +31,9 @@ mod sqlite;
 mod tls;
 mod url;
 
-pub use catalog::{About, Catalog, ColumnSample, FileFigures, SampleRows, TableColumn, TableShape, Takes};
+pub use catalog::{
+    About, Catalog, ColumnSample, FileFigures, SampleRows, ServerSetting, TableColumn, TableShape, Takes,
+};
 pub use error::StoreError;
 pub use fold::Vanished;
 pub use lease::Lease;

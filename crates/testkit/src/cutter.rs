@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 /// When the line breaks, once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -12,6 +12,9 @@ pub enum Cut {
     AfterBytes(i64),
     /// Where the server says that it has committed for the so-manieth time: it has, and nobody hears it.
     AtCommit(i64),
+    /// Where the server answers a COMMIT for the so-manieth time, whatever the answer is: of those that say
+    /// nothing of what they answer.
+    AnswerToCommit(i64),
 }
 
 /// A line that is there until the process ends.
@@ -25,18 +28,23 @@ impl Cutter {
     pub fn to(port: u16, cut: Cut) -> Cutter {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let own = listener.local_addr().expect("a port").port();
-        let (Cut::AfterBytes(count) | Cut::AtCommit(count)) = cut;
+        let (Cut::AfterBytes(count) | Cut::AtCommit(count) | Cut::AnswerToCommit(count)) = cut;
         let left = Arc::new(AtomicI64::new(count));
         let counted = left.clone();
         std::thread::spawn(move || {
             for client in listener.incoming().flatten() {
                 let Ok(server) = TcpStream::connect(("127.0.0.1", port)) else { continue };
                 let (back, forth) = (counted.clone(), counted.clone());
+                let asked = Arc::new(AtomicBool::new(false));
+                let answered = asked.clone();
                 let (from, to) = (server.try_clone().expect("a line"), client.try_clone().expect("a line"));
                 std::thread::spawn(move || {
                     carry(from, to, |bytes| match cut {
                         Cut::AtCommit(_) => {
                             found(bytes, b"COMMIT\0") && back.fetch_sub(1, Ordering::SeqCst) == 1
+                        }
+                        Cut::AnswerToCommit(_) => {
+                            answered.swap(false, Ordering::SeqCst) && back.fetch_sub(1, Ordering::SeqCst) == 1
                         }
                         Cut::AfterBytes(_) => false,
                     });
@@ -48,6 +56,10 @@ impl Cutter {
                             before > 0 && before <= bytes.len() as i64
                         }
                         Cut::AtCommit(_) => false,
+                        Cut::AnswerToCommit(_) => {
+                            asked.fetch_or(found(bytes, b"\x03COMMIT"), Ordering::SeqCst);
+                            false
+                        }
                     });
                 });
             }

@@ -34,6 +34,25 @@ pub struct MariadbDatabase {
     port: u16,
 }
 
+/// The data of a new server: made once for all, since it takes seconds.
+fn new_data() -> &'static Path {
+    static MADE: OnceLock<PathBuf> = OnceLock::new();
+    MADE.get_or_init(|| {
+        let folder = std::env::temp_dir().join(format!("quillane-new-{}", std::process::id()));
+        let made = modest("mariadb-install-db")
+            .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
+            .args(["--skip-name-resolve", "--innodb-log-file-size=8M"])
+            .arg(format!("--datadir={}", folder.display()))
+            .current_dir(std::env::temp_dir())
+            .status();
+        assert!(
+            made.is_ok_and(|status| status.success()),
+            "mariadb-install-db: is MariaDB installed? ./scripts/test installs it"
+        );
+        folder
+    })
+}
+
 /// A command that is not run as root.
 fn modest(program: &str) -> Command {
     let mut command = Command::new(program);
@@ -74,16 +93,9 @@ impl Mariadb {
         if is_root() {
             std::os::unix::fs::chown(&folder, Some(NOBODY), Some(NOBODY)).expect("an owner");
         }
-        let made = modest("mariadb-install-db")
-            .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
-            .args(["--skip-name-resolve", "--innodb-log-file-size=8M"])
-            .arg(format!("--datadir={}", folder.join("data").display()))
-            .current_dir(&folder)
-            .status();
-        assert!(
-            made.is_ok_and(|status| status.success()),
-            "mariadb-install-db: is MariaDB installed? ./scripts/test installs it"
-        );
+        let copied =
+            modest("cp").arg("-r").arg(new_data()).arg(folder.join("data")).current_dir(&folder).status();
+        assert!(copied.is_ok_and(|status| status.success()), "a new server's data");
         let mut options: Vec<String> = options.iter().map(|option| (*option).to_owned()).collect();
         options.extend(more(&folder));
         let port =
@@ -211,7 +223,8 @@ impl MariadbDatabase {
 
     /// Ends all sessions that others have on it.
     pub fn kill_sessions(&self) {
-        let sql = "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()";
+        let sql =
+            "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID()";
         for id in self.query(sql) {
             // It may have ended by itself.
             let _ = ask(&self.socket, &self.name, &format!("KILL {id}"));

@@ -14,6 +14,8 @@ pub enum Limit {
     SingleFloat,
     /// Numbers of so many significant digits.
     Digits(u8),
+    /// Times of so many digits of a second.
+    SecondDigits(u8),
 }
 
 impl Limit {
@@ -36,6 +38,10 @@ impl Limit {
             }
             // No number of more than 64 bits has so few, but for its zeros, which are left in.
             (Limit::Digits(_), Cell::Wide { .. }) => false,
+            (
+                Limit::SecondDigits(digits),
+                Cell::Time(micros) | Cell::Timestamp(micros) | Cell::TimestampTz(micros),
+            ) => micros % 10i64.pow(6 - u32::from(digits.min(6))) == 0,
             (Limit::SingleFloat, Cell::Float(value)) => !value.is_finite() || (value as f32).is_finite(),
             _ => true,
         }
@@ -56,6 +62,10 @@ impl std::fmt::Display for Limit {
             Limit::Characters(most) => write!(f, "longer than the column's {most} characters"),
             Limit::Bits(bits) => write!(f, "too large for the column's {bits} bits"),
             Limit::Digits(most) => write!(f, "of more than the {most} digits that the column keeps"),
+            Limit::SecondDigits(0) => {
+                f.write_str("more digits of a second than the column keeps, which is none")
+            }
+            Limit::SecondDigits(most) => write!(f, "more digits of a second than the column's {most}"),
             Limit::SingleFloat => f.write_str("too large for the column's 32-bit float"),
         }
     }

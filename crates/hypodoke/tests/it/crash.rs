@@ -188,6 +188,7 @@ fn killed_again_and_again(
 #[rstest]
 #[case::sqlite(Kind::Sqlite, "")]
 #[case::postgres(Kind::Postgres, "")]
+#[case::mysql(Kind::Mysql, "")]
 // Whose custom is that a transaction sees nothing that was committed after it began.
 #[case::strict(Kind::Postgres, "ALTER DATABASE NAME SET default_transaction_isolation = 'serializable'")]
 fn two_at_once_load_every_file_once(#[case] kind: Kind, #[case] custom: &str) {

@@ -228,7 +228,9 @@ fn a_decision_about_what_is_not_held_or_has_changed_is_refused() {
 }
 
 #[rstest]
-fn a_header_that_is_gone_holds_the_file_until_places_are_trusted(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_header_that_is_gone_holds_the_file_until_places_are_trusted(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", "4,N4,5.25\n5,N5,6.00\n");
     let run = shop.run("load");

@@ -19,6 +19,7 @@ mod hostile;
 mod json;
 mod load;
 mod manual;
+mod mariadb;
 
 mod morning;
 mod names;

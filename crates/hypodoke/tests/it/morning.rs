@@ -24,6 +24,7 @@ fn configured(staging: &Staging, more: &str) -> Workshop {
 #[rstest]
 #[case::sqlite(Kind::Sqlite)]
 #[case::postgres(Kind::Postgres)]
+#[case::mysql(Kind::Mysql)]
 fn the_ledger_says_whether_anything_wants_a_person(#[case] kind: Kind) {
     let staging = Staging::new(kind);
     let shop = configured(&staging, "");
@@ -102,6 +103,7 @@ fn late_feeds_are_told_from_those_that_came() {
 #[rstest]
 #[case::sqlite(Kind::Sqlite)]
 #[case::postgres(Kind::Postgres)]
+#[case::mysql(Kind::Mysql)]
 fn a_report_is_one_page_that_leads_to_every_file(#[case] kind: Kind) {
     let staging = Staging::new(kind);
     let shop = configured(&staging, "");

@@ -221,7 +221,9 @@ fn nested(kind: Kind, feed: &str) -> (Workshop, Staging) {
 }
 
 #[rstest]
-fn every_snapshot_of_a_list_may_be_kept_while_records_are_only_added(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn every_snapshot_of_a_list_may_be_kept_while_records_are_only_added(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = nested(kind, "mode = \"insert-new\"\nkey = [\"id\"]\nchildren = \"append\"");
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"legs\":[{\"q\":1},{\"q\":2}]}\n");
     shop.ok("load");
@@ -248,7 +250,9 @@ fn a_list_may_have_a_key_of_its_own(#[values(Sqlite, Postgres, Mysql)] kind: Kin
 }
 
 #[rstest]
-fn a_record_some_part_of_which_the_database_refuses_is_a_reject(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_record_some_part_of_which_the_database_refuses_is_a_reject(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = nested(kind, "");
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"legs\":[{\"q\":1}]}\n");
     shop.ok("load");
@@ -320,7 +324,9 @@ fn a_file_of_two_feeds_is_put_away_when_both_have_it(#[values(Sqlite, Postgres, 
 }
 
 #[rstest]
-fn corrections_that_are_taken_at_the_same_time_are_loaded_once(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn corrections_that_are_taken_at_the_same_time_are_loaded_once(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "[feed.f.columns]\nid = { type = \"integer\" }");
     let rows: String = (0..300).map(|row| format!("x{row},N{row}\n")).collect();
     shop.write("in/f_20260302.csv", format!("id,berth\n{rows}1,N1\n"));
@@ -342,7 +348,9 @@ fn corrections_that_are_taken_at_the_same_time_are_loaded_once(#[values(Sqlite, 
 }
 
 #[rstest]
-fn corrections_are_taken_and_files_taken_out_without_a_configuration(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn corrections_are_taken_and_files_taken_out_without_a_configuration(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let feed = format!("{UPSERT}\n[feed.f.columns]\nid = {{ type = \"integer\" }}");
     let (shop, staging) = begun(kind, &feed);
     shop.write("in/f_20260302.csv", "id,berth\n1,N1\n2,N2\n");
@@ -498,7 +506,9 @@ fn values_of_a_column_that_becomes_text_do_not_depend_on_order(
 
 /// Where a source is gone, its values are spelled in the shortest way, and that is said.
 #[rstest]
-fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
     shop.write("in/f_20260401.csv", "id,v\n1,10\n2,50.50\n3,7.25\n");
@@ -514,7 +524,9 @@ fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(#[values(Sqlite, 
 
 /// A batch that was broken off before the files were read again leaves that to the next one.
 #[rstest]
-fn files_that_are_still_to_be_read_again_are_read_by_the_next_batch(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn files_that_are_still_to_be_read_again_are_read_by_the_next_batch(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
     shop.write("in/f_20260401.csv", "id,v\n1,10\n2,50.50\n");

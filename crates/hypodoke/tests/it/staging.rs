@@ -228,7 +228,7 @@ fn sql_around_the_load_is_part_of_it(#[values(Sqlite, Postgres, Mysql)] kind: Ki
     let shop = workshop();
     let staging = Staging::new(kind);
     staging.run(&shop, "CREATE TABLE log (what text)");
-    shop.write("after.sql", "INSERT INTO log SELECT 'rows ' || count(*) FROM f;");
+    shop.write("after.sql", "INSERT INTO log SELECT concat('rows ', count(*)) FROM f;");
     configure(
         &shop,
         &staging,

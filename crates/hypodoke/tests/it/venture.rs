@@ -40,7 +40,10 @@ fn outcome(shop: &Workshop, staging: &Staging) -> (Vec<String>, Vec<String>) {
 #[case::other_words("420000,N1,1.5,01/03/2026,1,y,the last")]
 #[case::leading_zero("420000,N1,1.5,01/03/2026,01,no,the last")]
 #[case::a_field_too_many("420000,N1,1.5,01/03/2026,1,no,the last,one more")]
-fn what_is_ventured_comes_to_what_all_values_say(#[case] last: &str, #[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn what_is_ventured_comes_to_what_all_values_say(
+    #[case] last: &str,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
     let shop = workshop();
     let text = movements(last);
     assert!(text.len() > 17 << 20, "large enough to be ventured");

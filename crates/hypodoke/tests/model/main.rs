@@ -8,7 +8,7 @@ mod life;
 use expected::{Kind, Shape};
 use harbour::Harbour;
 use hypodoke_stores::{Mode, Vanished};
-use hypodoke_testkit::Server;
+use hypodoke_testkit::{Mariadb, Server};
 use life::life;
 use proptest::prelude::*;
 
@@ -63,6 +63,20 @@ proptest! {
     #[test]
     fn the_table_is_what_its_files_say_on_a_server(kind in kind(), life in life(), puts_away: bool) {
         let database = Server::shared().database();
+        let mut harbour = Harbour::new(kind, &database.url, puts_away);
+        for step in &life {
+            harbour.step(step);
+            harbour.check();
+        }
+    }
+
+    #[test]
+    fn the_table_is_what_its_files_say_where_tables_change_by_themselves(
+        kind in kind(),
+        life in life(),
+        puts_away: bool,
+    ) {
+        let database = Mariadb::shared().database();
         let mut harbour = Harbour::new(kind, &database.url, puts_away);
         for step in &life {
             harbour.step(step);

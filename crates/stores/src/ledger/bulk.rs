@@ -2,6 +2,7 @@
 
 use hypodoke_core::cast::Reject;
 use hypodoke_core::drift::Drift;
+use hypodoke_core::layout::Layout;
 use hypodoke_core::reconcile::join;
 
 use super::FileEntry;
@@ -34,6 +35,26 @@ pub struct JoinedLayout {
     pub found: PartSummary,
 }
 
+/// Takes in the layout that a file found in a table, among those of the group.
+pub fn join_layout(layouts: &mut Vec<JoinedLayout>, file: i64, table: &TablePlan, found: &PartSummary) {
+    match layouts.iter_mut().find(|known| known.table.table == table.table) {
+        Some(known) => known.add(file, found),
+        None => {
+            let table = TablePlan { drift: Vec::new(), layout: Layout::default(), ..table.clone() };
+            layouts.push(JoinedLayout { table, file, found: found.clone() });
+        }
+    }
+}
+
+/// Keeps layouts in the same order everywhere: who waits for a table's entry has none that another waits for.
+pub fn keep_layouts(
+    connection: &mut dyn SqlConnection,
+    mut layouts: Vec<JoinedLayout>,
+) -> Result<(), StoreError> {
+    layouts.sort_by(|a, b| a.table.table.cmp(&b.table.table));
+    layouts.iter().try_for_each(|joined| keep_layout(connection, joined.file, &joined.table, &joined.found))
+}
+
 impl JoinedLayout {
     /// Takes in what another file found.
     pub fn add(&mut self, file: i64, found: &PartSummary) {
@@ -49,7 +70,7 @@ impl JoinedLayout {
 pub fn add_loaded(
     connection: &mut dyn SqlConnection,
     files: &[LoadedFile],
-    layouts: &[JoinedLayout],
+    layouts: Vec<JoinedLayout>,
 ) -> Result<(), StoreError> {
     let mut entries = Vec::with_capacity(files.len());
     for LoadedFile { entry, .. } in files {
@@ -79,8 +100,5 @@ pub fn add_loaded(
             add_drift(connection, entry.file, table, drift)?;
         }
     }
-    for JoinedLayout { table, file, found } in layouts {
-        keep_layout(connection, *file, table, found)?;
-    }
-    Ok(())
+    keep_layouts(connection, layouts)
 }

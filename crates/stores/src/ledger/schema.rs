@@ -66,7 +66,7 @@ CREATE TABLE hd_notices (
   tried_at {moment}, sent_at {moment}, trouble {text}
 ){options};
 CREATE TABLE hd_noticed (
-  notify {name} NOT NULL, event {key} NOT NULL, notice {integer} NOT NULL REFERENCES hd_notices,
+  notify {name} NOT NULL, event {key} NOT NULL, notice {integer} NOT NULL{of_notice},
   PRIMARY KEY (notify, event)
 ){options};
 ";

@@ -434,6 +434,9 @@ pub fn keep_layout(
     table: &TablePlan,
     part: &PartSummary,
 ) -> Result<(), StoreError> {
+    if table.changes.is_empty() && connection.keeps_layout_later(file, table, part) {
+        return add_drift(connection, file, &table.table, &table.drift);
+    }
     let name = SqlValue::from(&table.table);
     let sql = format!(
         "SELECT version, layout FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1{}",

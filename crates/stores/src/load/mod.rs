@@ -38,6 +38,10 @@ pub trait LoadTarget: RebuildTarget {
     /// Does what cannot be done in the transaction of a file, before it begins.
     fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError>;
 
+    /// Whether all that the ledger knows of the file of a plan was asked for when it was claimed: it is loaded
+    /// by nobody else, and nothing of it was loaded or taken out before.
+    fn is_known(&self, plan: &LoadPlan) -> bool;
+
     /// Waits until nobody else loads the file of a plan.
     fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError>;
 

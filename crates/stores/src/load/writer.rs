@@ -69,15 +69,22 @@ impl<'a, T: LoadTarget> SqlWriter<'a, T> {
         if plan.mode() != Mode::Append {
             writer.store.lock_order(plan.table())?;
         }
-        writer.store.lock_file(plan)?;
+        let is_known = writer.store.is_known(plan);
+        if !is_known {
+            writer.store.lock_file(plan)?;
+        }
         if let Some(file) = plan.keeps_for {
             writer.file = file;
             writer.packer = Some(Packer::new(file, plan.tables.len(), 0));
             return Ok(Some(writer));
         }
-        if write::is_loaded(writer.store, plan)? {
+        if !is_known && write::is_loaded(writer.store, plan)? {
             return Ok(None);
         }
+        writer.placed = match is_known && plan.mode() == Mode::Append {
+            true => course::place_new(plan),
+            false => course::place(writer.store, plan)?,
+        };
         writer.begin_tables()?;
         Ok(Some(writer))
     }
@@ -85,7 +92,6 @@ impl<'a, T: LoadTarget> SqlWriter<'a, T> {
     /// Writes the entry, and makes the tables ready.
     fn begin_tables(&mut self) -> Result<(), StoreError> {
         let plan = self.plan;
-        self.placed = course::place(self.store, plan)?;
         self.file = write::begin_file(self.store, plan, &self.placed.order)?;
         if self.placed.keeps {
             self.since = kept::next_block(self.store, self.file)?;

@@ -1,12 +1,13 @@
 //! Where a MySQL or MariaDB database is: the address, and what it leaves out.
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use url::Url;
 
 use super::option_file::{OptionFile, environment};
-use crate::tls::{TlsChoice, Verify};
+use crate::tls::TlsChoice;
 
 /// How long a server is waited for unless the address says otherwise.
 const CONNECT_WITHIN: Duration = Duration::from_secs(15);
@@ -74,7 +75,9 @@ impl Address {
     /// Reads `mysql://user@host:port/database?sslmode=…`. What it leaves out comes from the environment and
     /// from the section `[client]` of the user's option file.
     pub fn parse(text: &str) -> Result<Address, String> {
-        let url = Url::parse(text).map_err(|error| error.to_string())?;
+        // The general syntax knows no user at no host.
+        let (text, has_host) = with_host(text);
+        let url = Url::parse(&text).map_err(|error| error.to_string())?;
         let options = options(&url)?;
         let file = OptionFile::read(options.option_file.as_deref())?;
         let database = decoded(url.path().trim_start_matches('/'))?;
@@ -87,7 +90,11 @@ impl Address {
         let in_address = url.password().map(decoded).transpose()?;
         let has_password = in_address.is_some();
         let password = in_address.or_else(|| environment("MYSQL_PWD")).or(file.password).map(Password);
-        let host = url.host_str().and_then(named).map(|host| host.trim_matches(['[', ']']).to_owned());
+        let host = url
+            .host_str()
+            .filter(|_| has_host)
+            .and_then(named)
+            .map(|host| host.trim_matches(['[', ']']).to_owned());
         // A host that is named is meant, whatever socket a file names.
         let socket = options.socket.or(if host.is_none() { file.socket } else { None });
         let way = match (socket, host.or(file.host)) {
@@ -104,12 +111,20 @@ impl Address {
     /// Whether the server is to be talked to over TLS where that is possible.
     pub fn wants_tls(&self) -> bool {
         // Nothing leaves the machine by a socket.
-        matches!(self.way, Way::Network { .. }) && self.tls.is_wanted() || self.tls.is_required()
+        matches!(self.way, Way::Network { .. }) && self.tls.is_wanted()
     }
+}
 
-    /// Whether the server's certificate is looked at.
-    pub fn verifies(&self) -> bool {
-        self.tls.verify != Verify::Nothing
+/// An address with a host, and whether it had one.
+fn with_host(text: &str) -> (Cow<'_, str>, bool) {
+    let begin = text.find("://").map_or(0, |at| at + 3);
+    let rest = text.get(begin..).unwrap_or_default();
+    let end = begin + rest.find('/').unwrap_or(rest.len());
+    match text.get(..end) {
+        Some(head) if head.ends_with('@') || head.ends_with('/') => {
+            (Cow::Owned(format!("{head}localhost{}", text.get(end..).unwrap_or_default())), false)
+        }
+        _ => (Cow::Borrowed(text), true),
     }
 }
 

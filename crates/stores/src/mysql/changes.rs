@@ -48,7 +48,11 @@ impl MysqlStore {
             return Ok(());
         }
         for table in plan.tables.iter().filter(|table| !table.is_virtual) {
-            let found = self.read_table(&table.table)?;
+            let known = self.group.as_ref().and_then(|group| group.tables.get(&table.table));
+            let found = match known {
+                Some(known) => Some(known.clone()),
+                None => self.read_table(&table.table)?,
+            };
             if let Some(found) = found.as_ref().filter(|found| !found.is_transactional()) {
                 return Err(self.keeps_no_transactions(found));
             }
@@ -116,6 +120,7 @@ impl MysqlStore {
         }
         if let Some(group) = &mut self.group {
             group.is_dirty = false;
+            group.tables.clear();
         }
         done
     }

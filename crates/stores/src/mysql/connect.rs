@@ -2,6 +2,8 @@
 
 use mysql_async::{ClientIdentity, Conn, DriverError, Error, OptsBuilder, SslOpts};
 
+use rustls::CertificateError;
+
 use super::address::{Address, Way};
 use super::errors::words;
 use crate::tls::Verify;
@@ -21,10 +23,19 @@ impl Address {
         if !self.wants_tls() {
             return Conn::new(self.options(None)).await;
         }
-        match Conn::new(self.options(Some(self.tls_options()?))).await {
+        let tls = self.tls_options();
+        match Conn::new(self.options(Some(tls.clone()))).await {
             Err(Error::Driver(DriverError::NoClientSslFlagFromServer)) if !self.tls.is_required() => {
                 Conn::new(self.options(None)).await
             }
+            Err(error) if self.tls.verify == Verify::Issuer => match name_of_certificate(&error) {
+                // It was signed as it has to be, and only bears another name: by that, it is taken.
+                Some(name) => {
+                    let tls = tls.with_danger_tls_hostname_override(Some(name));
+                    Conn::new(self.options(Some(tls))).await
+                }
+                None => Err(error),
+            },
             done => done,
         }
     }
@@ -46,7 +57,7 @@ impl Address {
         }
     }
 
-    fn tls_options(&self) -> Result<SslOpts, Error> {
+    fn tls_options(&self) -> SslOpts {
         let mut options = SslOpts::default();
         if self.tls.verify == Verify::Nothing {
             options = options.with_danger_accept_invalid_certs(true);
@@ -63,6 +74,27 @@ impl Address {
         }
         let identity = self.tls.own.as_ref();
         let identity = identity.map(|(own, key)| ClientIdentity::new(own.clone().into(), key.clone().into()));
-        Ok(options.with_client_identity(identity))
+        options.with_client_identity(identity)
     }
+}
+
+/// The name that a certificate bears, where nothing but the name of the server was wrong with it.
+fn name_of_certificate(error: &Error) -> Option<String> {
+    let mut cause: Option<&(dyn std::error::Error + 'static)> = Some(error);
+    while let Some(current) = cause {
+        let within = current.downcast_ref::<std::io::Error>().and_then(|error| error.get_ref());
+        let found = current.downcast_ref().or_else(|| within.and_then(|within| within.downcast_ref()));
+        if let Some(rustls::Error::InvalidCertificate(CertificateError::NotValidForNameContext {
+            presented,
+            ..
+        })) = found
+        {
+            let names =
+                presented.iter().filter_map(|name| name.strip_prefix("DnsName(\"")?.strip_suffix("\")"));
+            // One that stands for several is borne by each of them.
+            return names.map(|name| name.replacen('*', "any", 1)).next();
+        }
+        cause = current.source();
+    }
+    None
 }

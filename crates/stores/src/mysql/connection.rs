@@ -14,6 +14,8 @@ use super::group::OpenGroup;
 use super::sending::Sending;
 use super::session;
 use crate::error::StoreError;
+use crate::ledger::bulk::join_layout;
+use crate::plan::{PartSummary, TablePlan};
 use crate::runtime::runtime;
 use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
 
@@ -267,6 +269,10 @@ impl SqlConnection for MysqlStore {
 
     fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
         if scope != Scope::Whole {
+            // What keeps others from changing tables is let go of with it.
+            if let Some(group) = &mut self.group {
+                group.tables.clear();
+            }
             return self.run_script(&MYSQL.rollback(scope));
         }
         (self.is_undone, self.in_transaction) = (false, false);
@@ -276,6 +282,15 @@ impl SqlConnection for MysqlStore {
 
     fn is_in_transaction(&self) -> bool {
         self.group.is_some()
+    }
+
+    fn keeps_layout_later(&mut self, file: i64, table: &TablePlan, found: &PartSummary) -> bool {
+        let is_known = table.based_on.is_some_and(|version| version > 0);
+        let Some(group) = self.group.as_mut().filter(|group| is_known && !group.is_ending) else {
+            return false;
+        };
+        join_layout(&mut group.layouts, file, table, found);
+        true
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.

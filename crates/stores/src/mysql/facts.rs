@@ -3,6 +3,8 @@
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Error, Row};
 
+use crate::catalog::ServerSetting;
+
 /// What a server can do, and how it is set.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Facts {
@@ -29,6 +31,9 @@ pub struct Facts {
 const VARIABLES: &str =
     "SHOW VARIABLES WHERE Variable_name IN ('version', 'local_infile', 'max_allowed_packet',
   'sql_require_primary_key', 'innodb_force_primary_key', 'wsrep_on', 'version_comment')";
+
+/// A server that takes no larger statements than this refuses records that are kept as rejects, in bytes.
+const SMALL_PACKET: usize = 4 << 20;
 
 /// From the best: one that also tells blanks at the end apart; and one that does not.
 const COLLATIONS: [&str; 3] = ["utf8mb4_nopad_bin", "utf8mb4_0900_bin", "utf8mb4_bin"];
@@ -74,6 +79,16 @@ impl Facts {
             conn.query_drop("DROP TEMPORARY TABLE IF EXISTS hd_trial").await?;
         }
         Ok(facts)
+    }
+
+    /// How it is set, where that matters to whoever loads.
+    pub fn settings(&self) -> Vec<ServerSetting> {
+        let all = [
+            (!self.takes_local).then_some(ServerSetting::NoStreaming),
+            (self.largest_packet < SMALL_PACKET).then_some(ServerSetting::SmallRecords(self.largest_packet)),
+            self.is_cluster.then_some(ServerSetting::Cluster),
+        ];
+        all.into_iter().flatten().collect()
     }
 
     /// What keeps a column out of `SELECT *`.

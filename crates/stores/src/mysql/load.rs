@@ -33,6 +33,10 @@ impl LoadTarget for MysqlStore {
         made
     }
 
+    fn is_known(&self, plan: &LoadPlan) -> bool {
+        self.has_claimed(plan)
+    }
+
     fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         self.lock_one_file(plan)
     }
@@ -50,7 +54,7 @@ impl LoadTarget for MysqlStore {
     }
 
     fn lineage_of(&mut self, table: &str) -> Result<Option<Lineage>, StoreError> {
-        Ok(self.read_table(table)?.map(|found| found.lineage))
+        Ok(self.known_table(table)?.map(|found| found.lineage))
     }
 
     fn send(

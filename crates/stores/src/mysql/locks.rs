@@ -1,6 +1,7 @@
 //! Named locks: what only one session at a time may do. They end with the session, and so with its owner.
 
 use mysql_async::Row;
+use mysql_async::prelude::Queryable;
 
 use super::connection::MysqlStore;
 use crate::error::StoreError;
@@ -44,6 +45,27 @@ impl MysqlStore {
             self.locks.push(name);
         }
         Ok(is_free)
+    }
+
+    /// Takes locks that go with the transaction, at once; for each whether it was free.
+    pub(super) fn try_locks(&mut self, what: &str, all: &[String]) -> Result<Vec<bool>, StoreError> {
+        if all.is_empty() {
+            return Ok(Vec::new());
+        }
+        let names: Vec<String> = all.iter().map(|of| self.lock_name(what, of)).collect();
+        // The names are of letters, digits and a colon.
+        let asked: Vec<String> = names.iter().map(|name| format!("GET_LOCK('{name}', 0)")).collect();
+        let sql = format!("SELECT {}", asked.join(", "));
+        let row: Option<Row> = self.with(async |conn| conn.query_first(sql).await)?;
+        let is_free = |at: usize| {
+            let value = row.as_ref().and_then(|row| row.get_opt::<Option<i64>, _>(at));
+            value.and_then(Result::ok).flatten() == Some(1)
+        };
+        let free: Vec<bool> = (0..names.len()).map(is_free).collect();
+        // One that is taken twice is let go of twice.
+        let taken = names.into_iter().zip(&free).filter(|(_, is_free)| **is_free);
+        self.locks.extend(taken.map(|(name, _)| name));
+        Ok(free)
     }
 
     fn get_lock(&mut self, name: &str, seconds: u64) -> Result<bool, StoreError> {

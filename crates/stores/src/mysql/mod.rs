@@ -124,6 +124,7 @@ impl Catalog for MysqlStore {
             user: Some(self.facts.account.clone()),
             schema: None,
             clock: rows.first().and_then(|row| row.integer(0).ok()),
+            settings: self.facts.settings(),
         })
     }
 

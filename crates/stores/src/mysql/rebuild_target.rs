@@ -54,7 +54,7 @@ impl RebuildTarget for MysqlStore {
     fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
         let StagedRows { stage, columns, lineage, rows, files, table } = staged;
         let changed = || StoreError::Changed { table: table.plan.table.clone() };
-        let found = self.read_table(&table.plan.table)?.ok_or_else(changed)?;
+        let found = self.known_table(&table.plan.table)?.ok_or_else(changed)?;
         let wire =
             |(name, _): &(String, _)| found.column(name).map(|c| wire_of(&c.native)).ok_or_else(changed);
         let mut wires: Vec<Wire> = table.columns.iter().map(wire).collect::<Result<_, _>>()?;

@@ -26,8 +26,13 @@ impl MysqlStore {
     ) -> Result<TargetTable<Form>, StoreError> {
         let name = quote(&table.table);
         let changed = || StoreError::Changed { table: table.table.clone() };
-        self.run_script(&format!("SELECT 1 FROM {name} LIMIT 0"))?;
-        let found = self.read_table(&table.table)?.ok_or_else(changed)?;
+        if !self.group.as_ref().is_some_and(|group| group.tables.contains_key(&table.table)) {
+            self.run_script(&format!("SELECT 1 FROM {name} LIMIT 0"))?;
+        }
+        let found = self.known_table(&table.table)?.ok_or_else(changed)?;
+        if let Some(group) = &mut self.group {
+            group.tables.insert(table.table.clone(), found.clone());
+        }
         let is_planned = |column: &hypodoke_core::layout::Column| {
             let there = found.column(&column.name);
             there.is_some_and(|there| there.native.is(&column_words(table, column, column.ty())))
@@ -92,7 +97,7 @@ impl MysqlStore {
         columns: &[String],
         key: &[String],
     ) -> Result<(), StoreError> {
-        let found = self.read_table(table)?;
+        let found = self.known_table(table)?;
         let changed = || StoreError::Changed { table: table.to_owned() };
         let mut head: Vec<String> = Vec::new();
         if self.facts.wants_primary_key {

@@ -83,9 +83,11 @@ impl NativeTable {
     }
 }
 
-const TABLE: &str = "SELECT ENGINE, TABLE_TYPE,
-    (SELECT IS_UPDATABLE FROM information_schema.VIEWS v WHERE v.TABLE_SCHEMA = t.TABLE_SCHEMA AND v.TABLE_NAME = t.TABLE_NAME)
-  FROM information_schema.TABLES t WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
+const TABLE: &str = "SELECT ENGINE, TABLE_TYPE FROM information_schema.TABLES
+  WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
+
+const VIEW: &str = "SELECT IS_UPDATABLE FROM information_schema.VIEWS
+  WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
 
 const COLUMNS: &str = "SELECT COLUMN_NAME, DATA_TYPE, CONVERT(COLUMN_TYPE USING utf8mb4), CHARACTER_MAXIMUM_LENGTH,
     NUMERIC_PRECISION, NUMERIC_SCALE, DATETIME_PRECISION, CHARACTER_SET_NAME, IS_NULLABLE,
@@ -99,15 +101,20 @@ const CHECKS: &str = "SELECT CONVERT(CHECK_CLAUSE USING utf8mb4) FROM informatio
   WHERE CONSTRAINT_SCHEMA = DATABASE() AND TABLE_NAME = ?";
 
 impl MysqlStore {
+    /// A table as it is, if it is: one that files of the group have gone into by now is as it was.
+    pub(super) fn known_table(&mut self, name: &str) -> Result<Option<NativeTable>, StoreError> {
+        if let Some(known) = self.group.as_ref().and_then(|group| group.tables.get(name)) {
+            return Ok(Some(known.clone()));
+        }
+        self.read_table(name)
+    }
+
     /// A table as it is, if it is.
     pub(super) fn read_table(&mut self, name: &str) -> Result<Option<NativeTable>, StoreError> {
         let of_table = || vec![mysql_async::Value::from(name)];
         let Some(table) = self.rows(TABLE, of_table())?.into_iter().next() else { return Ok(None) };
-        let (engine, kind, updatable) = (text(&table, 0), text(&table, 1), text(&table, 2));
-        let takes = match kind.as_deref() {
-            Some("VIEW") if updatable.as_deref() != Some("YES") => Takes::Nothing,
-            _ => Takes::Rows,
-        };
+        let (engine, kind) = (text(&table, 0), text(&table, 1));
+        let takes = if kind.as_deref() == Some("VIEW") { self.takes_of_view(name)? } else { Takes::Rows };
         let rows = self.rows(COLUMNS, of_table())?;
         let is_text = |row: &Row| text(row, 1).as_deref() == Some("longtext");
         let checks = match self.facts.tells_checks && rows.iter().any(is_text) {
@@ -127,6 +134,14 @@ impl MysqlStore {
         let names: Vec<&str> = own.iter().map(String::as_str).collect();
         let lineage = Lineage::of(&names);
         Ok(Some(NativeTable { name: name.to_owned(), columns, own, lineage, takes, engine, indexes }))
+    }
+}
+
+impl MysqlStore {
+    fn takes_of_view(&mut self, name: &str) -> Result<Takes, StoreError> {
+        let rows = self.rows(VIEW, vec![mysql_async::Value::from(name)])?;
+        let is_updatable = rows.first().and_then(|row| text(row, 0)).as_deref() == Some("YES");
+        Ok(if is_updatable { Takes::Rows } else { Takes::Nothing })
     }
 }
 

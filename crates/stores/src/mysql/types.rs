@@ -106,16 +106,15 @@ impl NativeType {
             "mediumint" => bits(24),
             "int" => bits(32),
             "float" => Some(Limit::SingleFloat),
+            "time" | "datetime" | "timestamp" => {
+                let digits = self.fraction.unwrap_or(0);
+                (digits < 6).then_some(Limit::SecondDigits(digits))
+            }
             "char" | "varchar" | "tinytext" => {
                 self.characters.and_then(|most| u32::try_from(most).ok()).map(Limit::Characters)
             }
             _ => None,
         }
-    }
-
-    /// Whether it holds what was sent as it is, as far as seconds go.
-    pub fn keeps_fractions(&self) -> bool {
-        !matches!(self.word.as_str(), "time" | "datetime" | "timestamp") || self.fraction == Some(6)
     }
 
     /// Whether an index on a column of it has only the beginnings of its values.
@@ -145,7 +144,7 @@ mod tests {
     #[case("tinyint", "tinyint(4)", "tinyint", Type::Integer, Some(Limit::Bits(8)))]
     #[case("smallint", "smallint(5) unsigned", "smallint unsigned", Type::Integer, Some(Limit::Bits(17)))]
     #[case("bigint", "bigint(20) unsigned zerofill", "bigint unsigned", Type::Decimal { precision: 20, scale: 0 }, None)]
-    #[case("timestamp", "timestamp", "timestamp", Type::TimestampTz, None)]
+    #[case("timestamp", "timestamp", "timestamp", Type::TimestampTz, Some(Limit::SecondDigits(0)))]
     #[case("enum", "enum('N','S')", "enum('n','s')", Type::Text, None)]
     fn a_declaration_is_understood(
         #[case] word: &str,

@@ -17,7 +17,7 @@ use super::copy::{HEADER, RowOrigin, TRAILER, put_row};
 use super::load::refuse_unstorable;
 use super::open_group::{BulkCopy, BulkLoads, BulkTable};
 use crate::error::StoreError;
-use crate::ledger::bulk::{JoinedLayout, LoadedFile, add_loaded};
+use crate::ledger::bulk::{LoadedFile, add_loaded, join_layout};
 use crate::ledger::{FileEntry, write};
 use crate::merge::Counts;
 use crate::mode::Mode;
@@ -202,10 +202,8 @@ impl PostgresStore {
     pub(super) fn finish_bulk(&mut self) -> Result<(), StoreError> {
         self.settle_bulk()?;
         let bulk = self.bulk()?;
-        let (files, mut layouts) = (std::mem::take(&mut bulk.files), std::mem::take(&mut bulk.layouts));
-        // In the same order everywhere: who waits for a table's entry has none that another waits for.
-        layouts.sort_by(|a, b| a.table.table.cmp(&b.table.table));
-        add_loaded(self, &files, &layouts)
+        let (files, layouts) = (std::mem::take(&mut bulk.files), std::mem::take(&mut bulk.layouts));
+        add_loaded(self, &files, layouts)
     }
 }
 
@@ -308,13 +306,7 @@ impl<'a> BulkWriter<'a> {
     fn keep_layouts(&mut self, summary: &FileSummary) -> Result<(), StoreError> {
         let (file, bulk) = (self.file, self.store.bulk()?);
         for (table, found) in self.plan.tables.iter().zip(&summary.parts).filter(|(t, _)| t.keeps_layout) {
-            match bulk.layouts.iter_mut().find(|known| known.table.table == table.table) {
-                Some(known) => known.add(file, found),
-                None => {
-                    let table = TablePlan { drift: Vec::new(), layout: Layout::default(), ..table.clone() };
-                    bulk.layouts.push(JoinedLayout { table, file, found: found.clone() });
-                }
-            }
+            join_layout(&mut bulk.layouts, file, table, found);
         }
         Ok(())
     }

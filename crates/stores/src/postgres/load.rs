@@ -22,8 +22,12 @@ impl LoadTarget for PostgresStore {
         self.settle_bulk()
     }
 
+    fn is_known(&self, plan: &LoadPlan) -> bool {
+        self.has_claimed(plan)
+    }
+
     fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
-        if self.has_claimed(plan) { Ok(()) } else { self.lock_one_file(plan) }
+        self.lock_one_file(plan)
     }
 
     fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {

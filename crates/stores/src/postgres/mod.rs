@@ -127,6 +127,7 @@ impl Catalog for PostgresStore {
             user: Some(self.user.clone()),
             schema: Some(self.schema.clone()),
             clock: row.try_get(1).ok(),
+            settings: Vec::new(),
         })
     }
 

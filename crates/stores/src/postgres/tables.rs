@@ -147,6 +147,10 @@ fn limit(native: &Native, modifier: i32) -> Option<Limit> {
         Native::INT2 => Some(Limit::Bits(16)),
         Native::INT4 => Some(Limit::Bits(32)),
         Native::FLOAT4 => Some(Limit::SingleFloat),
+        // Without digits of its own, it keeps six.
+        Native::TIME | Native::TIMESTAMP | Native::TIMESTAMPTZ if (0..6).contains(&modifier) => {
+            Some(Limit::SecondDigits(modifier as u8))
+        }
         Native::VARCHAR | Native::BPCHAR if modifier > 4 => Some(Limit::Characters(modifier as u32 - 4)),
         _ => None,
     }

@@ -25,9 +25,8 @@ pub struct SqlDialect {
     key: &'static str,
     /// Behind a column of texts in an index: how much of each is in it, where that has to be said.
     index_prefix: &'static str,
-    /// What a column says that holds numbers of batches, and one that holds those of files.
-    of_batch: &'static str,
-    of_file: &'static str,
+    /// A column may say to which table the numbers in it belong.
+    refers: bool,
     /// Tables of the ledger that only this database needs.
     pub more_tables: &'static str,
     /// The types that CAST makes whole numbers and texts of.
@@ -65,8 +64,7 @@ pub static SQLITE: SqlDialect = SqlDialect {
     name: "TEXT",
     key: "TEXT",
     index_prefix: "",
-    of_batch: " REFERENCES hd_batches",
-    of_file: " REFERENCES hd_files",
+    refers: true,
     more_tables: "",
     whole: "bigint",
     cast_text: "text",
@@ -89,8 +87,7 @@ pub static POSTGRES: SqlDialect = SqlDialect {
     name: "text",
     key: "text",
     index_prefix: "",
-    of_batch: " REFERENCES hd_batches",
-    of_file: " REFERENCES hd_files",
+    refers: true,
     more_tables: "",
     whole: "bigint",
     cast_text: "text",
@@ -115,8 +112,7 @@ pub static MYSQL: SqlDialect = SqlDialect {
     key: "varchar(600)",
     index_prefix: "(100)",
     // A row that refers to another locks it: nothing is deleted that is referred to.
-    of_batch: "",
-    of_file: "",
+    refers: false,
     more_tables: "
 CREATE TABLE IF NOT EXISTS hd_table_changes (
   table_change {id}, table_name {name} NOT NULL, column_name {text} NOT NULL, to_type {text} NOT NULL,
@@ -228,9 +224,10 @@ impl SqlDialect {
 
     /// A script that makes tables, with types in the words of the database; `options` is what it says of
     /// every table. `{id}`, `{integer}`, `{text}`, `{moment}`, `{record}`, `{bytes}`, `{name}` and `{key}` stand
-    /// for types, `{prefix}` for how much of a text is in an index, `{of_batch}` and `{of_file}` for what a
-    /// number refers to.
+    /// for types, `{prefix}` for how much of a text is in an index, `{of_batch}`, `{of_file}` and
+    /// `{of_notice}` for what a number refers to.
     pub fn script(&self, template: &str, options: &str) -> String {
+        let refers = |table: &'static str| if self.refers { table } else { "" };
         let words = [
             ("{id}", self.id),
             ("{integer}", self.integer),
@@ -241,8 +238,9 @@ impl SqlDialect {
             ("{name}", self.name),
             ("{key}", self.key),
             ("{prefix}", self.index_prefix),
-            ("{of_batch}", self.of_batch),
-            ("{of_file}", self.of_file),
+            ("{of_batch}", refers(" REFERENCES hd_batches")),
+            ("{of_file}", refers(" REFERENCES hd_files")),
+            ("{of_notice}", refers(" REFERENCES hd_notices")),
             ("{options}", options),
         ];
         words.iter().fold(template.to_owned(), |script, (mark, word)| script.replace(mark, word))

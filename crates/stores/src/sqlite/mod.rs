@@ -274,6 +274,7 @@ impl Catalog for SqliteStore {
             user: None,
             schema: None,
             clock: None,
+            settings: Vec::new(),
         })
     }
 

@@ -12,7 +12,7 @@ use hypodoke_engine::job::{FeedFiles, Job};
 use hypodoke_engine::lost_tables::{TableLoss, fewer_rows, table_loss};
 use hypodoke_places::Seen;
 use hypodoke_places::{PlaceError, RemoteTrouble};
-use hypodoke_stores::{Mode, Store};
+use hypodoke_stores::{Mode, ServerSetting, Store};
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -54,6 +54,8 @@ struct DatabaseLine {
     schema: Option<String>,
     #[serde(skip)]
     clock: Option<i64>,
+    #[serde(skip)]
+    settings: Vec<ServerSetting>,
     error: Option<String>,
     /// What to do about it.
     advice: Option<String>,
@@ -107,6 +109,7 @@ pub fn run(arguments: &CheckArguments, context: &Context) -> Result<Exit, Failur
     let (database, grants, feeds, exit) = database_lines(&job, &settings, &feeds, arguments.ddl)?;
     let mut night = night::disks(&settings);
     night.extend(night::clocks(database.clock));
+    night.extend(database.settings.iter().map(night::server));
     night.extend(night::files(&wanted, &job, &seen));
     night.extend(night::schedules(&wanted, Timestamp::now()));
     night.extend(night::people(&settings, arguments.notify));
@@ -164,7 +167,7 @@ fn database_lines(
     };
     let about = store.about()?;
     (database.version, database.user, database.schema) = (Some(about.version), about.user, about.schema);
-    database.clock = about.clock;
+    (database.clock, database.settings) = (about.clock, about.settings);
     let tables: Vec<(String, Mode)> =
         feeds.iter().map(|files| (files.feed.table.clone(), files.feed.mode)).collect();
     let grants = store.missing_rights(&tables)?;

@@ -8,7 +8,7 @@ use hypodoke_core::sanitize::clean;
 use hypodoke_engine::clock;
 use hypodoke_engine::job::Job;
 use hypodoke_places::Seen;
-use hypodoke_stores::StoreUrl;
+use hypodoke_stores::{ServerSetting, StoreUrl};
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -33,7 +33,7 @@ const MOST_NEAR: usize = 3;
 /// One thing that was looked at.
 #[derive(Debug, Serialize)]
 pub struct NightLine {
-    /// What it is: `disk`, `clock`, `notify`, `schedule`, `files`.
+    /// What it is: `disk`, `clock`, `database`, `notify`, `schedule`, `files`.
     pub about: &'static str,
     /// What was found, in words.
     pub what: String,
@@ -140,6 +140,28 @@ fn test_message(to: &NotifySettings, database: &str) -> Notice {
         advice: Some(format!("nothing is to be done; [notify.{}] works", to.name)),
     };
     Notice::of(&[&notification], None, database, clock::now())
+}
+
+/// How the database's server is set.
+pub fn server(setting: &ServerSetting) -> NightLine {
+    match setting {
+        ServerSetting::NoStreaming => NightLine::warning(
+            "database",
+            "the server takes no LOAD DATA LOCAL, and rows go by INSERT statements: that takes about half as long again"
+                .to_owned(),
+            "have `local_infile` switched on: SET GLOBAL local_infile = 1",
+        ),
+        ServerSetting::SmallRecords(most) => NightLine::warning(
+            "database",
+            format!("the server takes no record of more than {}", count::bytes(*most as u64)),
+            "have `max_allowed_packet` raised, to 64M or so",
+        ),
+        ServerSetting::Cluster => NightLine::good(
+            "database",
+            "the server is one of a cluster: GET_LOCK is of each server alone, so claims go through rows of `hd_claims`"
+                .to_owned(),
+        ),
+    }
 }
 
 /// When feeds that are loaded by the clock are loaded next.
