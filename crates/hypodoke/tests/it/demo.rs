@@ -1,5 +1,8 @@
 //! The demo gives the figures kept beside its generator, every time.
 
+use rstest::rstest;
+
+use crate::staging::{Kind, Staging};
 use crate::workshop;
 
 #[test]
@@ -55,4 +58,28 @@ fn the_demo_does_not_touch_what_is_not_its_own() {
     assert_eq!(run.code, Some(2));
     assert!(run.err.contains("holds other files"), "{}", run.err);
     assert!(!shop.path("mine/hypodoke.toml").exists());
+}
+
+/// The files of the demo's week, all at once, come to the same on a server as in a file.
+#[rstest]
+fn the_demos_files_come_to_the_same_everywhere(#[values(Kind::Postgres, Kind::Mysql)] kind: Kind) {
+    let shop = workshop();
+    shop.ok("demo week");
+    let config = std::fs::read_to_string(shop.path("week/hypodoke.toml")).expect("a configuration");
+    let loaded = |staging: &Staging| {
+        shop.write("week/hypodoke.toml", config.replace("sqlite:quillane.db", &staging.url()));
+        let run = shop.run("load --json --config week/hypodoke.toml");
+        assert!(matches!(run.code, Some(0 | 3)), "{}{}", run.out, run.err);
+        let document: serde_json::Value = serde_json::from_str(&run.out).expect("a receipt");
+        let tables: Vec<Vec<String>> = ["north_movements", "south_movements", "east_movements", "pilotage_manoeuvres", "tariff_storage"]
+            .into_iter()
+            .filter(|table| staging.has_table(&shop, table))
+            .map(|table| staging.query(&shop, &format!("SELECT '{table}', count(*), sum(hd_line) FROM {table}")))
+            .collect();
+        assert!(shop.run("tally --config week/hypodoke.toml").out.contains("all figures agree"));
+        (document["totals"].clone(), tables)
+    };
+    let in_a_file = loaded(&Staging::Sqlite(shop.path("week/other.db").display().to_string()));
+    assert!(in_a_file.1.len() >= 4, "{in_a_file:?}");
+    assert_eq!(loaded(&Staging::new(kind)), in_a_file);
 }
