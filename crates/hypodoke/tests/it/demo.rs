@@ -71,11 +71,14 @@ fn the_demos_files_come_to_the_same_everywhere(#[values(Kind::Postgres, Kind::My
         let run = shop.run("load --json --config week/hypodoke.toml");
         assert!(matches!(run.code, Some(0 | 3)), "{}{}", run.out, run.err);
         let document: serde_json::Value = serde_json::from_str(&run.out).expect("a receipt");
-        let tables: Vec<Vec<String>> = ["north_movements", "south_movements", "east_movements", "pilotage_manoeuvres", "tariff_storage"]
-            .into_iter()
-            .filter(|table| staging.has_table(&shop, table))
-            .map(|table| staging.query(&shop, &format!("SELECT '{table}', count(*), sum(hd_line) FROM {table}")))
-            .collect();
+        let tables: Vec<Vec<String>> =
+            ["north_movements", "south_movements", "east_movements", "pilotage_manoeuvres", "tariff_storage"]
+                .into_iter()
+                .filter(|table| staging.has_table(&shop, table))
+                .map(|table| {
+                    staging.query(&shop, &format!("SELECT '{table}', count(*), sum(hd_line) FROM {table}"))
+                })
+                .collect();
         assert!(shop.run("tally --config week/hypodoke.toml").out.contains("all figures agree"));
         (document["totals"].clone(), tables)
     };

@@ -572,7 +572,7 @@ fn private() -> &'static Mariadb {
 }
 
 fn in_private(query: &str) -> String {
-    query.replace("DIR", &private().path("").display().to_string().trim_end_matches('/'))
+    query.replace("DIR", private().path("").display().to_string().trim_end_matches('/'))
 }
 
 #[rstest]

@@ -2,10 +2,9 @@
 
 use hypodoke_core::cast::Reject;
 use hypodoke_core::drift::Drift;
-use hypodoke_core::layout::Layout;
-use hypodoke_core::reconcile::join;
 
 use super::FileEntry;
+use super::joined::JoinedLayout;
 use super::write::{
     ADD_REJECT, FILE_COLUMNS, add_drift, add_part, file_parameters, keep_layout, reject_parameters,
 };
@@ -25,27 +24,6 @@ pub struct LoadedFile {
     pub drift: Vec<(String, Vec<Drift>)>,
 }
 
-/// The layout of a table, joined of those that files of a group found.
-pub struct JoinedLayout {
-    /// The table, by the plan of one of the files.
-    pub table: TablePlan,
-    /// The newest of the files.
-    pub file: i64,
-    /// Their layout.
-    pub found: PartSummary,
-}
-
-/// Takes in the layout that a file found in a table, among those of the group.
-pub fn join_layout(layouts: &mut Vec<JoinedLayout>, file: i64, table: &TablePlan, found: &PartSummary) {
-    match layouts.iter_mut().find(|known| known.table.table == table.table) {
-        Some(known) => known.add(file, found),
-        None => {
-            let table = TablePlan { drift: Vec::new(), layout: Layout::default(), ..table.clone() };
-            layouts.push(JoinedLayout { table, file, found: found.clone() });
-        }
-    }
-}
-
 /// Keeps layouts in the same order everywhere: who waits for a table's entry has none that another waits for.
 pub fn keep_layouts(
     connection: &mut dyn SqlConnection,
@@ -53,16 +31,6 @@ pub fn keep_layouts(
 ) -> Result<(), StoreError> {
     layouts.sort_by(|a, b| a.table.table.cmp(&b.table.table));
     layouts.iter().try_for_each(|joined| keep_layout(connection, joined.file, &joined.table, &joined.found))
-}
-
-impl JoinedLayout {
-    /// Takes in what another file found.
-    pub fn add(&mut self, file: i64, found: &PartSummary) {
-        self.file = self.file.max(file);
-        if found.layout != self.found.layout {
-            self.found.layout = join(&self.found.layout, &found.layout);
-        }
-    }
 }
 
 /// Adds files with all that belongs to them. What layouts they found is kept last, since others who load into

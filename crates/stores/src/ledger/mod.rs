@@ -4,6 +4,7 @@
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
 pub mod bulk;
+pub mod joined;
 pub mod kept;
 pub mod outbox;
 pub mod read;

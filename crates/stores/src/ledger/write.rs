@@ -7,6 +7,7 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 
+use super::joined::{JoinedLayout, join_layout};
 use super::read::read_layout;
 use super::schema::PROGRAM;
 use super::{DecisionEntry, FileEntry};
@@ -318,13 +319,16 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 8] {
 }
 
 /// Records what came of a file whose rows are all in: its figures, parts, layouts and drift; or of
-/// corrected rejects, that they are none any more.
+/// corrected rejects, that they are none any more. What the file found in tables that stay as they are is put
+/// among those that are kept `later`, where a group does so: others who load into a table wait for whoever keeps
+/// its layout.
 pub fn end_file(
     connection: &mut dyn SqlConnection,
     plan: &LoadPlan,
     file: i64,
     summary: &FileSummary,
     counts: &Counts,
+    mut later: Option<&mut Vec<JoinedLayout>>,
 ) -> Result<(), StoreError> {
     if plan.resubmits.is_some() {
         return end_corrected(connection, file, summary, counts);
@@ -352,8 +356,14 @@ pub fn end_file(
         if at > 0 {
             add_part(connection, file, table, part)?;
         }
-        if table.keeps_layout {
-            keep_layout(connection, file, table, part)?;
+        let is_as_it_was = table.changes.is_empty() && table.based_on.is_some_and(|version| version > 0);
+        match later.as_deref_mut() {
+            _ if !table.keeps_layout => {}
+            Some(layouts) if is_as_it_was => {
+                join_layout(layouts, file, table, part);
+                add_drift(connection, file, &table.table, &table.drift)?;
+            }
+            _ => keep_layout(connection, file, table, part)?,
         }
         add_drift(connection, file, &table.table, &part.drift)?;
     }
@@ -434,9 +444,6 @@ pub fn keep_layout(
     table: &TablePlan,
     part: &PartSummary,
 ) -> Result<(), StoreError> {
-    if table.changes.is_empty() && connection.keeps_layout_later(file, table, part) {
-        return add_drift(connection, file, &table.table, &table.drift);
-    }
     let name = SqlValue::from(&table.table);
     let sql = format!(
         "SELECT version, layout FROM hd_layouts WHERE table_name = ?1 ORDER BY version DESC LIMIT 1{}",

@@ -15,6 +15,7 @@ pub use target_table::TargetTable;
 pub use writer::SqlWriter;
 
 use crate::error::StoreError;
+use crate::ledger::joined::JoinedLayout;
 use crate::merge::{Counts, Merge};
 use crate::plan::{LoadPlan, TablePlan};
 use crate::rebuild::RebuildTarget;
@@ -104,6 +105,15 @@ pub trait LoadTarget: RebuildTarget {
 
     /// A moment as a literal.
     fn moment_literal(&self, micros: i64) -> String;
+
+    /// The layouts that files of the group that is open have found, where they are kept when it ends. They are
+    /// put back at once.
+    fn take_layouts(&mut self) -> Option<Vec<JoinedLayout>> {
+        None
+    }
+
+    /// See [`LoadTarget::take_layouts`].
+    fn put_layouts(&mut self, _: Option<Vec<JoinedLayout>>) {}
 
     /// Takes out of the rows what no text of the server's holds, and rejects it.
     fn refuse_unstorable(&self, rows: &mut Rows);

@@ -284,7 +284,10 @@ impl<T: LoadTarget> Writer for SqlWriter<'_, T> {
         }
         let (counts, superseded) = self.bring_in(summary)?;
         // What the user's own statements may see of the ledger is what it will say.
-        write::end_file(self.store, self.plan, self.file, summary, &counts)?;
+        let mut later = self.store.take_layouts();
+        let ended = write::end_file(self.store, self.plan, self.file, summary, &counts, later.as_mut());
+        self.store.put_layouts(later);
+        ended?;
         carry::count(self.store, self.file, self.carried)?;
         self.store.keep_changes(self.plan)?;
         self.statements(&self.plan.sql_after, "sql_after")?;

@@ -10,12 +10,11 @@ use tokio::runtime::Runtime;
 use super::address::Address;
 use super::errors;
 use super::facts::Facts;
-use super::group::OpenGroup;
-use super::sending::Sending;
+use super::open_group::OpenGroup;
 use super::session;
+use super::stream::Sending;
 use crate::error::StoreError;
-use crate::ledger::bulk::join_layout;
-use crate::plan::{PartSummary, TablePlan};
+use crate::plan::TablePlan;
 use crate::runtime::runtime;
 use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
 
@@ -39,8 +38,8 @@ pub struct MysqlStore {
     pub(super) sending: Option<Sending>,
     /// Tables that were made for files which may not be loaded after all.
     pub(super) made: Vec<String>,
-    /// What has to be done with tables before the next transaction.
-    pub(super) due: Vec<super::changes::TableChange>,
+    /// Tables that have to be changed before the next transaction.
+    pub(super) due: Vec<TablePlan>,
     pub(super) address: Address,
     pub(super) wait: Duration,
 }
@@ -282,15 +281,6 @@ impl SqlConnection for MysqlStore {
 
     fn is_in_transaction(&self) -> bool {
         self.group.is_some()
-    }
-
-    fn keeps_layout_later(&mut self, file: i64, table: &TablePlan, found: &PartSummary) -> bool {
-        let is_known = table.based_on.is_some_and(|version| version > 0);
-        let Some(group) = self.group.as_mut().filter(|group| is_known && !group.is_ending) else {
-            return false;
-        };
-        join_layout(&mut group.layouts, file, table, found);
-        true
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.

@@ -6,7 +6,7 @@ use mysql_async::Row;
 use mysql_async::prelude::Queryable;
 
 use super::connection::MysqlStore;
-use super::tables::NativeTable;
+use super::native::{KEY_COLUMN, NativeTable};
 use crate::catalog::{ColumnSample, FileFigures, SampleRows};
 use crate::error::StoreError;
 use crate::sql::quote;
@@ -27,7 +27,7 @@ impl MysqlStore {
     pub(super) fn count_of(&mut self, table: &str, most: usize) -> Result<u64, StoreError> {
         let sql = match most {
             usize::MAX => format!("SELECT count(*) FROM {}", quote(table)),
-            most => format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT {most}) some", quote(table)),
+            most => format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT {most}) few", quote(table)),
         };
         let count = self.texts(&sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten());
         Ok(count.and_then(|count| count.parse().ok()).unwrap_or_default())
@@ -102,7 +102,7 @@ impl MysqlStore {
 }
 
 fn names_of(table: &NativeTable) -> Vec<String> {
-    let own = table.own.iter().filter(|name| *name != super::tables::KEY_COLUMN).cloned();
+    let own = table.own.iter().filter(|name| *name != KEY_COLUMN).cloned();
     table.columns.iter().map(|column| column.column.name.clone()).chain(own).collect()
 }
 

@@ -1,31 +1,13 @@
 //! Files loaded in one transaction, and claimed together: no two connections load one, nor does one wait for
 //! what another has in hand.
 
-use std::collections::HashMap;
-
 use super::connection::MysqlStore;
-use super::tables::NativeTable;
+use super::open_group::OpenGroup;
 use crate::error::StoreError;
-use crate::ledger::bulk::{JoinedLayout, keep_layouts};
+use crate::ledger::bulk::keep_layouts;
 use crate::plan::LoadPlan;
 use crate::sink::{Claim, Claimed};
 use crate::sql::{Misread, Scope, SqlConnection, SqlRow, SqlValue};
-
-/// The transaction of a group of files, as far as it has come.
-#[derive(Default)]
-pub struct OpenGroup {
-    /// Something was written in it.
-    pub(super) is_dirty: bool,
-    /// Its files are all in, and it is about to be committed.
-    pub(super) is_ending: bool,
-    /// The files that were claimed, by the keys of their locks: the newest entry known of each. Of those that
-    /// the ledger knows nothing else of that would matter.
-    claimed: HashMap<String, i64>,
-    /// Tables as they are from their first file on: others cannot change them until the group ends.
-    pub(super) tables: HashMap<String, NativeTable>,
-    /// What its files found in tables that stay as they are.
-    pub(super) layouts: Vec<JoinedLayout>,
-}
 
 /// An entry of the ledger, as far as a claim is concerned.
 struct Entry {
@@ -98,7 +80,6 @@ impl MysqlStore {
         let Some(group) = &mut self.group else {
             return Err(self.lost("the transaction of several files is not open any more"));
         };
-        group.is_ending = true;
         let layouts = std::mem::take(&mut group.layouts);
         let ended = match keep {
             true => keep_layouts(self, layouts).and_then(|()| self.commit(Scope::Whole)),

@@ -7,10 +7,11 @@ use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
 use super::connection::MysqlStore;
-use super::sending::Form;
 use super::session::moment_text;
 use super::statements;
+use super::stream::Form;
 use crate::error::StoreError;
+use crate::ledger::joined::JoinedLayout;
 use crate::load::{LoadTarget, RowsOfFile, TargetTable};
 use crate::merge::{Counts, Merge};
 use crate::mode::Mode;
@@ -148,6 +149,16 @@ impl LoadTarget for MysqlStore {
 
     fn refuse_unstorable(&self, _: &mut Rows) {
         // Its texts hold every character.
+    }
+
+    fn take_layouts(&mut self) -> Option<Vec<JoinedLayout>> {
+        self.group.as_mut().map(|group| std::mem::take(&mut group.layouts))
+    }
+
+    fn put_layouts(&mut self, layouts: Option<Vec<JoinedLayout>>) {
+        if let (Some(group), Some(layouts)) = (&mut self.group, layouts) {
+            group.layouts = layouts;
+        }
     }
 
     fn keep_changes(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {

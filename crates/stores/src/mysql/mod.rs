@@ -1,6 +1,7 @@
 //! MySQL and MariaDB: a staging database on a server whose changes of tables are no part of a transaction.
 
 mod address;
+mod catalogue;
 mod changes;
 mod connect;
 mod connection;
@@ -8,8 +9,11 @@ mod errors;
 mod facts;
 mod figures;
 mod group;
+mod lacks;
 mod load;
 mod locks;
+mod native;
+mod open_group;
 mod option_file;
 mod rebuild_target;
 mod rights;
@@ -17,6 +21,7 @@ mod sending;
 mod session;
 mod stage;
 mod statements;
+mod stream;
 mod tables;
 mod types;
 mod wire;
@@ -108,7 +113,7 @@ impl Catalog for MysqlStore {
         for table in plan.tables.iter().filter(|table| !table.is_virtual) {
             match self.table(&table.table)? {
                 None => statements.push(tables::create_sql(table, &self.facts)),
-                Some(_) => statements.extend(changes::alter_sql(table)),
+                Some(_) => statements.extend(lacks::alter_sql(table)),
             }
         }
         Ok(statements)

@@ -3,9 +3,9 @@
 use hypodoke_core::cast::Cell;
 
 use super::connection::MysqlStore;
-use super::sending::Form;
 use super::session::row_of;
 use super::stage::wire_of;
+use super::stream::Form;
 use super::wire::Wire;
 use crate::error::StoreError;
 use crate::load::{RowsOfFile, TargetTable};

@@ -3,8 +3,9 @@
 use hypodoke_core::types::Type;
 
 use super::connection::MysqlStore;
-use super::sending::Form;
-use super::tables::{KEY_COLUMN, NativeTable, column_words};
+use super::native::{KEY_COLUMN, NativeColumn, NativeTable};
+use super::stream::Form;
+use super::tables::column_words;
 use super::types::NativeType;
 use super::wire::Wire;
 use crate::error::StoreError;
@@ -131,7 +132,7 @@ impl MysqlStore {
 /// Columns as the parts of an index: of a long text its beginning.
 fn index_parts(columns: &[String], found: &NativeTable) -> String {
     let part = |quoted: &String| {
-        let is_it = |column: &&super::tables::NativeColumn| quote(&column.column.name) == *quoted;
+        let is_it = |column: &&NativeColumn| quote(&column.column.name) == *quoted;
         let wants_prefix =
             found.columns.iter().find(is_it).is_some_and(|column| column.native.wants_prefix());
         if wants_prefix { format!("{quoted}({PREFIX})") } else { quoted.clone() }

@@ -11,7 +11,7 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
 
 use super::connect::{self, Address};
-use super::copying::Copying;
+use super::open_copy::Copying;
 use super::open_group::OpenGroup;
 use super::session;
 use crate::error::StoreError;

@@ -1,14 +1,14 @@
 //! Rows on their way to the server by COPY.
 
 use std::ops::Range;
-use std::pin::Pin;
 
-use bytes::{BufMut, Bytes, BytesMut};
+use bytes::{BufMut, BytesMut};
 use futures_util::SinkExt;
-use tokio_postgres::{CopyInSink, Error};
+use tokio_postgres::Error;
 
 use super::connection::PostgresStore;
 use super::copy::{CopyForm, HEADER, RowOrigin, TRAILER, put_row};
+use super::open_copy::Copying;
 use crate::error::StoreError;
 use crate::load::{RowsOfFile, TargetTable};
 use crate::sink::Sink as _;
@@ -16,16 +16,6 @@ use crate::sink::Sink as _;
 /// How much is put together before it is handed to the connection, in bytes: about what the
 /// processors on both sides keep at hand.
 const CHUNK: usize = 32 * 1024;
-
-/// Rows on their way to one table.
-pub struct Copying {
-    /// The table's place in the plan.
-    table: usize,
-    sink: Pin<Box<CopyInSink<Bytes>>>,
-    buffer: BytesMut,
-    /// How many rows it was given.
-    rows: u64,
-}
 
 impl PostgresStore {
     /// Sends rows by the COPY that is open, or a new one.

@@ -8,6 +8,7 @@ mod copying;
 mod figures;
 mod group;
 mod load;
+mod open_copy;
 mod open_group;
 mod rebuild_target;
 mod rights;

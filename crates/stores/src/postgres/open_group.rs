@@ -7,7 +7,8 @@ use bytes::{Bytes, BytesMut};
 use tokio_postgres::CopyInSink;
 
 use super::copy::CopyForm;
-use crate::ledger::bulk::{JoinedLayout, LoadedFile};
+use crate::ledger::bulk::LoadedFile;
+use crate::ledger::joined::JoinedLayout;
 use crate::load::TargetTable;
 
 /// The transaction of a group of files, as far as it has come.

@@ -4,7 +4,6 @@ use super::dialect::SqlDialect;
 use super::scope::Scope;
 use super::value::{Misread, SqlRow, SqlValue};
 use crate::error::StoreError;
-use crate::plan::{PartSummary, TablePlan};
 
 /// A connection that runs statements.
 ///
@@ -74,12 +73,6 @@ pub trait SqlConnection {
     /// A number for an entry of a file that was drawn ahead, if one was.
     fn drawn_number(&mut self) -> Option<i64> {
         None
-    }
-
-    /// Takes note of the layout that a file of a group found in a table that stays as it is, to be kept when the
-    /// group ends, and gives whether it did: others who load into the table wait for whoever keeps one.
-    fn keeps_layout_later(&mut self, _file: i64, _table: &TablePlan, _found: &PartSummary) -> bool {
-        false
     }
 
     /// Keeps others from making the ledger until the transaction is over, and makes room for it.

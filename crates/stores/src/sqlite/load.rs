@@ -442,7 +442,7 @@ impl Writer for SqliteWriter<'_> {
         let (counts, superseded) = self.bring_in(summary)?;
         self.statements(&self.plan.sql_after, "sql_after")?;
         let mut session = self.session();
-        write::end_file(&mut session, self.plan, self.file, summary, &counts)?;
+        write::end_file(&mut session, self.plan, self.file, summary, &counts, None)?;
         carry::count(&mut session, self.file, self.carried)?;
         session.commit(self.scope)?;
         self.committed = true;
