@@ -339,6 +339,85 @@ fn a_table_that_was_left_empty_is_made_by_the_next_load(#[case] columns: &str) {
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_table_changes"), ["0"]);
 }
 
+/// A server that takes no table without a primary key is given one that nobody sees.
+#[rstest]
+fn tables_have_a_primary_key_where_that_is_asked_for(
+    #[values("append", "upsert", "history", "replace")] mode: &str,
+) {
+    static SERVER: OnceLock<Mariadb> = OnceLock::new();
+    let server = SERVER.get_or_init(|| Mariadb::start(&["--innodb-force-primary-key=1"]));
+    let (shop, database) = (workshop(), server.database());
+    let key = if matches!(mode, "append" | "replace") { "" } else { "key = \"id\"\n" };
+    let feed = format!(
+        "[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_*.csv\"\ntable = \"f\"\nmode = \"{mode}\"\n{key}"
+    );
+    shop.write("hypodoke.toml", format!("[staging]\nurl = \"{}\"\n{feed}", database.url));
+    shop.write("in/f_1.csv", "id,n\n1,2\n2,3\n");
+    shop.ok("load");
+    shop.write("in/f_2.csv", "id,n\n1,9\n");
+    shop.ok("load");
+    shop.ok("retract f_1.csv --yes");
+    let current = if mode == "history" { "WHERE hd_valid_to IS NULL" } else { "" };
+    assert_eq!(database.query(&format!("SELECT id, n, hd_file, hd_line FROM f {current}")), ["1|9|2|2"]);
+    assert!(!database.query("SELECT * FROM f").is_empty());
+    let width = if mode == "history" { 6 } else { 4 };
+    assert_eq!(database.query("SELECT * FROM f LIMIT 1")[0].split('|').count(), width);
+    assert!(shop.ok("tally").out.contains("agree"));
+}
+
+/// A table that a load has left empty, and that somebody has filled since, is theirs.
+#[test]
+fn a_table_that_somebody_has_filled_since_is_not_made_anew() {
+    let (shop, staging) = begun("", "");
+    shop.write("in/f_1.csv", [0u8, 1, 2, 3, 0, 0, 0, 5, 6, 7, 0, 0]);
+    assert_eq!(shop.run("load").code, Some(1));
+    std::fs::remove_file(shop.path("in/f_1.csv")).expect("a file");
+    let noted = "INSERT INTO hd_table_changes (table_name, column_name, to_type, made_at) VALUES ('f', '', '', now(6))";
+    staging.run(&shop, &format!("{noted}; CREATE TABLE f (id longtext, hd_file bigint, hd_line bigint); INSERT INTO f VALUES ('theirs', 0, 0)"));
+    shop.write("in/f_2.csv", "id\n1\n");
+    shop.ok("load");
+    assert_eq!(staging.query(&shop, "SELECT id FROM f ORDER BY hd_file"), ["theirs", "1"]);
+}
+
+/// A change that the server refuses is forgotten, and costs the file that wanted it alone.
+#[test]
+fn a_table_that_cannot_be_made_leaves_no_trace() {
+    let (shop, staging) = begun("", "");
+    let names: Vec<String> = (0..700).map(|at| format!("t{at}")).collect();
+    let values = vec!["word"; 700].join(",");
+    shop.write("in/f_1.csv", format!("{}\n{values}\n", names.join(",")));
+    let run = shop.run("load");
+    assert!(run.code == Some(1) && run.out.contains("refused: Row size too large"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_table_changes"), ["0"]);
+}
+
+/// Rejects of every kind, in their thousands.
+#[rstest]
+#[case::streamed("1")]
+#[case::by_statements("0")]
+fn thousands_of_rejects_are_kept_as_they_stand(#[case] local_infile: &str) {
+    let server = Mariadb::start(&[&format!("--local-infile={local_infile}")]);
+    let (shop, database) = (workshop(), server.database());
+    let line = |at: usize| match at % 3 {
+        0 => format!("{at},{at}.5,caf\u{e9} \\ '{at}'\n"),
+        1 => format!("{at},much,\n"),
+        _ => format!("x{at},{at}\n"),
+    };
+    let lines: String = (0..9000).map(line).collect();
+    shop.write("in/f_1.csv", format!("id,n,t\n{lines}"));
+    let columns = "[feed.f.columns.id]\ntype = \"integer\"\n[feed.f.columns.n]\ntype = \"decimal(8,1)\"\n";
+    let feed = "[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"*.csv\"\n[feed.f.expect]\nrejected_rows = \"90%\"\n";
+    shop.write("hypodoke.toml", format!("[staging]\nurl = \"{}\"\n{feed}{columns}", database.url));
+    shop.done("load");
+    assert_eq!(database.query("SELECT count(*) FROM f"), ["3000"]);
+    assert_eq!(
+        database.query("SELECT count(*), count(DISTINCT line), count(column_name) FROM hd_rejects"),
+        ["6000|6000|6000"]
+    );
+    let of_line = "SELECT column_name, value, raw FROM hd_rejects WHERE line IN (3, 4) ORDER BY line";
+    assert_eq!(database.query(of_line), ["n|much|1,much,", "id|x2|x2,2"]);
+}
+
 /// A ledger whose maker died before it was whole is made anew.
 #[test]
 fn a_ledger_that_was_half_made_is_made_anew() {

@@ -8,7 +8,7 @@ use crate::sql::{SqlConnection, SqlValue, in_transaction};
 pub const PROGRAM: &str = concat!("hypodoke ", env!("CARGO_PKG_VERSION"));
 
 const TABLES: &str = r#"
-CREATE TABLE hd_ledger (version {integer} NOT NULL, program {text} NOT NULL){options};
+CREATE TABLE hd_ledger (version {integer} NOT NULL PRIMARY KEY, program {text} NOT NULL){options};
 CREATE TABLE hd_batches (
   batch {id}, began_at {moment} NOT NULL, ended_at {moment}, program {text} NOT NULL
 ){options};

@@ -290,9 +290,9 @@ pub fn add_rejects(
     if plan.resubmits.is_some() || plan.keeps_for.is_some() {
         return Ok(());
     }
-    rejects
-        .iter()
-        .try_for_each(|reject| connection.execute(ADD_REJECT, &reject_parameters(file, reject)).map(drop))
+    let all: Vec<Vec<SqlValue>> =
+        rejects.iter().map(|reject| reject_parameters(file, reject).to_vec()).collect();
+    connection.execute_all(ADD_REJECT, &all)
 }
 
 /// Adds a reject.

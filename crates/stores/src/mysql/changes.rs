@@ -87,7 +87,7 @@ impl MysqlStore {
             // Nothing is in it, and its claims stay.
             self.run_script("COMMIT")?;
         }
-        let done = self.change(table, lack);
+        let done = self.change(table, lack, pending.is_empty());
         if is_in_group {
             self.run_script("START TRANSACTION")?;
         }
@@ -98,25 +98,37 @@ impl MysqlStore {
         done
     }
 
-    fn change(&mut self, table: &TablePlan, lack: Lack) -> Result<(), StoreError> {
+    /// Writes a change down and makes it. `is_first` says that no other of the table is pending.
+    fn change(&mut self, table: &TablePlan, lack: Lack, is_first: bool) -> Result<(), StoreError> {
         let (name, create) = (quote(&table.table), create_sql(table, &self.facts));
-        match lack {
-            Lack::Nothing | Lack::Changed => Ok(()),
-            Lack::Table => {
-                self.note_changes(&table.table, &[(String::new(), String::new())])?;
-                self.made.push(table.table.clone());
-                self.run_script(&create)
+        let (noted, sql) = match lack {
+            Lack::Nothing | Lack::Changed => return Ok(()),
+            Lack::Table => (vec![(String::new(), String::new())], create),
+            // Rows in it are somebody's, and it is theirs by now.
+            Lack::TableAnew if self.count_of(&table.table, 1)? > 0 => {
+                return Err(StoreError::Changed { table: table.table.clone() });
             }
-            Lack::TableAnew => {
-                self.made.push(table.table.clone());
-                self.run_script(&format!("DROP TABLE {name}"))?;
-                self.run_script(&create)
-            }
+            Lack::TableAnew => (Vec::new(), format!("DROP TABLE {name}; {create}")),
             Lack::Parts(parts, columns) => {
-                self.note_changes(&table.table, &columns)?;
-                self.run_script(&format!("ALTER TABLE {name}\n  {}", parts.join(",\n  ")))
+                (columns, format!("ALTER TABLE {name}\n  {}", parts.join(",\n  ")))
             }
+        };
+        self.note_changes(&table.table, &noted)?;
+        let made = self.run_script(&sql).map_err(of_table);
+        match &made {
+            Ok(()) if sql.contains("CREATE TABLE") => self.made.push(table.table.clone()),
+            // A statement that is refused has changed nothing.
+            Err(StoreError::Refused { .. } | StoreError::Denied { .. }) if is_first => {
+                self.forget_changes(&table.table)?;
+            }
+            _ => {}
         }
+        made
+    }
+
+    fn forget_changes(&mut self, table: &str) -> Result<(), StoreError> {
+        let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
+        self.execute(sql, &[SqlValue::from(table)]).map(drop)
     }
 
     /// The changes of a table that were written down and belong to no load that was finished.
@@ -167,8 +179,7 @@ impl MysqlStore {
         }
         if self.pending_changes(table)?.iter().any(|change| change.column.is_empty()) {
             self.run_script(&format!("DROP TABLE {}", quote(table)))?;
-            let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
-            self.execute(sql, &[SqlValue::from(table)])?;
+            self.forget_changes(table)?;
         }
         Ok(())
     }
@@ -191,8 +202,7 @@ impl MysqlStore {
             let name = self.lock_name("table", &table.table);
             // Only who has made some, or might, has the lock.
             if self.locks.contains(&name) {
-                let sql = "DELETE FROM hd_table_changes WHERE table_name = ?1";
-                self.execute(sql, &[SqlValue::from(&table.table)])?;
+                self.forget_changes(&table.table)?;
                 self.made.retain(|made| *made != table.table);
             }
         }
@@ -219,5 +229,13 @@ impl MysqlStore {
             "the table {name} is kept by {engine}, which undoes nothing: a load that fails would leave half a file in it; ALTER TABLE {name} ENGINE=InnoDB makes it one that files can be loaded into"
         );
         StoreError::Refused { shown: self.shown.clone(), why }
+    }
+}
+
+/// An error that is about a table, and about no row.
+fn of_table(error: StoreError) -> StoreError {
+    match error {
+        StoreError::RowRefused { shown, why } => StoreError::Refused { shown, why },
+        other => other,
     }
 }

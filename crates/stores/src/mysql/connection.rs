@@ -47,6 +47,9 @@ pub struct MysqlStore {
 /// How long a server may take to answer a question that asks nothing.
 const ANSWER_WITHIN: Duration = Duration::from_secs(10);
 
+/// How many rows are sent in one request.
+const TOGETHER: usize = 1000;
+
 /// What every session asks for: names quoted and texts joined as the standard has it, and an error for every
 /// value that does not fit.
 pub(super) const SQL_MODE: &str = "ANSI_QUOTES,PIPES_AS_CONCAT,STRICT_ALL_TABLES,STRICT_TRANS_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION";
@@ -208,6 +211,29 @@ impl SqlConnection for MysqlStore {
             conn.exec_drop(statement.as_ref(), as_parameters(parameters)).await?;
             Ok(conn.affected_rows())
         })
+    }
+
+    /// All in one request, where the server takes that.
+    fn execute_all(&mut self, sql: &str, all: &[Vec<SqlValue>]) -> Result<(), StoreError> {
+        let statement = MYSQL.statement(sql);
+        let mut rest = all;
+        while !rest.is_empty() {
+            let mut size = 0;
+            let most = self.facts.largest_packet / 2;
+            let fits = |one: &&Vec<SqlValue>| {
+                size += one.iter().map(size_of_value).sum::<usize>() + 16 * one.len();
+                size <= most
+            };
+            let many = rest.iter().take(TOGETHER).take_while(fits).count().max(1);
+            let (some, others) = rest.split_at(many);
+            let parameters: Result<Vec<Params>, StoreError> =
+                some.iter().map(|one| self.in_order(sql, one).map(as_parameters)).collect();
+            let parameters = parameters?;
+            self.note_write();
+            self.with(async |conn| conn.exec_batch(statement.as_ref(), parameters).await)?;
+            rest = others;
+        }
+        Ok(())
     }
 
     fn insert(&mut self, sql: &str, _: &str, parameters: &[SqlValue]) -> Result<i64, StoreError> {

@@ -27,6 +27,13 @@ impl LoadTarget for MysqlStore {
     type Form = Form;
 
     fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
+        // In the same order everywhere, so that no two wait for each other.
+        if plan.mode() != Mode::Append {
+            self.lock_order(plan.table())?;
+        }
+        if self.group.is_none() {
+            self.due.clear();
+        }
         let made = self.make_changes(plan);
         if made.is_err() && self.group.is_none() {
             self.drop_unused();

@@ -25,7 +25,7 @@ const CHUNK: usize = 64 * 1024;
 const WAITING: usize = 8;
 
 /// How large an INSERT statement grows, in bytes, where the server takes so much.
-const STATEMENT: usize = 1 << 20;
+const STATEMENT: usize = 256 << 10;
 
 impl MysqlStore {
     /// Sends rows by the statement that is open, or a new one.

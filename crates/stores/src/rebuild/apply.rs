@@ -230,18 +230,19 @@ impl Stage {
         let keys =
             |alias: &str| key.iter().map(|name| format!("{alias}.{name}")).collect::<Vec<_>>().join(", ");
         target.make_stage(TOUCHED, &main.plan.table, key, key)?;
+        let own = key.join(", ");
         let current = match self.extra {
             [_, to] => format!(" AND t.{to} IS NULL AND s.{to} IS NULL"),
             _ => String::new(),
         };
         target.statement(&format!(
-            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} s LEFT JOIN {table} t ON {} WHERE {}",
+            "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {TAKEN} s LEFT JOIN {table} t ON {} WHERE {}",
             keys("s"),
             self.main_match(target.dialect(), main, key),
             is_absent("t", key),
         ))?;
         target.statement(&format!(
-            "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {ADDED} s JOIN {table} t ON {}{current}
+            "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {ADDED} s JOIN {table} t ON {}{current}
              LEFT JOIN {TAKEN} d ON {} WHERE {}",
             keys("s"),
             pairs(key, "t", "s"),
@@ -253,7 +254,7 @@ impl Stage {
             let stage = of_part(TAKEN, at);
             let rest: Vec<String> = compared(part, &[]).collect();
             target.statement(&format!(
-                "INSERT INTO {TOUCHED} SELECT DISTINCT {} FROM {TAKEN} m WHERE EXISTS (SELECT 1 FROM {stage} s
+                "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {TAKEN} m WHERE EXISTS (SELECT 1 FROM {stage} s
                  WHERE s.{FILE_COLUMN} = m.{FILE_COLUMN} AND s.{LINE_COLUMN} = m.{LINE_COLUMN} AND NOT EXISTS
                  (SELECT 1 FROM {table} t WHERE {} AND {}))",
                 keys("m"),

@@ -147,7 +147,7 @@ pub fn server(setting: &ServerSetting) -> NightLine {
     match setting {
         ServerSetting::NoStreaming => NightLine::warning(
             "database",
-            "the server takes no LOAD DATA LOCAL, and rows go by INSERT statements: that takes about half as long again"
+            "the server takes no LOAD DATA LOCAL, and rows go by INSERT statements: that takes more than twice as long"
                 .to_owned(),
             "have `local_infile` switched on: SET GLOBAL local_infile = 1",
         ),
