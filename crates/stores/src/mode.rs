@@ -18,6 +18,14 @@ pub enum Mode {
 }
 
 impl Mode {
+    /// The rights on a staging table that it needs: rows are also taken out again.
+    pub fn rights(self) -> &'static [&'static str] {
+        match self {
+            Mode::Append | Mode::InsertNew | Mode::Replace => &["SELECT", "INSERT", "DELETE"],
+            Mode::Upsert | Mode::History => &["SELECT", "INSERT", "UPDATE", "DELETE"],
+        }
+    }
+
     /// The modes and their words.
     pub const WORDS: [(&str, Mode); 5] = [
         ("append", Mode::Append),

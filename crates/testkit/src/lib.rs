@@ -4,6 +4,7 @@ mod bad_server;
 mod browser;
 mod certificates;
 mod cutter;
+mod keeper;
 mod mailbox;
 mod mariadb;
 mod memory;

@@ -6,10 +6,10 @@ use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::sync::{Mutex, OnceLock};
-use std::time::{Duration, Instant};
 
+use crate::keeper::{Keeper, wait_until};
 use crate::user::{NOBODY, is_root};
 
 /// The user that may do everything on the server.
@@ -20,8 +20,7 @@ pub struct Mariadb {
     folder: PathBuf,
     port: u16,
     options: Vec<String>,
-    /// A shell that stops the server and removes its folder when its input ends: with this process.
-    keeper: Mutex<Child>,
+    keeper: Keeper,
 }
 
 /// A database of its own on the server.
@@ -101,7 +100,7 @@ impl Mariadb {
         let port =
             TcpListener::bind("127.0.0.1:0").and_then(|socket| socket.local_addr()).expect("a port").port();
         let keeper = Mariadb::run(&folder, port, &options);
-        let server = Mariadb { folder, port, options, keeper: Mutex::new(keeper) };
+        let server = Mariadb { folder, port, options, keeper: Keeper::new(keeper) };
         server.wait();
         let all = format!("CREATE USER '{OWNER}'@'%'; GRANT ALL ON *.* TO '{OWNER}'@'%' WITH GRANT OPTION");
         server.ask("", &all).expect("a user");
@@ -123,27 +122,17 @@ impl Mariadb {
     }
 
     fn wait(&self) {
-        let began = Instant::now();
-        while self.ask("", "SELECT 1").is_none() {
-            let log = || std::fs::read_to_string(self.folder.join("log")).unwrap_or_default();
-            assert!(began.elapsed() < Duration::from_secs(60), "the server does not start: {}", log());
-            std::thread::sleep(Duration::from_millis(50));
-        }
+        wait_until(|| self.ask("", "SELECT 1").is_some(), &self.path("log"));
     }
 
     /// Stops the server as an administrator would, and keeps its data.
     pub fn stop(&self) {
-        use std::io::Write;
-        let mut keeper = self.keeper.lock().expect("the keeper");
-        if let Some(mut input) = keeper.stdin.take() {
-            let _ = input.write_all(b"keep\n");
-        }
-        keeper.wait().expect("an end");
+        self.keeper.stop();
     }
 
     /// Starts it again.
     pub fn start_again(&self) {
-        *self.keeper.lock().expect("the keeper") = Mariadb::run(&self.folder, self.port, &self.options);
+        self.keeper.replace(Mariadb::run(&self.folder, self.port, &self.options));
         self.wait();
     }
 

@@ -6,11 +6,11 @@ use std::os::unix::fs::PermissionsExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::sync::{Mutex, OnceLock};
-use std::time::{Duration, Instant};
 
 use crate::certificates;
+use crate::keeper::{Keeper, wait_until};
 use crate::user::{NOBODY, is_root};
 
 /// The user that owns everything on the server.
@@ -20,8 +20,7 @@ const OWNER: &str = "quillane";
 pub struct Server {
     folder: PathBuf,
     port: u16,
-    /// A shell that stops the server and removes its folder when its input ends: with this process.
-    keeper: Mutex<Child>,
+    keeper: Keeper,
 }
 
 /// A database of its own on the server.
@@ -98,7 +97,7 @@ impl Server {
         let port =
             TcpListener::bind("127.0.0.1:0").and_then(|socket| socket.local_addr()).expect("a port").port();
         let keeper = Server::run(&folder, port);
-        let server = Server { folder, port, keeper: Mutex::new(keeper) };
+        let server = Server { folder, port, keeper: Keeper::new(keeper) };
         server.wait();
         server
     }
@@ -114,26 +113,17 @@ impl Server {
     }
 
     fn wait(&self) {
-        let began = Instant::now();
-        while self.ask("postgres", "SELECT 1").is_none() {
-            assert!(began.elapsed() < Duration::from_secs(30), "the server does not start");
-            std::thread::sleep(Duration::from_millis(50));
-        }
+        wait_until(|| self.ask("postgres", "SELECT 1").is_some(), &self.path("log"));
     }
 
     /// Stops the server as an administrator would, and keeps its data.
     pub fn stop(&self) {
-        use std::io::Write;
-        let mut keeper = self.keeper.lock().expect("the keeper");
-        if let Some(mut input) = keeper.stdin.take() {
-            let _ = input.write_all(b"keep\n");
-        }
-        keeper.wait().expect("an end");
+        self.keeper.stop();
     }
 
     /// Starts it again.
     pub fn start_again(&self) {
-        *self.keeper.lock().expect("the keeper") = Server::run(&self.folder, self.port);
+        self.keeper.replace(Server::run(&self.folder, self.port));
         self.wait();
     }
 

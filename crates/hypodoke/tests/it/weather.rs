@@ -5,9 +5,9 @@ use rstest::rstest;
 
 use crate::workshop;
 
-const ROWS: usize = 40_000;
+pub const ROWS: usize = 40_000;
 
-fn begun(url: &str, more: &str) -> Workshop {
+pub fn begun(url: &str, more: &str) -> Workshop {
     let shop = workshop();
     let rows: String = (0..ROWS).map(|row| format!("{row},N{},a remark of some length\n", row % 9)).collect();
     shop.write("in/berths_1.csv", format!("id,berth,remark\n{rows}"));
@@ -17,11 +17,23 @@ fn begun(url: &str, more: &str) -> Workshop {
     shop
 }
 
-fn holds_all(shop: &Workshop, database: &Database) {
-    let found = database.query("SELECT count(*), count(DISTINCT id), count(DISTINCT hd_file) FROM berths");
+/// The two files as one delivery of a day.
+pub fn as_a_delivery(shop: &Workshop) {
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let feed = "files = \"{day:%Y%m%d}_*.csv\"\ndelivery = \"day\"\n";
+    shop.write("hypodoke.toml", format!("{}mode = \"replace\"\n", text.replace("files = \"*.csv\"\n", feed)));
+    for at in 1..=2 {
+        let (from, to) = (format!("in/berths_{at}.csv"), format!("in/20260302_{at}.csv"));
+        std::fs::rename(shop.path(&from), shop.path(&to)).expect("a file");
+    }
+}
+
+/// Every row is there once, by the table and by the ledger; `query` asks the database.
+pub fn holds_all(shop: &Workshop, query: impl Fn(&str) -> Vec<String>) {
+    let found = query("SELECT count(*), count(DISTINCT id), count(DISTINCT hd_file) FROM berths");
     assert_eq!(found, [format!("{0}|{0}|2", ROWS + 1)]);
     let ledger = "SELECT count(*), sum(rows_loaded) FROM hd_files WHERE outcome = 'loaded'";
-    assert_eq!(database.query(ledger), [format!("2|{}", ROWS + 1)]);
+    assert_eq!(query(ledger), [format!("2|{}", ROWS + 1)]);
     assert!(shop.ok("tally").out.contains("all figures agree"));
 }
 
@@ -56,7 +68,7 @@ fn a_line_that_breaks_costs_no_row_and_doubles_none(#[case] cut: Cut) {
         assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
         assert!(run.out.contains(&format!("2 files loaded, {}", "40,001 rows")), "{}", run.out);
     }
-    holds_all(&shop, &database);
+    holds_all(&shop, |sql| database.query(sql));
     was_made_once(&database);
     assert!(shop.ok("load").out.contains("nothing new"));
 }
@@ -70,17 +82,11 @@ fn a_line_that_breaks_in_a_delivery_costs_nothing(#[case] cut: Cut) {
     let database = Server::shared().database();
     let line = Cutter::to(database.port(), cut);
     let shop = begun(&database.url_through(line.port()), "");
-    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
-    let feed = "files = \"{day:%Y%m%d}_*.csv\"\ndelivery = \"day\"\n";
-    shop.write("hypodoke.toml", format!("{}mode = \"replace\"\n", text.replace("files = \"*.csv\"\n", feed)));
-    for at in 1..=2 {
-        let (from, to) = (format!("in/berths_{at}.csv"), format!("in/20260302_{at}.csv"));
-        std::fs::rename(shop.path(&from), shop.path(&to)).expect("a file");
-    }
+    as_a_delivery(&shop);
     let run = shop.run("load");
     assert!(line.has_cut(), "the line is to break");
     assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
-    holds_all(&shop, &database);
+    holds_all(&shop, |sql| database.query(sql));
     was_made_once(&database);
     assert!(shop.ok("load").out.contains("nothing new"));
 }
@@ -98,7 +104,7 @@ fn a_lock_that_somebody_holds_is_waited_for() {
     let run = shop.run("load");
     let _ = holder.wait();
     assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
-    holds_all(&shop, &database);
+    holds_all(&shop, |sql| database.query(sql));
 }
 
 #[test]
@@ -119,7 +125,7 @@ fn a_statement_that_takes_too_long_undoes_its_file_and_is_quoted() {
     assert_eq!(database.query("SELECT count(*) FROM pg_tables WHERE tablename = 'berths'"), ["0"]);
     shop.write("hypodoke.toml", text);
     shop.ok("load");
-    holds_all(&shop, &database);
+    holds_all(&shop, |sql| database.query(sql));
 }
 
 #[test]
@@ -135,5 +141,5 @@ fn a_unix_socket_is_as_good_as_a_port() {
     );
     let shop = begun(&url, "");
     shop.ok("load");
-    holds_all(&shop, &database);
+    holds_all(&shop, |sql| database.query(sql));
 }

@@ -157,6 +157,15 @@ pub const LEDGER_TABLES: [&str; 11] = [
     "hd_kept_rows",
 ];
 
+/// The rights on a table of the ledger that loading needs: kept rows go where nothing counts on them, and so do
+/// changes of tables that are made.
+pub(crate) fn rights_on(table: &str) -> &'static [&'static str] {
+    match table {
+        "hd_kept_rows" | "hd_table_changes" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
+        _ => &["SELECT", "INSERT", "UPDATE"],
+    }
+}
+
 /// One batch.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct BatchEntry {

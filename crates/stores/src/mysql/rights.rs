@@ -4,25 +4,9 @@ use std::collections::BTreeSet;
 
 use super::connection::MysqlStore;
 use crate::error::StoreError;
-use crate::ledger::LEDGER_TABLES;
+use crate::ledger::{LEDGER_TABLES, rights_on};
 use crate::mode::Mode;
 use crate::sql::SqlConnection;
-
-/// The rights on a staging table that a mode needs: rows are also taken out again.
-fn needed(mode: Mode) -> &'static [&'static str] {
-    match mode {
-        Mode::Append | Mode::InsertNew | Mode::Replace => &["SELECT", "INSERT", "DELETE"],
-        Mode::Upsert | Mode::History => &["SELECT", "INSERT", "UPDATE", "DELETE"],
-    }
-}
-
-/// The rights on a table of the ledger that loading needs.
-fn needed_in_ledger(table: &str) -> &'static [&'static str] {
-    match table {
-        "hd_kept_rows" | "hd_table_changes" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
-        _ => &["SELECT", "INSERT", "UPDATE"],
-    }
-}
 
 /// The rights on a database that making and changing tables needs.
 const TO_MAKE: [&str; 4] = ["CREATE", "ALTER", "INDEX", "DROP"];
@@ -55,8 +39,8 @@ impl MysqlStore {
         let given = self.given()?;
         let (account, database) = (self.facts.account.clone(), named(&self.address.database));
         let ledger = LEDGER_TABLES.iter().chain(&MORE_TABLES);
-        let ledger = ledger.map(|name| ((*name).to_owned(), needed_in_ledger(name)));
-        let staging = tables.iter().map(|(name, mode)| (name.clone(), needed(*mode)));
+        let ledger = ledger.map(|name| ((*name).to_owned(), rights_on(name)));
+        let staging = tables.iter().map(|(name, mode)| (name.clone(), mode.rights()));
         let (mut on_database, mut on_tables): (BTreeSet<&str>, Vec<String>) = (BTreeSet::new(), Vec::new());
         for (name, rights) in ledger.chain(staging) {
             if self.has_column(&name, "")?.is_some() {

@@ -2,25 +2,9 @@
 
 use tokio_postgres::{Client, Error};
 
-use crate::ledger::LEDGER_TABLES;
+use crate::ledger::{LEDGER_TABLES, rights_on};
 use crate::mode::Mode;
 use crate::sql::quote;
-
-/// The rights on a staging table that a mode needs.
-fn needed(mode: Mode) -> &'static [&'static str] {
-    match mode {
-        Mode::Append | Mode::InsertNew | Mode::Replace => &["SELECT", "INSERT", "DELETE"],
-        Mode::Upsert | Mode::History => &["SELECT", "INSERT", "UPDATE", "DELETE"],
-    }
-}
-
-/// The rights on a table of the ledger that loading needs: kept rows go where nothing counts on them.
-fn needed_in_ledger(table: &str) -> &'static [&'static str] {
-    match table {
-        "hd_kept_rows" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
-        _ => &["SELECT", "INSERT", "UPDATE"],
-    }
-}
 
 /// The GRANT statements that are missing, for tables that are there; and for those that are not,
 /// the right to make them.
@@ -79,8 +63,8 @@ async fn missing_on_tables(
     tables: &[(String, Mode)],
 ) -> Result<(Vec<String>, bool), Error> {
     let (schema_name, user_name) = (quote(schema), quote(user));
-    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), needed_in_ledger(name)));
-    let staging = tables.iter().map(|(name, mode)| (name.clone(), needed(*mode)));
+    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), rights_on(name)));
+    let staging = tables.iter().map(|(name, mode)| (name.clone(), mode.rights()));
     let mut wants_create = false;
     let mut on_tables = Vec::new();
     for (name, rights) in ledger.chain(staging) {
