@@ -240,6 +240,9 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
         StoreError::Unreachable { .. } => {
             "check the address: of a file, that its folder exists and may be written; of a server, that it runs"
         }
+        StoreError::NotLetIn { .. } => {
+            "check the user, and where the password is kept: PGPASSWORD or ~/.pgpass, MYSQL_PWD or ~/.my.cnf, or ${NAME} in the configuration"
+        }
         StoreError::Locked { .. } => "wait until the other program is done, or raise `wait` in [staging]",
         StoreError::ReadOnly { .. } => "give yourself the right to write the file and its folder",
         StoreError::Full { .. } => "make room; nothing of the file in hand was kept, so load again then",

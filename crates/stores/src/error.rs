@@ -11,6 +11,14 @@ pub enum StoreError {
         /// Its own words.
         why: String,
     },
+    /// Its server does not take the user, or the password.
+    #[error("the database {shown} does not let us in: {why}")]
+    NotLetIn {
+        /// The database.
+        shown: String,
+        /// Its own words.
+        why: String,
+    },
     /// Somebody else holds its lock.
     #[error("the database {shown} is locked by somebody else")]
     Locked {
@@ -160,6 +168,33 @@ pub enum StoreError {
         /// What does not read.
         what: String,
     },
+}
+
+/// Why a server could not be connected to.
+#[derive(Debug, Default)]
+pub struct NotConnected {
+    /// Its own words.
+    pub why: String,
+    /// It answered, and does not take the user or the password.
+    pub is_refused: bool,
+}
+
+impl From<String> for NotConnected {
+    fn from(why: String) -> NotConnected {
+        NotConnected { why, is_refused: false }
+    }
+}
+
+impl NotConnected {
+    /// As an error about a database.
+    pub fn of(self, shown: &str) -> StoreError {
+        let (shown, why) = (shown.to_owned(), self.why);
+        if self.is_refused {
+            StoreError::NotLetIn { shown, why }
+        } else {
+            StoreError::Unreachable { shown, why }
+        }
+    }
 }
 
 impl StoreError {

@@ -108,8 +108,9 @@ impl Mariadb {
     }
 
     fn run(folder: &Path, port: u16, options: &[String]) -> Child {
+        // In a folder of temporary files that servers share, one that starts takes those of the others away.
         let script = "folder=$1; port=$2; shift 2; mariadbd --no-defaults --datadir=\"$folder/data\" --port=\"$port\" \
-             --socket=\"$folder/s\" --pid-file=\"$folder/pid\" --bind-address=127.0.0.1 --skip-name-resolve \
+             --socket=\"$folder/s\" --tmpdir=\"$folder\" --pid-file=\"$folder/pid\" --bind-address=127.0.0.1 --skip-name-resolve \
              --skip-log-bin --innodb-log-file-size=8M --innodb-buffer-pool-size=64M \
              --innodb-flush-log-at-trx-commit=0 --innodb-doublewrite=0 --innodb-flush-method=nosync --local-infile=1 \
              --max-connections=200 \"$@\" >\"$folder/log\" 2>&1 & server=$!; read -r stop; \
@@ -122,7 +123,7 @@ impl Mariadb {
     }
 
     fn wait(&self) {
-        wait_until(|| self.ask("", "SELECT 1").is_some(), &self.path("log"));
+        wait_until(|| self.ask("", "SELECT 1").is_ok(), &self.path("log"));
     }
 
     /// Stops the server as an administrator would, and keeps its data.
@@ -152,10 +153,10 @@ impl Mariadb {
 
     /// What statements of an administrator's give.
     pub fn administer(&self, sql: &str) -> Vec<String> {
-        self.ask("", sql).unwrap_or_else(|| panic!("{sql}"))
+        self.ask("", sql).unwrap_or_else(|why| panic!("{sql}: {why}"))
     }
 
-    fn ask(&self, database: &str, sql: &str) -> Option<Vec<String>> {
+    fn ask(&self, database: &str, sql: &str) -> Result<Vec<String>, String> {
         ask(&self.path("s"), database, sql)
     }
 }
@@ -176,17 +177,17 @@ fn client(socket: &Path, database: &str) -> Command {
     command
 }
 
-fn ask(socket: &Path, database: &str, sql: &str) -> Option<Vec<String>> {
-    let output = client(socket, database).args(["-e", sql]).output().ok()?;
+fn ask(socket: &Path, database: &str, sql: &str) -> Result<Vec<String>, String> {
+    let output = client(socket, database).args(["-e", sql]).output().map_err(|error| error.to_string())?;
     if !output.status.success() {
-        return None;
+        return Err(String::from_utf8_lossy(&output.stderr).into_owned());
     }
     let field = |text: &str| match text {
         "NULL" => String::new(),
         text => without_zeros(text).replace("\\n", "\n").replace("\\t", "\t").replace("\\\\", "\\"),
     };
     let row = |line: &str| line.split('\t').map(field).collect::<Vec<_>>().join("|");
-    Some(String::from_utf8_lossy(&output.stdout).lines().map(row).collect())
+    Ok(String::from_utf8_lossy(&output.stdout).lines().map(row).collect())
 }
 
 /// A moment or a time of day without zeros that say nothing.
@@ -200,7 +201,7 @@ fn without_zeros(text: &str) -> &str {
 impl MariadbDatabase {
     /// The rows of a query as text, fields parted by `|`, nulls as nothing: asked of the server's own client.
     pub fn query(&self, sql: &str) -> Vec<String> {
-        ask(&self.socket, &self.name, sql).unwrap_or_else(|| panic!("{sql}"))
+        ask(&self.socket, &self.name, sql).unwrap_or_else(|why| panic!("{sql}: {why}"))
     }
 
     /// Runs statements in a session of their own, beside whatever else goes on.

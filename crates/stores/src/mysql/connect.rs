@@ -1,11 +1,12 @@
 //! Reaching a MySQL or MariaDB server, over TLS where that is asked for or possible.
 
-use mysql_async::{ClientIdentity, Conn, DriverError, Error, OptsBuilder, SslOpts};
+use mysql_async::{ClientIdentity, Conn, DriverError, Error, OptsBuilder, ServerError, SslOpts};
 
 use rustls::CertificateError;
 
 use super::address::{Address, Way};
 use super::errors::words;
+use crate::error::NotConnected;
 use crate::tls::Verify;
 
 /// How many prepared statements a connection keeps.
@@ -13,10 +14,13 @@ const STATEMENTS: usize = 200;
 
 impl Address {
     /// Connects.
-    pub async fn connect(&self) -> Result<Conn, String> {
+    pub async fn connect(&self) -> Result<Conn, NotConnected> {
         let tried = tokio::time::timeout(self.within, self.try_to_connect()).await;
         let connected = tried.map_err(|_| format!("no answer within {} s", self.within.as_secs()))?;
-        connected.map_err(|error| words(&error))
+        connected.map_err(|error| {
+            let is_refused = matches!(&error, Error::Server(ServerError { code: 1044 | 1045 | 1698, .. }));
+            NotConnected { why: words(&error), is_refused }
+        })
     }
 
     async fn try_to_connect(&self) -> Result<Conn, Error> {

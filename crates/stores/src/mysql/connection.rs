@@ -13,7 +13,7 @@ use super::facts::Facts;
 use super::open_group::OpenGroup;
 use super::session;
 use super::stream::Sending;
-use crate::error::StoreError;
+use crate::error::{NotConnected, StoreError};
 use crate::plan::TablePlan;
 use crate::runtime::runtime;
 use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
@@ -62,9 +62,8 @@ impl MysqlStore {
     /// Connects.
     pub fn open(address: &Address, wait: Duration) -> Result<MysqlStore, StoreError> {
         let shown = address.shown.clone();
-        let unreachable = |why: String| StoreError::Unreachable { shown: shown.clone(), why };
-        let runtime = runtime().map_err(unreachable)?;
-        let conn = runtime.block_on(address.connect()).map_err(unreachable)?;
+        let runtime = runtime().map_err(|why| NotConnected::from(why).of(&shown))?;
+        let conn = runtime.block_on(address.connect()).map_err(|error| error.of(&shown))?;
         let mut store = MysqlStore {
             runtime,
             conn: Some(conn),

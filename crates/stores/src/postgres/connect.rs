@@ -13,6 +13,7 @@ use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::{Client, Config};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
+use crate::error::NotConnected;
 use crate::tls::{TlsChoice, Verify};
 
 /// How long a server is waited for unless the address says otherwise.
@@ -68,9 +69,9 @@ impl Address {
     }
 
     /// Connects, and leaves the connection to the runtime.
-    pub async fn connect(&self) -> Result<Client, String> {
+    pub async fn connect(&self) -> Result<Client, NotConnected> {
         let tls = MakeRustlsConnect::new(self.client_config()?);
-        let (client, connection) = self.config.connect(tls).await.map_err(|error| words(&error))?;
+        let (client, connection) = self.config.connect(tls).await.map_err(|error| not_connected(&error))?;
         tokio::spawn(async move {
             // What ends a connection is told by the call that needed it.
             let _ = connection.await;
@@ -138,6 +139,17 @@ fn certificates(setting: &str, file: &Path) -> Result<Vec<CertificateDer<'static
         Ok(all) if all.is_empty() => Err(wrong("there is no certificate in it".to_owned())),
         all => all.map_err(|error| wrong(error.to_string())),
     }
+}
+
+/// Why a server could not be connected to: it does not take the user or the password (PostgreSQL documentation,
+/// "Error Codes", class 28), or none was at hand.
+fn not_connected(error: &tokio_postgres::Error) -> NotConnected {
+    let why = words(error);
+    let is_refused = match error.code() {
+        Some(state) => state.code().starts_with("28"),
+        None => why.contains("password missing"),
+    };
+    NotConnected { why, is_refused }
 }
 
 /// An error of the driver with what lies beneath it.

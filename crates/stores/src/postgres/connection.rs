@@ -14,7 +14,7 @@ use super::connect::{self, Address};
 use super::open_copy::Copying;
 use super::open_group::OpenGroup;
 use super::session;
-use crate::error::StoreError;
+use crate::error::{NotConnected, StoreError};
 use crate::runtime::runtime;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 
@@ -60,9 +60,8 @@ impl PostgresStore {
         wait: Duration,
     ) -> Result<PostgresStore, StoreError> {
         let shown = address.shown.clone();
-        let unreachable = |why: String| StoreError::Unreachable { shown: shown.clone(), why };
-        let runtime = runtime().map_err(unreachable)?;
-        let client = runtime.block_on(address.connect()).map_err(unreachable)?;
+        let runtime = runtime().map_err(|why| NotConnected::from(why).of(&shown))?;
+        let client = runtime.block_on(address.connect()).map_err(|error| error.of(&shown))?;
         let mut store = PostgresStore {
             runtime,
             client,
