@@ -12,6 +12,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use crate::keeper::{Keeper, wait_until};
 use crate::user::{NOBODY, is_root};
 
+/// Where servers are, which are not on everybody's path.
+const PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+
 /// The user that may do everything on the server.
 const OWNER: &str = "quillane";
 
@@ -33,23 +36,39 @@ pub struct MariadbDatabase {
     port: u16,
 }
 
-/// The data of a new server: made once for all, since it takes seconds.
+/// The data of a new server: made once for all test runs, since it takes seconds.
 fn new_data() -> &'static Path {
     static MADE: OnceLock<PathBuf> = OnceLock::new();
     MADE.get_or_init(|| {
-        let folder = std::env::temp_dir().join(format!("quillane-new-{}", std::process::id()));
-        let made = modest("mariadb-install-db")
-            .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
-            .args(["--skip-name-resolve", "--innodb-log-file-size=8M"])
-            .arg(format!("--datadir={}", folder.display()))
-            .current_dir(std::env::temp_dir())
-            .status();
-        assert!(
-            made.is_ok_and(|status| status.success()),
-            "mariadb-install-db: is MariaDB installed? ./scripts/test installs it"
-        );
-        folder
+        let version = modest("mariadbd").arg("--version").stdout(Stdio::piped()).output();
+        let version = version.map(|output| String::from_utf8_lossy(&output.stdout).into_owned());
+        let version = version.unwrap_or_default().replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+        let user = if is_root() { "nobody".to_owned() } else { std::env::var("USER").unwrap_or_default() };
+        let made = std::env::temp_dir().join(format!("quillane-new-{user}-{version}"));
+        if !made.exists() {
+            make_data(&made);
+        }
+        made
     })
+}
+
+/// Makes the data of a new server aside, and puts it in its place at once: others may be at it too.
+fn make_data(to: &Path) {
+    let aside = to.with_extension(std::process::id().to_string());
+    let made = modest("mariadb-install-db")
+        .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db"])
+        .args(["--skip-name-resolve", "--innodb-log-file-size=8M"])
+        .arg(format!("--datadir={}", aside.display()))
+        .current_dir(std::env::temp_dir())
+        .status();
+    assert!(
+        made.is_ok_and(|status| status.success()),
+        "mariadb-install-db: is MariaDB installed? ./scripts/test installs it"
+    );
+    if std::fs::rename(&aside, to).is_err() {
+        // Somebody else was quicker.
+        let _ = std::fs::remove_dir_all(&aside);
+    }
 }
 
 /// A command that is not run as root.
@@ -58,7 +77,7 @@ fn modest(program: &str) -> Command {
     if is_root() {
         command.uid(NOBODY).gid(NOBODY);
     }
-    command.env("TZ", "UTC").env_remove("MYSQL_PWD").stdin(Stdio::null());
+    command.env("PATH", PATH).env("TZ", "UTC").env_remove("MYSQL_PWD").stdin(Stdio::null());
     command.stdout(Stdio::null()).stderr(Stdio::null());
     command
 }
@@ -117,7 +136,6 @@ impl Mariadb {
              if [ \"$stop\" = keep ]; then kill -TERM $server; wait $server; else kill -KILL $server; wait $server; rm -rf \"$folder\"; fi";
         let mut command = modest("/bin/sh");
         command.args(["-c", script, "sh"]).arg(folder).arg(port.to_string()).args(options);
-        command.env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
         command.current_dir(folder).stdin(Stdio::piped()).process_group(0);
         command.spawn().expect("a shell")
     }
