@@ -29,7 +29,7 @@ impl LoadTarget for MysqlStore {
     fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         // In the same order everywhere, so that no two wait for each other.
         if plan.mode() != Mode::Append {
-            self.lock_order(plan.table())?;
+            self.wait_for_lock("order of the table", plan.table())?;
         }
         if self.group.is_none() {
             self.due.clear();
@@ -50,7 +50,9 @@ impl LoadTarget for MysqlStore {
     }
 
     fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {
-        self.wait_for_lock("order of the table", table)
+        self.wait_for_lock("order of the table", table)?;
+        // The lock may be from before the transaction; the claim has to be in it.
+        self.mark_claim("order of the table", table)
     }
 
     fn target_table(
