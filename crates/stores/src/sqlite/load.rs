@@ -440,10 +440,11 @@ impl Writer for SqliteWriter<'_> {
             return self.finish_keeping();
         }
         let (counts, superseded) = self.bring_in(summary)?;
-        self.statements(&self.plan.sql_after, "sql_after")?;
         let mut session = self.session();
         write::end_file(&mut session, self.plan, self.file, summary, &counts, None)?;
         carry::count(&mut session, self.file, self.carried)?;
+        // What the user's own statements may see of the ledger is what it will say.
+        self.statements(&self.plan.sql_after, "sql_after")?;
         session.commit(self.scope)?;
         self.committed = true;
         Ok(Finished { file: self.file, counts, superseded })
