@@ -171,3 +171,20 @@ fn rows_that_a_trigger_puts_into_a_table_of_the_family_are_loaded() {
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM cargo_march"), ["3"]);
     assert!(shop.ok("tally").out.contains("all figures agree"));
 }
+
+/// A time with more digits of a second than its column keeps is a reject: the database would round it.
+#[rstest]
+#[case::postgres(Postgres, "timestamp(0)")]
+#[case::mysql(Mysql, "datetime")]
+fn times_are_not_rounded_to_what_a_column_keeps(#[case] kind: Kind, #[case] whole_seconds: &str) {
+    let (shop, staging) =
+        begun(kind, &format!("CREATE TABLE cargo (id bigint, at {whole_seconds}, t time(3))"));
+    let rows = "1,2026-03-02 07:15:00,07:15:00.125\n2,2026-03-02 07:15:00.5,07:15:00\n3,2026-03-02 07:15:00,07:15:00.0625\n";
+    shop.write("in/cargo_1.csv", format!("id,at,t\n{rows}"));
+    shop.attention("load");
+    assert_eq!(staging.query(&shop, "SELECT id, t FROM cargo"), ["1|07:15:00.125"]);
+    let rejects = staging.query(&shop, "SELECT line, column_name, reason FROM hd_rejects ORDER BY line");
+    let of_none = "more digits of a second than the column keeps, which is none";
+    let of_three = "more digits of a second than the column's 3";
+    assert_eq!(rejects, [format!("3|at|{of_none}"), format!("4|t|{of_three}")]);
+}
