@@ -7,7 +7,7 @@ use crate::values::record_size;
 /// Which database, where no configuration says it.
 #[derive(Clone, Debug, Default, Args)]
 pub struct DatabaseArguments {
-    /// The database: sqlite:FILE or postgres://USER@HOST/DATABASE (unsaid, sqlite:hypodoke.db)
+    /// The database: sqlite:FILE, postgres://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE (unsaid, sqlite:hypodoke.db)
     #[arg(long, value_name = "URL")]
     pub into: Option<String>,
 }

@@ -195,9 +195,9 @@ fn staging(mut section: Section<'_>, base: &Path) -> Result<Staging, Failure> {
         _ => store,
     };
     let store = match section.text("schema")? {
-        Some(schema) => store
-            .in_schema(schema.value.clone())
-            .map_err(|_| section.wrong(&schema, "SQLite has no schemas; `schema` goes with postgres://"))?,
+        Some(schema) => store.in_schema(schema.value.clone()).map_err(|_| {
+            section.wrong(&schema, "only PostgreSQL has schemas; `schema` goes with postgres://")
+        })?,
         None => store,
     };
     let connections = match section.count("connections")? {

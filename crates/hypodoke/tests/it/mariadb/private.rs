@@ -108,3 +108,20 @@ fn a_password_is_not_taken_from_the_command_line() {
     assert_eq!(run.code, Some(2));
     assert!(run.err.contains("holds a password") && !run.err.contains("hawser"), "{}", run.err);
 }
+
+#[test]
+fn a_schema_is_of_another_database() {
+    let shop = workshop();
+    shop.write(
+        "hypodoke.toml",
+        "[staging]\nurl = \"mysql://clerk@127.0.0.1/harbour\"\nschema = \"staging\"\n",
+    );
+    let run = shop.run("load");
+    assert!(
+        run.code == Some(2) && run.err.contains("only PostgreSQL has schemas"),
+        "{:?} {}",
+        run.code,
+        run.err
+    );
+    assert!(shop.ok("load --help").out.contains("mysql://USER@HOST/DATABASE"));
+}
