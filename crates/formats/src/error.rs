@@ -112,6 +112,34 @@ pub enum ReadError {
     /// A workbook that cannot be read.
     #[error("the workbook cannot be read: {0}")]
     Workbook(String),
+    /// A columnar file that is damaged.
+    #[error("the {what} file cannot be read: {error}")]
+    Columnar {
+        /// Its format.
+        what: &'static str,
+        /// What is wrong with it.
+        error: String,
+    },
+    /// A columnar file that is encrypted.
+    #[error("the {what} file is encrypted, and cannot be read without its key")]
+    Encrypted {
+        /// Its format.
+        what: &'static str,
+    },
+    /// A value longer than is allowed.
+    #[error("row {row} has a value longer than {limit} bytes")]
+    LongValue {
+        /// The row.
+        row: u64,
+        /// The limit.
+        limit: usize,
+    },
+    /// A format that this program can be built to read, and was not.
+    #[error("it is {what}, which this build does not read")]
+    NotBuilt {
+        /// What it is.
+        what: &'static str,
+    },
     /// A workbook with a password.
     #[error("the workbook is protected by a password")]
     Password,
@@ -132,6 +160,15 @@ fn on_sheet(sheet: &Option<String>) -> String {
 }
 
 impl ReadError {
+    /// The same, where rows are counted from behind so many.
+    #[cfg(feature = "columnar")]
+    pub(crate) fn after_rows(self, rows: u64) -> ReadError {
+        match self {
+            ReadError::LongValue { row, limit } => ReadError::LongValue { row: row + rows, limit },
+            other => other,
+        }
+    }
+
     /// The error that a reader below hid in an I/O error, or the I/O error itself.
     pub fn from_io(error: io::Error) -> ReadError {
         match error.downcast::<ReadError>() {

@@ -1,11 +1,13 @@
 //! Readers: bytes in, records with positions out.
 //!
-//! [`bytes`] turns a file into text, whatever its compression and encoding; [`text`], [`json`]
-//! and [`workbook`] find the tables in it and read their records, each behind the one interface
-//! of [`reader`]. [`registry`] knows all formats and opens a file by what it is. Bytes come as a
+//! [`bytes`] turns a file into text, whatever its compression and encoding; [`text`], [`json`],
+//! [`workbook`] and, with the feature of that name, `columnar` find the tables in it and read their
+//! records, each behind the one interface of [`reader`]. [`registry`] knows all formats and opens a file by what it is. Bytes come as a
 //! stream; what has to be read at any place is had of it as [`bytes::SeekableBytes`].
 
 pub mod bytes;
+#[cfg(feature = "columnar")]
+pub mod columnar;
 mod dialect;
 mod error;
 mod facts;

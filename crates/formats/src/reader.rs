@@ -1,6 +1,7 @@
 //! What every reader of records is, whatever the format.
 
 use hypodoke_core::record::Records;
+use hypodoke_core::types::Domain;
 
 use crate::bytes::Encoding;
 use crate::error::ReadError;
@@ -14,6 +15,8 @@ pub struct TableHead {
     pub path: String,
     /// The names of its columns as the file has them; blank where it says nothing.
     pub names: Vec<String>,
+    /// What the file itself says that the values of its columns are; empty where it says nothing.
+    pub declared: Vec<Domain>,
     /// Its rows are parts of the records of the first table.
     pub is_child: bool,
     /// Keys, as paths, whose values were objects in files before: their columns stay, though a record

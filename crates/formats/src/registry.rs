@@ -6,6 +6,8 @@
 use crate::bytes::archive::is_archive;
 use crate::bytes::source::{ByteSource, MOST_UNPACKED};
 use crate::bytes::{Encoding, Utf8Source};
+#[cfg(feature = "columnar")]
+use crate::columnar::{Columnar, ColumnarReader};
 use crate::error::ReadError;
 use crate::foreign;
 use crate::json::{JsonFile, JsonOptions, JsonReader, looks_like_json};
@@ -76,7 +78,28 @@ struct FormatEntry {
 }
 
 /// All formats.
-static FORMATS: [FormatEntry; 5] = [
+static FORMATS: [FormatEntry; 8] = [
+    FormatEntry {
+        words: "a Parquet file",
+        endings: &["parquet"],
+        sniff: |file| {
+            let marks: [&[u8]; 2] = [b"PAR1", b"PARE"];
+            marks.iter().any(|mark| file.head.starts_with(mark)).then_some(Certainty::Marked)
+        },
+        open: |bytes, request| columnar(bytes, request, Columnar::Parquet),
+    },
+    FormatEntry {
+        words: "an Arrow file",
+        endings: &["arrow", "feather"],
+        sniff: |file| file.head.starts_with(b"ARROW1\0\0").then_some(Certainty::Marked),
+        open: |bytes, request| columnar(bytes, request, Columnar::ArrowFile),
+    },
+    FormatEntry {
+        words: "an Arrow stream",
+        endings: &["arrows"],
+        sniff: |file| is_arrow_stream(file.head).then_some(Certainty::Marked),
+        open: |bytes, request| columnar(bytes, request, Columnar::ArrowStream),
+    },
     FormatEntry {
         words: "a workbook",
         endings: &["xlsx", "xlsm", "xlsb", "xls", "ods"],
@@ -137,6 +160,48 @@ static FORMATS: [FormatEntry; 5] = [
         },
     },
 ];
+
+/// Whether a file begins as an Arrow stream does: with a mark, and the length of a description that is
+/// padded to eight bytes.
+fn is_arrow_stream(head: &[u8]) -> bool {
+    let Some((mark, rest)) = head.split_first_chunk::<4>() else { return false };
+    let length = rest.first_chunk::<4>().map_or(0, |length| u32::from_le_bytes(*length));
+    *mark == [0xFF; 4] && length > 0 && length % 8 == 0 && length < 1 << 28
+}
+
+/// Opens a columnar file.
+#[cfg(feature = "columnar")]
+fn columnar<'a>(
+    bytes: ByteSource<'a>,
+    request: &OpenRequest<'_>,
+    format: Columnar,
+) -> Result<Box<dyn RecordReader + 'a>, ReadError> {
+    let FormatOptions { text, json, .. } = request.options;
+    let limit = crate::text::record_limit(text.max_record);
+    Ok(Box::new(ColumnarReader::open(bytes.into_seekable()?, format, json, limit)?))
+}
+
+/// The formats that a build without columnar files knows by name.
+#[cfg(not(feature = "columnar"))]
+enum Columnar {
+    Parquet,
+    ArrowFile,
+    ArrowStream,
+}
+
+#[cfg(not(feature = "columnar"))]
+fn columnar<'a>(
+    _: ByteSource<'a>,
+    _: &OpenRequest<'_>,
+    format: Columnar,
+) -> Result<Box<dyn RecordReader + 'a>, ReadError> {
+    let what = match format {
+        Columnar::Parquet => "a Parquet file",
+        Columnar::ArrowFile => "an Arrow file",
+        Columnar::ArrowStream => "an Arrow stream",
+    };
+    Err(ReadError::NotBuilt { what })
+}
 
 /// The format of a file.
 fn format_of(file: &FileHead<'_>) -> Option<&'static FormatEntry> {

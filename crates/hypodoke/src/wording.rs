@@ -181,12 +181,15 @@ fn read_advice(error: &ReadError) -> Option<&'static str> {
             Some("if it is what you expect, raise `max_expansion` in the feed or give --max-expansion")
         }
         ReadError::TooManyFields { .. } => Some("check the delimiter (--delimiter); no database has so many"),
-        ReadError::LongLine { .. } | ReadError::LongCell { .. } => {
+        ReadError::LongLine { .. } | ReadError::LongCell { .. } | ReadError::LongValue { .. } => {
             Some("if it is what you expect, raise `max_record` in the feed or give --max-record")
         }
         ReadError::KeysAreData { .. } => {
             Some("keep them as they are with `nested = \"json\"` in the feed, or --nested json")
         }
+        ReadError::Columnar { .. } => Some("ask for the file again"),
+        ReadError::Encrypted { .. } => Some("ask for the file without encryption"),
+        ReadError::NotBuilt { .. } => Some("build it in: cargo build --release --features full"),
         ReadError::Password => Some("ask for the workbook without a password"),
         ReadError::Workbook(_) | ReadError::Json { .. } => Some("ask for the file again"),
         ReadError::TooLarge { .. } => Some("ask for it in several files, or as CSV"),

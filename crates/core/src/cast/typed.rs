@@ -22,6 +22,8 @@ pub fn read_column(
             out(at, read);
             continue;
         }
+        // A file that declares its types has nulls of its own: `NA` is a text there.
+        let is_text = typed.is_declared() && matches!(cell, Cell::Text { .. });
         let place = match cell {
             Cell::Text { start, len } => start as usize..start as usize + len as usize,
             _ => {
@@ -33,6 +35,7 @@ pub fn read_column(
             }
         };
         let value = records.bytes.get(place.clone()).unwrap_or_default();
-        out(at, reader.read(Raw { at, value, place: Field::new(place, false), origin: Origin::Plain }));
+        let origin = if is_text { Origin::Text } else { Origin::Plain };
+        out(at, reader.read(Raw { at, value, place: Field::new(place, false), origin }));
     }
 }

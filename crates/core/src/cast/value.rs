@@ -134,6 +134,7 @@ impl<'a> Reader<'a> {
             (Type::Date, Cell::Date(_))
             | (Type::Time, Cell::Time(_))
             | (Type::Timestamp, Cell::Timestamp(_))
+            | (Type::Uuid, Cell::Uuid { .. })
             | (Type::TimestampTz, Cell::TimestampTz(_)) => Some(Ok(cell)),
             (Type::Float, Cell::Float(value)) if value.is_finite() => Some(Ok(cell)),
             (Type::Boolean, Cell::Boolean(_)) => {

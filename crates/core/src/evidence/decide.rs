@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use super::{ColumnEvidence, Spot, Tally, UnitKey};
+use super::{ColumnEvidence, Spot, Tally, UnitKey, declared};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{self, ANY_ORDER, Orders};
@@ -130,6 +130,9 @@ pub struct Against {
 
 /// Decides one column.
 pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
+    if let Some(domain) = column.declared {
+        return declared::decide(column, domain, forced);
+    }
     let mut format = Format::default();
     let (mut domain, ambiguity) = narrowest(column, hints, forced, &mut format);
     if domain.ty() == Type::Text {
@@ -436,7 +439,7 @@ fn reads_as_group(class: Class, style: NumberStyle) -> bool {
 }
 
 /// The steps a type was reached by: each class of values that a narrower type could not hold.
-fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
+pub(super) fn against(column: &ColumnEvidence, domain: Domain) -> Vec<Against> {
     let ty = domain.ty();
     let of = |wanted: &dyn Fn(Class) -> bool| -> Tally {
         let mut all = Tally::default();

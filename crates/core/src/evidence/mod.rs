@@ -5,6 +5,7 @@
 //! follows from it (types, formats, what stood against a narrower type) is in [`decide`].
 
 mod decide;
+mod declared;
 mod extremes;
 mod likeness;
 mod recent;
@@ -34,7 +35,7 @@ use crate::spelling::{
     Class, Number, Recognised, RecognisedNumber, RecognisedTemporal, recognise, temporal, trim,
     words::{self, ALL_PAIRS, Pairs, Word},
 };
-use crate::types::{Digits, Unit};
+use crate::types::{Digits, Domain, Unit};
 
 /// What is added to the hash by which a typed value is remembered.
 const TYPED: u64 = 0x7479_7065_6420_6162;
@@ -52,6 +53,12 @@ pub struct ColumnEvidence {
     pub also_null: Vec<String>,
     /// Strings of a typed source are text, whatever they say.
     pub strings_are_text: bool,
+    /// What the file itself says that its values are.
+    pub declared: Option<Domain>,
+    /// Values that are not exact as what is declared, and were taken in as texts.
+    astray: u64,
+    /// The least and the greatest float of a declared column.
+    floats: Option<(f64, f64)>,
     /// One tally per spelling of null, by its index in [`words::NULL_SPELLINGS`].
     nulls: Vec<Tally>,
     classes: Vec<Tally>,
@@ -108,6 +115,9 @@ impl Default for ColumnEvidence {
             missing: 0,
             also_null: Vec::new(),
             strings_are_text: false,
+            declared: None,
+            astray: 0,
+            floats: None,
             nulls: vec![Tally::default(); words::NULL_SPELLINGS.len()],
             classes: vec![Tally::default(); Class::COUNT],
             digits: [Digits::default(); NUMBERS],
@@ -310,6 +320,7 @@ impl ColumnEvidence {
 
     /// Takes in what the other saw.
     pub fn merge(&mut self, other: &ColumnEvidence) {
+        self.merge_declared(other);
         self.present += other.present;
         self.missing += other.missing;
         merge_all(&mut self.nulls, &other.nulls);
@@ -463,6 +474,13 @@ impl TableEvidence {
                 continue;
             }
             let cells = values.column(at).iter().enumerate().filter(|(row, _)| is_whole[*row]);
+            if let Some(domain) = column.declared {
+                for (row, cell) in cells {
+                    let spot = || Spot { file, line: records.line(row) };
+                    column.add_declared(*cell, domain, &records.bytes, &values.wide, spot);
+                }
+                continue;
+            }
             for (row, cell) in cells {
                 text.clear();
                 cell.write(&records.bytes, &values.wide, &mut text);

@@ -93,6 +93,21 @@ impl Cell {
         };
     }
 
+    /// The value as JSON has it: numbers that are exact as numbers, what JSON has no word for as a text.
+    pub fn json(self, bytes: &[u8], wide: &[i128]) -> serde_json::Value {
+        match self {
+            Cell::Null => serde_json::Value::Null,
+            Cell::Boolean(value) => value.into(),
+            Cell::Integer(value) => value.into(),
+            Cell::Float(value) if value.is_finite() => value.into(),
+            _ => {
+                let mut text = Vec::new();
+                self.write(bytes, wide, &mut text);
+                String::from_utf8_lossy(&text).into_owned().into()
+            }
+        }
+    }
+
     /// The exact number that it is, if it is one.
     pub fn number(self, wide: &[i128]) -> Option<Number> {
         match self {

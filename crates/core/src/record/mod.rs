@@ -5,9 +5,10 @@ mod cell;
 mod typed;
 
 use std::ops::Range;
+use std::sync::Arc;
 
 pub use cell::Cell;
-pub use typed::TypedColumns;
+pub use typed::{TypedColumn, TypedColumns};
 
 /// How a field stood in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -158,6 +159,35 @@ impl Records {
         }
     }
 
+    /// Makes this a batch of typed records of a file that declares their types, and nothing in it yet.
+    /// `keys` say where each column stands in a record that is shown as JSON.
+    pub fn begin_declared(&mut self, keys: &Arc<[Vec<String>]>) {
+        self.clear();
+        if self.typed.as_ref().is_none_or(|typed| !typed.is_declared() || typed.width() != keys.len()) {
+            self.typed = Some(TypedColumns::declared(keys.clone()));
+        }
+    }
+
+    /// One column of typed records, to be filled for all of them before
+    /// [`end_typed`](Records::end_typed); `None` where there is no such column.
+    pub fn fill_column(&mut self, at: usize) -> Option<TypedColumn<'_>> {
+        self.typed.as_mut()?.fill(at, &mut self.bytes)
+    }
+
+    /// Says on which lines of the file the records stand whose columns were filled.
+    pub fn end_typed(&mut self, lines: impl Iterator<Item = u64>) {
+        self.entries.extend(lines.map(|line| Entry { fields_end: 0, raw: 0..0, line }));
+    }
+
+    /// Says how the records of a child table hang on their parents whose columns were filled, and on which
+    /// lines of the file these stand.
+    pub fn end_typed_children(&mut self, children: impl Iterator<Item = (u64, Link)>) {
+        for (line, link) in children {
+            self.entries.push(Entry { fields_end: 0, raw: 0..0, line });
+            self.links.push(link);
+        }
+    }
+
     /// The values of a batch of typed records.
     pub fn typed(&self) -> Option<&TypedColumns> {
         self.typed.as_ref()
@@ -192,13 +222,17 @@ impl Records {
         let cell = typed.get(record, column)?;
         out.clear();
         cell.write(&self.bytes, &typed.wide, out);
-        Some((out, Origin::Plain))
+        let is_text = typed.is_declared() && matches!(cell, Cell::Text { .. });
+        Some((out, if is_text { Origin::Text } else { Origin::Plain }))
     }
 
     /// A record as it stands in its file, without its line end; a typed one as its values with tabs
-    /// between them.
+    /// between them, or as JSON where the file declares its types.
     pub fn raw_record(&self, record: usize) -> Vec<u8> {
         let Some(typed) = &self.typed else { return self.raw(record).to_vec() };
+        if let Some(json) = typed.json(record, &self.bytes) {
+            return json;
+        }
         let mut raw = Vec::new();
         let mut end = 0;
         for column in 0..typed.width() {

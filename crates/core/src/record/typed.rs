@@ -1,5 +1,7 @@
 //! Records of a typed source: columns of values, each as the source has it.
 
+use std::sync::Arc;
+
 use super::Cell;
 
 /// The values of a batch, column by column.
@@ -11,12 +13,52 @@ pub struct TypedColumns {
     /// Texts that stand in the file where the value is null, such as errors: record, column, text, in
     /// the order of the records.
     shown: Vec<(usize, usize, Cell)>,
+    /// Where the file itself says what its columns are: under which keys the value of each stands in a
+    /// record that is shown as JSON, from the outermost on.
+    keys: Option<Arc<[Vec<String>]>>,
+}
+
+/// A column of typed values that is being filled, all of its batch at once.
+pub struct TypedColumn<'r> {
+    /// The values so far.
+    pub cells: &'r mut Vec<Cell>,
+    /// The bytes that texts point into.
+    pub bytes: &'r mut Vec<u8>,
+    /// Mantissas too wide for a cell.
+    pub wide: &'r mut Vec<i128>,
 }
 
 impl TypedColumns {
     /// No values yet, of so many columns.
     pub fn new(width: usize) -> TypedColumns {
         TypedColumns { columns: vec![Vec::new(); width], ..TypedColumns::default() }
+    }
+
+    /// No values yet, of columns whose types the file declares. `keys` say where each stands in a record
+    /// that is shown as JSON.
+    pub fn declared(keys: Arc<[Vec<String>]>) -> TypedColumns {
+        TypedColumns { keys: Some(keys.clone()), ..TypedColumns::new(keys.len()) }
+    }
+
+    /// Whether the file declares its types: its texts are texts, whatever they say.
+    pub fn is_declared(&self) -> bool {
+        self.keys.is_some()
+    }
+
+    /// A record as a JSON object; `None` where the columns have no keys.
+    pub(super) fn json(&self, record: usize, bytes: &[u8]) -> Option<Vec<u8>> {
+        let keys = self.keys.as_ref()?;
+        let mut object = serde_json::Map::new();
+        for (column, keys) in keys.iter().enumerate() {
+            let value = self.get(record, column).unwrap_or(Cell::Null).json(bytes, &self.wide);
+            put(&mut object, keys, value);
+        }
+        serde_json::to_vec(&object).ok()
+    }
+
+    /// One column, to be filled; `None` where there is no such column.
+    pub(super) fn fill<'r>(&'r mut self, at: usize, bytes: &'r mut Vec<u8>) -> Option<TypedColumn<'r>> {
+        Some(TypedColumn { cells: self.columns.get_mut(at)?, bytes, wide: &mut self.wide })
     }
 
     /// How many columns there are.
@@ -69,5 +111,21 @@ impl TypedColumns {
     pub(super) fn held(&self) -> usize {
         let cells: usize = self.columns.iter().map(Vec::capacity).sum();
         cells * size_of::<Cell>() + self.wide.capacity() * size_of::<i128>()
+    }
+}
+
+/// Puts a value under keys, one object in another.
+fn put(object: &mut serde_json::Map<String, serde_json::Value>, keys: &[String], value: serde_json::Value) {
+    match keys {
+        [] => {}
+        [key] => {
+            object.insert(key.clone(), value);
+        }
+        [key, inner @ ..] => {
+            let within = object.entry(key.clone()).or_insert_with(|| serde_json::Map::new().into());
+            if let Some(within) = within.as_object_mut() {
+                put(within, inner, value);
+            }
+        }
     }
 }

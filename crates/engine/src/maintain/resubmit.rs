@@ -10,11 +10,13 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_core::record::{Field, Records};
+use hypodoke_formats::json::path;
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_places::Seen;
 use hypodoke_stores::{
     FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store, TablePlan,
 };
+use serde_json::Value;
 
 use super::corrected::{CorrectedRow, read_corrected};
 use super::rejects::{RECORD, format_of, names_of};
@@ -149,8 +151,14 @@ struct OfTable<'a> {
 }
 
 impl OfFile<'_> {
+    /// Whether its rejects are records of JSON.
     fn is_json(&self) -> bool {
-        self.format.format == "json"
+        self.format.format == "json" || self.is_declared()
+    }
+
+    /// Whether its columns are those that the file declares, whatever a record says.
+    fn is_declared(&self) -> bool {
+        self.format.format == "columnar"
     }
 
     fn other_columns(&self, table: &str) -> EngineError {
@@ -211,7 +219,9 @@ impl OfFile<'_> {
         done: &mut Resubmission,
     ) -> Result<(), EngineError> {
         let FoundFile { feed, file } = self.found;
-        let records = if self.is_json() {
+        let records = if self.is_declared() {
+            declared_records(&rows, &of_table.head)?
+        } else if self.is_json() {
             let (records, names) = self.json_records(&rows, of_table.state.layout())?;
             of_table.head.names = names;
             records
@@ -316,13 +326,8 @@ impl OfFile<'_> {
     ) -> Result<(Records, Vec<String>), EngineError> {
         let mut text = Vec::new();
         for (_, row) in rows {
+            json_object(row)?;
             let record = row.values.get(RECORD).map(String::as_str).unwrap_or_default();
-            let value: Result<serde_json::Value, _> = serde_json::from_str(record);
-            if !value.as_ref().is_ok_and(serde_json::Value::is_object) {
-                let why =
-                    value.err().map_or_else(|| "it is not an object".to_owned(), |error| error.to_string());
-                return Err(ResubmitProblem::NoJson { line: row.line, why }.into());
-            }
             text.extend(record.bytes().map(|b| if b == b'\n' || b == b'\r' { b' ' } else { b }));
             text.push(b'\n');
         }
@@ -362,6 +367,50 @@ fn refused_rows(batch: &Rows, rows: usize) -> HashMap<u32, String> {
         }
     }
     refused
+}
+
+/// The record of a corrected row, which has to be a JSON object still.
+fn json_object(row: &CorrectedRow) -> Result<serde_json::Map<String, Value>, ResubmitProblem> {
+    let record = row.values.get(RECORD).map(String::as_str).unwrap_or_default();
+    let no_json = |why: String| ResubmitProblem::NoJson { line: row.line, why };
+    match serde_json::from_str(record) {
+        Ok(Value::Object(object)) => Ok(object),
+        Ok(_) => Err(no_json("it is not an object".to_owned())),
+        Err(error) => Err(no_json(error.to_string())),
+    }
+}
+
+/// Records of what the corrected JSON of rows has for the columns that their file declares.
+fn declared_records(rows: &[Corrected], head: &TableHead) -> Result<Records, ResubmitProblem> {
+    let mut records = Records::default();
+    for (reject, row) in rows {
+        let object = json_object(row)?;
+        let begin = records.bytes.len();
+        for name in &head.names {
+            let start = records.bytes.len();
+            let value = object.get(name).or_else(|| value_at(&object, &path::keys(name)));
+            let field = match value {
+                None | Some(Value::Null) => Field::ABSENT,
+                Some(Value::String(text)) => {
+                    records.bytes.extend_from_slice(text.as_bytes());
+                    Field::text(start..records.bytes.len())
+                }
+                Some(other) => {
+                    records.bytes.extend_from_slice(other.to_string().as_bytes());
+                    Field::new(start..records.bytes.len(), false)
+                }
+            };
+            records.push_field(field);
+        }
+        records.end_record(begin..records.bytes.len(), reject.line);
+    }
+    Ok(records)
+}
+
+/// What stands under keys, from the outermost on.
+fn value_at<'v>(object: &'v serde_json::Map<String, Value>, keys: &[String]) -> Option<&'v Value> {
+    let (first, inner) = keys.split_first()?;
+    inner.iter().try_fold(object.get(first)?, |value, key| value.get(key))
 }
 
 /// Records of the fields that a corrected row has under the names of its file.

@@ -257,7 +257,7 @@ impl TargetState {
             let objects = if is_child { Vec::new() } else { objects_in(&names) };
             let width =
                 self.last_format.as_ref().filter(|_| path.is_empty()).map_or(0, |last| last.names.len());
-            TableHead { path: path.to_owned(), names, is_child, objects, width }
+            TableHead { path: path.to_owned(), names, is_child, objects, width, ..TableHead::default() }
         };
         let main = head("", &self.main, false);
         let parts = self.parts.iter();

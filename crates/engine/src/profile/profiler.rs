@@ -128,6 +128,7 @@ fn profile_once(
         let mut evidence = ColumnEvidence::default();
         evidence.also_null = rule.map_or_else(Vec::new, |rule| rule.also_null.clone());
         evidence.strings_are_text = strings_are_text;
+        evidence.declared = head.declared.get(column).copied();
         evidence
     };
     let facts = source.reader.facts();

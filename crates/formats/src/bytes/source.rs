@@ -106,6 +106,15 @@ impl SeekableBytes {
         self.length
     }
 
+    /// All of them, where they are in memory.
+    #[cfg(feature = "columnar")]
+    pub(crate) fn in_memory(&self) -> Option<Arc<[u8]>> {
+        match &self.stored {
+            Stored::Memory(bytes) => Some(bytes.clone()),
+            Stored::File(_) => None,
+        }
+    }
+
     /// A reader of its own that begins at the first byte.
     pub fn reader(&self) -> BufReader<SeekableBytes> {
         BufReader::new(SeekableBytes { at: 0, ..self.clone() })
