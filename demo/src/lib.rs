@@ -2,6 +2,8 @@
 //!
 //! Everything here is invented. The same call writes the same bytes on every machine.
 
+#[cfg(feature = "objects")]
+pub mod bucket;
 pub mod gauges;
 mod harbour;
 pub mod movements;

@@ -33,7 +33,7 @@ fn job(folder: &Path) -> Job {
     job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away });
     let feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
     let files = Pattern::parse("*.csv").expect("a pattern");
-    job.feeds.push(FeedSource { place: "quay".into(), files, feed });
+    job.feeds.push(FeedSource { place: "quay".into(), files, modified_within: None, feed });
     job
 }
 

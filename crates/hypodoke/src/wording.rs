@@ -223,13 +223,37 @@ fn remote_advice(error: &RemoteTrouble) -> Option<&'static str> {
         RemoteTrouble::Speaks { .. } => {
             "log in there by hand once, with ssh, and do what it asks; greetings its owner has to keep out of SFTP"
         }
-        RemoteTrouble::ForeignName { .. } => "ask whoever sends it to rename it",
+        RemoteTrouble::ForeignName { .. } | RemoteTrouble::BadKey { .. } => {
+            "ask whoever sends it to rename it"
+        }
         RemoteTrouble::NoSftp => "ask its owner to let you use SFTP",
         RemoteTrouble::NoFolder { .. } => "check the folder in the address",
         RemoteTrouble::NoRight { .. } => "ask the server's owner for the right to read it",
         RemoteTrouble::Gone | RemoteTrouble::Changed => "load again once the file is complete",
         RemoteTrouble::Misstated => "ask whoever runs the server, or whoever sends the file, for it again",
-        RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool]",
+        RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool], or `max_size` of the place",
+        RemoteTrouble::Busy { .. } => "load again later",
+        RemoteTrouble::NotAuthorized { .. } => "set `user` and `password`, or `token`, in the place",
+        RemoteTrouble::Page => {
+            "open the link in a browser: it may ask for a login, or lead to a page about the file"
+        }
+        RemoteTrouble::Redirected { .. } => "name the link that it leads to",
+        RemoteTrouble::RefusedAddress(_) => {
+            "if it is what you want, name the host in `path` or `links` of the place"
+        }
+        RemoteTrouble::BadLink(_) => "check `links` of the place, or whoever writes the list",
+        RemoteTrouble::Untrusted(_) => {
+            "set `ca_file` in the place, if the server has certificates of your own"
+        }
+        RemoteTrouble::BadCertificates { .. } => "check `ca_file`: a file of certificates in PEM",
+        RemoteTrouble::CannotMove(_) => "set after = \"leave\" in the place",
+        RemoteTrouble::NoBucket { .. } => "check the bucket in `path`, and `endpoint`",
+        RemoteTrouble::NoKeys => {
+            "set `access_key` and `secret_key` in the place, or credentials = \"anonymous\" or \"machine\""
+        }
+        RemoteTrouble::BadKeys { .. } => "check `access_key` and `secret_key` with the store's owner",
+        RemoteTrouble::OtherRegion { .. } => "set `region` in the place",
+        RemoteTrouble::ClockOff => "set the clock of this machine",
         RemoteTrouble::Spool { .. } => "make room, or set `path` in [spool]",
         RemoteTrouble::BadName { .. } | RemoteTrouble::Other(_) | RemoteTrouble::Unread(_) => {
             return None;

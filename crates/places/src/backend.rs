@@ -15,9 +15,37 @@ pub struct Listed {
     pub files: Vec<(Arrival, Option<PathBuf>)>,
     /// What could not be listed; the rest was.
     pub errors: Vec<PlaceError>,
+    /// How many requests to a server it took, where those are counted.
+    pub requests: u64,
 }
 
-/// Where files are: a folder, a server, a bucket.
+/// What is to be listed.
+pub struct ListRequest<'l> {
+    /// The name of the place, for its arrivals.
+    pub place: &'l str,
+    /// Which files are looked at, by their paths and when they were modified, in microseconds since 1970.
+    /// The others are left out as soon as they are met, so that they take no memory.
+    pub wanted: &'l (dyn Fn(&str, i64) -> bool + Sync),
+    /// Only what may be new since all was listed is asked for, where a place can tell.
+    pub is_recent: bool,
+    /// Only the file of this path is listed, or what is in the folder of this path; all where it is empty.
+    pub beneath: &'l str,
+}
+
+impl ListRequest<'_> {
+    /// Whether something that is wanted may be in a folder.
+    pub fn may_be_in(&self, folder: &str) -> bool {
+        is_in(folder, self.beneath) || is_in(self.beneath, folder)
+    }
+}
+
+/// Whether a path is that of a file or a folder, or in it.
+pub(crate) fn is_in(path: &str, folder: &str) -> bool {
+    let rest = path.strip_prefix(folder);
+    folder.is_empty() || rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+}
+
+/// Where files are: a folder, a server, a bucket, or behind links.
 ///
 /// A file's version is its size, its time and the token of its arrival, whatever of these the place
 /// keeps: what was listed is what is fetched, or the fetch fails.
@@ -25,8 +53,19 @@ pub trait Backend: fmt::Debug + Send + Sync {
     /// Where it is, for people, without secrets.
     fn shown(&self) -> String;
 
-    /// Lists the files there are. `place` is the name for their arrivals.
-    fn list(&self, place: &str) -> Result<Listed, PlaceError>;
+    /// Lists the files there are.
+    fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError>;
+
+    /// Whether it can list what may be new without listing all.
+    fn lists_recent(&self) -> bool {
+        false
+    }
+
+    /// Reads a small file into memory; `None` where the place has no quick way to do so.
+    fn read(&self, arrival: &Arrival) -> Option<Result<Vec<u8>, RemoteTrouble>> {
+        let _ = arrival;
+        None
+    }
 
     /// Moves a file within the place; `false` if the name is taken. `local` is where it can be opened.
     fn relocate(&self, arrival: &Arrival, local: &Path, to: &str) -> Result<bool, PlaceError>;

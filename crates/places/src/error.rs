@@ -206,6 +206,12 @@ pub enum RemoteTrouble {
         /// The name, escaped.
         name: String,
     },
+    /// A key of a store that cannot be asked for as a path.
+    #[error("the key `{key}` is refused: it is no path of files in folders")]
+    BadKey {
+        /// The key, escaped.
+        key: String,
+    },
     /// A name that cannot be asked for.
     #[error("the name `{name}` is not in UTF-8, so it cannot be asked for")]
     ForeignName {
@@ -228,6 +234,75 @@ pub enum RemoteTrouble {
         /// Why.
         why: String,
     },
+    /// The server has too much to do, or is not well.
+    #[error("the server answered {status}, which passes")]
+    Busy {
+        /// The number of its answer.
+        status: u16,
+    },
+    /// The server does not take who is asking.
+    #[error("the server refuses whoever is asking ({user})")]
+    NotAuthorized {
+        /// As whom we asked.
+        user: String,
+    },
+    /// A web page where a file was promised.
+    #[error("the server answered with a web page where the file should be")]
+    Page,
+    /// Too many redirections, or one that leads nowhere.
+    #[error("the link leads from one to another, and is not followed further than {most} times")]
+    Redirected {
+        /// How many are followed.
+        most: u32,
+    },
+    /// A link that must not be followed.
+    #[error("the link is not followed: {0}")]
+    RefusedAddress(String),
+    /// A link that is none.
+    #[error("it is no link to a file: {0}")]
+    BadLink(String),
+    /// The server's certificate is not trusted.
+    #[error("the server's certificate is not trusted: {0}")]
+    Untrusted(String),
+    /// Certificates of the user's own that cannot be read.
+    #[error("the certificates of {} cannot be read: {why}", file.display())]
+    BadCertificates {
+        /// The file.
+        file: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// Files of the place cannot be moved.
+    #[error("it cannot be moved: {0}")]
+    CannotMove(String),
+    /// There is no such bucket.
+    #[error("there is no bucket `{bucket}`")]
+    NoBucket {
+        /// The bucket.
+        bucket: String,
+    },
+    /// There are no keys for a store.
+    #[error(
+        "there are no keys: none in the configuration, none in the environment, none in the shared file of credentials"
+    )]
+    NoKeys,
+    /// The keys are not taken.
+    #[error("the store does not take the keys: {why}")]
+    BadKeys {
+        /// Its own word for it.
+        why: String,
+    },
+    /// The store asks for another region.
+    #[error("the bucket is in another region than `{region}`{}", expected.as_ref().map(|expected| format!(": in `{expected}`")).unwrap_or_default())]
+    OtherRegion {
+        /// The region that was asked.
+        region: String,
+        /// The region that the store names.
+        expected: Option<String>,
+    },
+    /// The clocks are too far apart.
+    #[error("the clock of this machine is not that of the store, which refuses requests of another time")]
+    ClockOff,
     /// Anything else, in the other side's words.
     #[error("{0}")]
     Other(String),
@@ -236,7 +311,13 @@ pub enum RemoteTrouble {
 impl RemoteTrouble {
     /// Whether trying again may help.
     pub fn is_transient(&self) -> bool {
-        matches!(self, RemoteTrouble::Lost(_) | RemoteTrouble::Silent | RemoteTrouble::Refused { .. })
+        matches!(
+            self,
+            RemoteTrouble::Lost(_)
+                | RemoteTrouble::Silent
+                | RemoteTrouble::Refused { .. }
+                | RemoteTrouble::Busy { .. }
+        )
     }
 
     /// Whether the server itself is the matter, and not one file.
@@ -248,10 +329,16 @@ impl RemoteTrouble {
                 | RemoteTrouble::Misstated
                 | RemoteTrouble::NoRight { .. }
                 | RemoteTrouble::BadName { .. }
+                | RemoteTrouble::BadKey { .. }
                 | RemoteTrouble::ForeignName { .. }
                 | RemoteTrouble::TooLarge { .. }
                 | RemoteTrouble::Spool { .. }
                 | RemoteTrouble::Unread(_)
+                | RemoteTrouble::Page
+                | RemoteTrouble::Redirected { .. }
+                | RemoteTrouble::RefusedAddress(_)
+                | RemoteTrouble::BadLink(_)
+                | RemoteTrouble::CannotMove(_)
         )
     }
 }

@@ -12,7 +12,7 @@ use rustix::fs::{CWD, RenameFlags, renameat_with};
 use rustix::io::Errno;
 use walkdir::WalkDir;
 
-use crate::backend::{Backend, Listed};
+use crate::backend::{Backend, ListRequest, Listed};
 use crate::error::{PlaceError, RemoteTrouble};
 use crate::seen::Seen;
 use crate::version::{modified, version};
@@ -37,7 +37,7 @@ impl Backend for Folder {
 
     /// Lists the files of the folder, those in its folders too. Hidden files (`.name`) are left
     /// out, and symbolic links are not followed.
-    fn list(&self, place: &str) -> Result<Listed, PlaceError> {
+    fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError> {
         let mut listed = Listed::default();
         std::fs::read_dir(&self.root).map_err(|error| PlaceError::of(&self.root, error))?;
         let is_hidden = |name: &OsStr| name.as_encoded_bytes().first() == Some(&b'.');
@@ -47,10 +47,12 @@ impl Backend for Folder {
             .filter_entry(|entry| entry.depth() == 0 || !is_hidden(entry.file_name()));
         for entry in walk {
             match entry {
-                Ok(entry) if entry.file_type().is_file() => match arrival(place, entry.path()) {
+                Ok(entry) if entry.file_type().is_file() => match arrival(request.place, entry.path()) {
                     Ok(mut arrival) => {
                         arrival.path = path_within(&self.root, entry.path());
-                        listed.files.push((arrival, Some(entry.into_path())));
+                        if (request.wanted)(&arrival.path, arrival.modified) {
+                            listed.files.push((arrival, Some(entry.into_path())));
+                        }
                     }
                     // Gone since its folder was listed: it was not there to be found.
                     Err(PlaceError::Missing { .. }) => {}
@@ -187,7 +189,8 @@ mod tests {
     use super::*;
 
     fn list(folder: &Path) -> Result<Listed, PlaceError> {
-        Folder::new(folder.to_path_buf()).list("quay")
+        let request = ListRequest { place: "quay", wanted: &|_, _| true, is_recent: false, beneath: "" };
+        Folder::new(folder.to_path_buf()).list(&request)
     }
 
     #[rstest]

@@ -5,8 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::pattern::Pattern;
 
-use crate::backend::{Backend, Identity};
+use crate::backend::{Backend, Identity, ListRequest, Listed, is_in};
 use crate::error::PlaceError;
 use crate::folder::Folder;
 use crate::seen::{Listing, Seen, SpooledFile};
@@ -28,18 +29,64 @@ pub struct Place {
     name: String,
     backend: Arc<dyn Backend>,
     spool: Option<Arc<Spool>>,
+    /// Files that are never looked at.
+    ignored: Arc<[Pattern]>,
+    /// Only files modified within so long are looked at.
+    within: Option<Duration>,
+    /// Only the file of this path is looked at, or what is in the folder of this path.
+    beneath: Arc<str>,
+}
+
+/// How much of a place is listed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Scope {
+    /// What the place is said to look at.
+    #[default]
+    Usual,
+    /// Files of any time, whatever is said of how far back the place looks.
+    AnyTime,
+    /// What may be new since all of it was listed, where the place can tell.
+    Recent,
 }
 
 impl Place {
     /// A folder of this machine.
     pub fn folder(name: &str, folder: impl Into<PathBuf>) -> Place {
-        Place { name: name.to_owned(), backend: Arc::new(Folder::new(folder.into())), spool: None }
+        Place::of(name, Arc::new(Folder::new(folder.into())), None)
     }
 
     /// A place whose files are fetched to a spool before they are read.
     pub fn remote(name: &str, backend: Arc<dyn Backend>, settings: &SpoolSettings) -> Place {
         let spool = Spool::new(backend.clone(), name, settings);
-        Place { name: name.to_owned(), backend, spool: Some(spool) }
+        Place::of(name, backend, Some(spool))
+    }
+
+    fn of(name: &str, backend: Arc<dyn Backend>, spool: Option<Arc<Spool>>) -> Place {
+        let (name, ignored, beneath) = (name.to_owned(), Arc::from([]), Arc::from(""));
+        Place { name, backend, spool, ignored, within: None, beneath }
+    }
+
+    /// The same, without files whose paths fit one of these patterns: they are never looked at.
+    #[must_use]
+    pub fn ignoring(self, patterns: Vec<Pattern>) -> Place {
+        Place { ignored: patterns.into(), ..self }
+    }
+
+    /// The same, without files that were last modified longer ago than this.
+    #[must_use]
+    pub fn modified_within(self, within: Duration) -> Place {
+        Place { within: Some(within), ..self }
+    }
+
+    /// The same, with nothing but the file of this path, or what is in the folder of this path.
+    #[must_use]
+    pub fn narrowed_to(self, path: &str) -> Place {
+        Place { beneath: path.trim_matches('/').into(), ..self }
+    }
+
+    /// Whether it can list what may be new without listing all.
+    pub fn lists_recent(&self) -> bool {
+        self.backend.lists_recent()
     }
 
     /// Its name.
@@ -65,21 +112,30 @@ impl Place {
     /// The files there are. A file that was written just now could be written once more and look the
     /// same, for a second where times are kept to the second, as on many servers: until it could not,
     /// this waits.
-    pub fn list(&self) -> Result<Listing, PlaceError> {
-        let found = self.list_now()?;
+    pub fn list(&self, scope: Scope) -> Result<Listing, PlaceError> {
+        let found = self.list_now(scope)?;
         match found.seen.iter().filter_map(|seen| unsettled(&seen.arrival, now())).max() {
             Some(wait) => {
                 std::thread::sleep(wait);
-                self.list_now()
+                self.list_now(scope)
             }
             None => Ok(found),
         }
     }
 
     /// The files there are now, whether or not one of them could still change unseen.
-    pub fn list_now(&self) -> Result<Listing, PlaceError> {
-        let found = self.backend.list(&self.name)?;
-        if let Some(spool) = &self.spool {
+    pub fn list_now(&self, scope: Scope) -> Result<Listing, PlaceError> {
+        let within = self.within.filter(|_| scope != Scope::AnyTime);
+        let since = within.map_or(i64::MIN, |within| now().saturating_sub(micros(within)));
+        let wanted = |path: &str, modified: i64| {
+            modified >= since
+                && is_in(path, &self.beneath)
+                && !self.ignored.iter().any(|pattern| pattern.matches(path).is_some())
+        };
+        let is_recent = scope == Scope::Recent;
+        let request = ListRequest { place: &self.name, wanted: &wanted, is_recent, beneath: &self.beneath };
+        let found = self.backend.list(&request)?;
+        if let Some(spool) = self.spool.as_ref().filter(|_| !is_recent && self.beneath.is_empty()) {
             spool.clean(found.files.iter().map(|(arrival, _)| arrival));
         }
         let seen = |(arrival, local): (Arrival, Option<PathBuf>)| match (local, &self.spool) {
@@ -90,7 +146,8 @@ impl Place {
             }
             (None, None) => Seen { file: PathBuf::from(&arrival.path), arrival, spooled: None },
         };
-        Ok(Listing { seen: found.files.into_iter().map(seen).collect(), errors: found.errors })
+        let Listed { files, errors, requests } = found;
+        Ok(Listing { seen: files.into_iter().map(seen).collect(), errors, requests })
     }
 
     /// Moves a file within the place; `false` if the name is taken.
@@ -108,6 +165,10 @@ fn unsettled(arrival: &Arrival, now: i64) -> Option<Duration> {
     let step = if arrival.modified % SECOND == 0 { SECOND } else { TICK };
     let left = arrival.modified.saturating_add(2 * step).saturating_sub(now);
     (left > 0 && left <= 3 * step).then(|| Duration::from_micros(left.unsigned_abs()))
+}
+
+fn micros(duration: Duration) -> i64 {
+    i64::try_from(duration.as_micros()).unwrap_or(i64::MAX)
 }
 
 /// Microseconds since 1970.

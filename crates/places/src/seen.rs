@@ -28,6 +28,8 @@ pub struct Listing {
     pub seen: Vec<Seen>,
     /// What could not be listed; the rest was.
     pub errors: Vec<PlaceError>,
+    /// How many requests to a server it took, where those are counted.
+    pub requests: u64,
 }
 
 /// A file that is fetched to a spool.
@@ -82,7 +84,8 @@ impl Seen {
     /// as what is given is held.
     pub fn fetched(&self) -> Result<Fetched, PlaceError> {
         let pin = self.spooled.as_ref().map(|file| file.spool.want(&file.arrival)).transpose()?;
-        Ok(Fetched { path: self.file.clone(), _pin: pin })
+        let path = pin.as_ref().and_then(Pin::in_memory).unwrap_or_else(|| self.file.clone());
+        Ok(Fetched { path, _pin: pin })
     }
 
     /// Waits no longer than this for a file that has to be fetched; whether it is at hand then, so that

@@ -12,6 +12,7 @@ use hypodoke_core::isolate::helping;
 
 use crate::backend::Backend;
 use crate::error::{PlaceError, RemoteTrouble};
+use crate::memory_file::MemoryFile;
 use crate::private::private_folder;
 
 /// How many files are fetched at a time.
@@ -27,6 +28,10 @@ const PAUSE: Duration = Duration::from_millis(200);
 /// How many bytes a backend makes sure to be on the disk at a time: what an earlier run left is
 /// trusted up to the last whole lot of them.
 pub const DURABLE: u64 = 64 << 20;
+
+/// Files of up to so many bytes are held in memory, where a place reads them so, and how many of them.
+const SMALL: u64 = 1 << 20;
+const MOST_IN_MEMORY: usize = 192;
 
 /// Counts the spare folders of this process.
 static SPARES: AtomicU32 = AtomicU32::new(0);
@@ -91,7 +96,8 @@ struct Slot {
 #[derive(Debug)]
 enum Stage {
     Running,
-    Ready,
+    /// It is in the folder, or held in memory.
+    Ready(Option<Arc<MemoryFile>>),
     Failed(RemoteTrouble),
 }
 
@@ -100,6 +106,14 @@ enum Stage {
 pub struct Pin {
     spool: Arc<Spool>,
     path: String,
+    memory: Option<Arc<MemoryFile>>,
+}
+
+impl Pin {
+    /// Where the file can be opened, if it is held in memory.
+    pub fn in_memory(&self) -> Option<PathBuf> {
+        self.memory.as_ref().map(|file| file.path())
+    }
 }
 
 impl Drop for Pin {
@@ -184,11 +198,12 @@ impl Spool {
             state.clock += 1;
             let clock = state.clock;
             match state.slots.get_mut(&arrival.path) {
-                Some(Slot { stage: Stage::Ready, used, pins, .. }) => {
+                Some(Slot { stage: Stage::Ready(memory), used, pins, .. }) => {
                     *used = clock;
                     *pins += 1;
+                    let memory = memory.clone();
                     self.fetch_ahead(&mut state, arrival);
-                    return Ok(Pin { spool: self.clone(), path: arrival.path.clone() });
+                    return Ok(Pin { spool: self.clone(), path: arrival.path.clone(), memory });
                 }
                 Some(Slot { stage: Stage::Failed(trouble), .. }) => {
                     let trouble = trouble.clone();
@@ -221,7 +236,7 @@ impl Spool {
         let mut state = self.lock();
         loop {
             match state.slots.get(&arrival.path).map(|slot| &slot.stage) {
-                Some(Stage::Ready | Stage::Failed(_)) => return true,
+                Some(Stage::Ready(_) | Stage::Failed(_)) => return true,
                 Some(Stage::Running) => {}
                 None => {
                     let fits = state.held + arrival.bytes <= self.settings.limit;
@@ -259,7 +274,7 @@ impl Spool {
     /// room; `false` if there is none yet.
     fn make_room(&self, state: &mut State, bytes: u64) -> bool {
         while state.held + bytes > self.settings.limit {
-            let is_idle = |slot: &Slot| matches!(slot.stage, Stage::Ready) && slot.pins == 0;
+            let is_idle = |slot: &Slot| matches!(slot.stage, Stage::Ready(_)) && slot.pins == 0;
             let ready = state.slots.iter().filter(|(_, slot)| is_idle(slot));
             let Some((path, _)) = ready.min_by_key(|(_, slot)| slot.used) else { return false };
             let path = path.clone();
@@ -279,7 +294,7 @@ impl Spool {
     /// Lets go of a file: it is no longer read.
     pub fn release(&self, arrival: &Arrival) {
         let mut state = self.lock();
-        if let Some(Slot { stage: Stage::Ready, .. }) = state.slots.get(&arrival.path) {
+        if let Some(Slot { stage: Stage::Ready(_), .. }) = state.slots.get(&arrival.path) {
             if let Some(at) = state.places.get(&arrival.path).copied() {
                 state.done.insert(at);
             }
@@ -303,7 +318,7 @@ impl Spool {
         state.running += 1;
         let (spool, path, bytes) = (self.clone(), arrival.path.clone(), arrival.bytes);
         let spawned = std::thread::Builder::new().spawn(move || {
-            let work = std::panic::AssertUnwindSafe(|| spool.fetch_with_retries(&arrival));
+            let work = std::panic::AssertUnwindSafe(|| spool.fetch(&arrival));
             let came = helping(|| std::panic::catch_unwind(work));
             let came =
                 came.unwrap_or_else(|_| Err(RemoteTrouble::Unread("fetching it failed unexpectedly".into())));
@@ -320,7 +335,7 @@ impl Spool {
 
     /// A file is there, or could not be fetched: whoever waits for it is told, and the next takes its
     /// turn.
-    fn came(self: &Arc<Spool>, arrival: &Arrival, came: Result<(), RemoteTrouble>) {
+    fn came(self: &Arc<Spool>, arrival: &Arrival, came: Result<Option<MemoryFile>, RemoteTrouble>) {
         let mut state = self.lock();
         state.running -= 1;
         if let Some(trouble) = came.as_ref().err().filter(|trouble| trouble.is_of_server()) {
@@ -328,7 +343,7 @@ impl Spool {
         }
         if let Some(slot) = state.slots.get_mut(&arrival.path) {
             match came {
-                Ok(()) => slot.stage = Stage::Ready,
+                Ok(memory) => slot.stage = Stage::Ready(memory.map(Arc::new)),
                 Err(trouble) => {
                     slot.stage = Stage::Failed(trouble);
                     slot.bytes = 0;
@@ -341,7 +356,27 @@ impl Spool {
         self.changed.notify_all();
     }
 
-    fn fetch_with_retries(&self, arrival: &Arrival) -> Result<(), RemoteTrouble> {
+    /// Fetches a file into memory where it is small, else into the folder.
+    fn fetch(&self, arrival: &Arrival) -> Result<Option<MemoryFile>, RemoteTrouble> {
+        let is_held = |slot: &Slot| matches!(slot.stage, Stage::Ready(Some(_)));
+        let held = || self.lock().slots.values().filter(|slot| is_held(slot)).count();
+        // An archive is opened again and again by its path, which has to stay the same.
+        let is_archive = arrival.path.to_lowercase().ends_with(".zip");
+        if arrival.bytes <= SMALL && !is_archive && held() < MOST_IN_MEMORY {
+            let read = with_retries(|_| match self.backend.read(arrival) {
+                None => Ok(None),
+                Some(Ok(bytes)) if bytes.len() as u64 != arrival.bytes => Err(RemoteTrouble::Changed),
+                Some(Ok(bytes)) => Ok(MemoryFile::of(&bytes)),
+                Some(Err(trouble)) => Err(trouble),
+            });
+            if let Some(file) = read? {
+                return Ok(Some(file));
+            }
+        }
+        self.fetch_to_folder(arrival).map(|()| None)
+    }
+
+    fn fetch_to_folder(&self, arrival: &Arrival) -> Result<(), RemoteTrouble> {
         let local = self.local(arrival);
         let is_whole = || std::fs::metadata(&local).is_ok_and(|about| about.len() == arrival.bytes);
         if arrival.bytes >= DURABLE && is_whole() {
@@ -350,25 +385,11 @@ impl Spool {
             return Ok(());
         }
         let part = local.with_extension("part");
-        let mut pause = PAUSE;
-        for attempt in 1.. {
-            match self.backend.fetch(arrival, &part, attempt == 1) {
-                Ok(()) => break,
-                Err(trouble) if trouble.is_transient() && attempt < ATTEMPTS => {
-                    std::thread::sleep(pause);
-                    pause *= 2;
-                }
-                Err(trouble) => {
-                    if matches!(trouble, RemoteTrouble::Changed | RemoteTrouble::Misstated) {
-                        let _ = std::fs::remove_file(&part);
-                    }
-                    return Err(match trouble {
-                        RemoteTrouble::Other(words) => RemoteTrouble::Unread(words),
-                        other => other,
-                    });
-                }
-            }
+        let fetched = with_retries(|attempt| self.backend.fetch(arrival, &part, attempt == 1));
+        if matches!(fetched, Err(RemoteTrouble::Changed | RemoteTrouble::Misstated | RemoteTrouble::Page)) {
+            let _ = std::fs::remove_file(&part);
         }
+        fetched?;
         let failed =
             |error: std::io::Error| RemoteTrouble::Spool { path: local.clone(), why: error.to_string() };
         let there = std::fs::metadata(&part).map_err(failed)?.len();
@@ -417,6 +438,22 @@ impl Drop for Spool {
     }
 }
 
+/// Does something until it is done, or the trouble is one that does not pass.
+fn with_retries<T>(mut work: impl FnMut(u32) -> Result<T, RemoteTrouble>) -> Result<T, RemoteTrouble> {
+    let (mut attempt, mut pause) = (1, PAUSE);
+    loop {
+        match work(attempt) {
+            Err(trouble) if trouble.is_transient() && attempt < ATTEMPTS => {
+                std::thread::sleep(pause);
+                (attempt, pause) = (attempt + 1, pause * 2);
+            }
+            // What it is about one file that the other side says, it says of that file alone.
+            Err(RemoteTrouble::Other(words)) => return Err(RemoteTrouble::Unread(words)),
+            done => return done,
+        }
+    }
+}
+
 /// A name that is one in every file system.
 fn safe(name: &str) -> String {
     let is_plain = |c: char| c.is_ascii_alphanumeric() || ".-_".contains(c);
@@ -432,7 +469,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::backend::Listed;
+    use crate::backend::{ListRequest, Listed};
 
     /// A place whose files hold their own paths, and that fails as it is told.
     #[derive(Debug, Default)]
@@ -451,7 +488,7 @@ mod tests {
             "quay".to_owned()
         }
 
-        fn list(&self, _: &str) -> Result<Listed, PlaceError> {
+        fn list(&self, _: &ListRequest<'_>) -> Result<Listed, PlaceError> {
             Ok(Listed::default())
         }
 

@@ -4,6 +4,7 @@ mod bad_server;
 mod browser;
 mod certificates;
 mod cutter;
+mod file_server;
 mod keeper;
 mod mailbox;
 mod mariadb;
@@ -22,9 +23,12 @@ use rusqlite::{Connection, OpenFlags};
 use serde_json::Value;
 use tempfile::TempDir;
 
+pub use hypodoke_demo::bucket;
+
 pub use bad_server::{BadServer, Fault};
 pub use browser::Browser;
 pub use cutter::{Cut, Cutter};
+pub use file_server::{FileRequest, FileServer, ServedFile};
 pub use mailbox::{Mail, Mailbox, Manners};
 pub use mariadb::{Mariadb, MariadbDatabase};
 pub use memory::{MemoryPlace, MemoryStore};

@@ -11,7 +11,7 @@ mod window;
 use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
-use hypodoke_places::{Place, PutAway, Seen, beside};
+use hypodoke_places::{Place, PutAway, Scope, Seen, beside};
 
 use crate::clock;
 use crate::error::EngineError;
@@ -19,7 +19,7 @@ use crate::job::{Candidate, FeedFiles, FeedSource, Job, PlaceSource};
 
 pub use archive::unfold;
 pub use known::{KnownFiles, settlement_of};
-pub use named::{BY_HAND, NamedAs, NamedFiles, named_files};
+pub use named::{BY_HAND, NamedAs, NamedFiles, files_of_place, named_files};
 pub use order::{LoadUnit, load_units};
 pub use table_name::table_name;
 pub use window::Window;
@@ -41,6 +41,8 @@ pub struct Discovered {
     pub put_away: Vec<(Place, PutAway)>,
     /// What could not be listed or opened.
     pub errors: Vec<EngineError>,
+    /// How many requests to servers listing took, where those are counted.
+    pub requests: u64,
 }
 
 /// A file that no feed takes, with its path as people know it.
@@ -141,7 +143,7 @@ impl Discovered {
     /// The files of a place that are there to be read.
     fn list(&mut self, job: &Job, place: &PlaceSource) -> Vec<Candidate> {
         let name = place.place.name();
-        let listing = match place.place.list() {
+        let listing = match place.place.list(job.scope) {
             Ok(listing) => listing,
             Err(error) => {
                 self.errors.push(EngineError::listing(name, error));
@@ -149,6 +151,7 @@ impl Discovered {
             }
         };
         self.errors.extend(listing.errors.into_iter().map(EngineError::from));
+        self.requests += listing.requests;
         let (ready, waiting) = place.completeness.sort(listing.seen, clock::now());
         self.waiting.extend(waiting.iter().map(|seen| format!("{name}/{}", seen.arrival.path)));
         let is_put_away =
@@ -175,6 +178,7 @@ impl Discovered {
 /// given back.
 fn give_to_feeds(job: &Job, files: Vec<Candidate>, feeds: &mut [FeedFiles]) -> Vec<Unmatched> {
     let mut unmatched = Vec::new();
+    let now = clock::now();
     for file in files {
         let takers = job.feeds_for(&file.seen.arrival);
         if takers.is_empty() {
@@ -183,7 +187,10 @@ fn give_to_feeds(job: &Job, files: Vec<Candidate>, feeds: &mut [FeedFiles]) -> V
             continue;
         }
         for (at, parts) in takers {
-            if let Some(feed) = feeds.get_mut(at) {
+            // A file that is too old for its feed is nobody else's.
+            let is_in_time = job.scope == Scope::AnyTime
+                || job.feeds.get(at).is_none_or(|source| source.is_in_time(file.seen.arrival.modified, now));
+            if let Some(feed) = feeds.get_mut(at).filter(|_| is_in_time) {
                 feed.files.push(Candidate { parts, ..file.clone() });
             }
         }

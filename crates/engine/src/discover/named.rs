@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::{Place, Seen, look_at, path_text};
+use hypodoke_places::{Place, Scope, Seen, look_at, path_text};
 
 use super::archive::unfold;
 use crate::error::EngineError;
@@ -54,14 +54,50 @@ pub fn named_files(
     Ok(found)
 }
 
+/// The files of a place that was named on the spot.
+///
+/// # Errors
+///
+/// It cannot be listed, or there are no files.
+pub fn files_of_place(place: &Place, named: NamedAs) -> Result<NamedFiles, EngineError> {
+    let listing = place.list_now(Scope::Usual)?;
+    let mut found = NamedFiles::default();
+    found.errors.extend(listing.errors.into_iter().map(EngineError::from));
+    if listing.seen.is_empty() && found.errors.is_empty() {
+        return Err(EngineError::EmptyFolder { folder: place.shown().into() });
+    }
+    for mut seen in listing.seen {
+        let (base, path) = (place.shown(), &seen.arrival.path);
+        // Where one file was named, the place is shown as it.
+        let shown = match base.ends_with(path.as_str()) {
+            true => base,
+            false => format!("{}/{path}", base.trim_end_matches('/')),
+        };
+        if named == NamedAs::WholePath {
+            (seen.arrival.place, seen.arrival.path) = (BY_HAND.to_owned(), shown.clone());
+        }
+        match unfold(Candidate { shown, ..Candidate::of(seen) }) {
+            Ok(files) => found.files.extend(files),
+            Err(error) => found.errors.push(error),
+        }
+    }
+    Ok(found)
+}
+
 impl NamedFiles {
+    /// Takes other files in.
+    pub fn extend(&mut self, others: NamedFiles) {
+        self.files.extend(others.files);
+        self.errors.extend(others.errors);
+    }
+
     fn add_folder(
         &mut self,
         folder: &Path,
         named: NamedAs,
         internal: &InternalFiles,
     ) -> Result<(), EngineError> {
-        let mut listing = Place::folder(BY_HAND, folder).list_now()?;
+        let mut listing = Place::folder(BY_HAND, folder).list_now(Scope::Usual)?;
         listing.seen.retain(|seen| !internal.contains(seen));
         self.errors.extend(listing.errors.into_iter().map(EngineError::from));
         if listing.seen.is_empty() {

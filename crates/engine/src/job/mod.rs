@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::pattern::{Part, PartValue, Pattern};
-use hypodoke_places::{Completeness, Place, PutAway};
+use hypodoke_places::{Completeness, Place, PutAway, Scope};
 use hypodoke_stores::StoreUrl;
 
 pub use candidate::{Candidate, FeedFiles, Member};
@@ -36,6 +36,8 @@ pub struct FeedSource {
     pub place: String,
     /// The paths of its files.
     pub files: Pattern,
+    /// Only files modified within so long are looked at.
+    pub modified_within: Option<Duration>,
     /// What the engine does with them.
     pub feed: Feed,
 }
@@ -51,6 +53,8 @@ pub struct Job {
     /// After so long what is loaded is committed; at no time at all, each file is by itself. As is usual if
     /// unsaid.
     pub commit_every: Option<Duration>,
+    /// How much of the places is listed.
+    pub scope: Scope,
     /// The places.
     pub places: Vec<PlaceSource>,
     /// The feeds. A file goes to the first that it fits.
@@ -63,7 +67,15 @@ impl Job {
     /// A job without places and feeds.
     pub fn new(store: StoreUrl) -> Job {
         let internal = InternalFiles::new(Vec::new(), vec![store.clone()], Vec::new());
-        Job { store, connections: None, commit_every: None, places: Vec::new(), feeds: Vec::new(), internal }
+        Job {
+            store,
+            connections: None,
+            commit_every: None,
+            scope: Scope::default(),
+            places: Vec::new(),
+            feeds: Vec::new(),
+            internal,
+        }
     }
 
     /// The feeds that take a file, by their numbers among the feeds, and what its path tells each: the
@@ -88,6 +100,12 @@ impl Job {
 }
 
 impl FeedSource {
+    /// Whether a file of this time is looked at; `now` and `modified` in microseconds since 1970.
+    pub fn is_in_time(&self, modified: i64, now: i64) -> bool {
+        let micros = |within: Duration| i64::try_from(within.as_micros()).unwrap_or(i64::MAX);
+        self.modified_within.is_none_or(|within| modified >= now.saturating_sub(micros(within)))
+    }
+
     /// What a path tells of its file, if the feed takes it: the named parts of the pattern, and the
     /// columns that hold the same in every row.
     pub fn parts_of(&self, path: &str) -> Option<Vec<(Part, PartValue)>> {

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{Cursor, Read};
+use std::path::Path;
 
 use hypodoke_formats::bytes::archive::{Archive, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
@@ -81,7 +82,7 @@ impl<'a> Source<'a> {
         let compression = Compression::of(&head);
         let zipped = is_archive(&head) && file.member.is_none() && !is_workbook(file)?;
         let reader: Box<dyn Read + Send + 'a> = if zipped {
-            only_member(file, limit).map_err(failed)?
+            only_member(&fetched, limit).map_err(failed)?
         } else {
             let whole = Cursor::new(head).chain(opened);
             match compression {
@@ -178,8 +179,8 @@ pub fn content_hash(file: &Candidate) -> Result<String, EngineError> {
 }
 
 /// The one file of an archive that was not unfolded.
-fn only_member(file: &Candidate, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
-    let archive = Archive::open(&file.seen.file)?;
+fn only_member(file: &Path, limit: ExpansionLimit) -> Result<Box<dyn Read + Send>, ReadError> {
+    let archive = Archive::open(file)?;
     match &archive.members()?[..] {
         [only] => archive.read(only.index, limit),
         [] => Err(ReadError::Empty),

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::spelling::temporal;
-use hypodoke_places::Seen;
+use hypodoke_places::{Scope, Seen};
 use hypodoke_stores::FileEntry;
 
 use crate::discover::{BY_HAND, Discovered, NamedAs, discover, named_files, unfold};
@@ -30,6 +30,8 @@ pub struct Finder {
 impl Finder {
     /// Finds files of a job, where there is one; without it, files that were named one by one.
     pub fn new(job: Option<Job>) -> Finder {
+        // Whatever is asked for may be of any time.
+        let job = job.map(|job| Job { scope: Scope::AnyTime, ..job });
         Finder { job, listed: None }
     }
 

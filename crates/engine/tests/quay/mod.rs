@@ -42,6 +42,7 @@ impl Quay {
         job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away: None });
         job.feeds.push(FeedSource {
             place: "quay".into(),
+            modified_within: None,
             files: Pattern::parse("*.csv").expect("a pattern"),
             feed: self.feed.clone(),
         });

@@ -1,17 +1,19 @@
 //! `hypodoke load`: all that is new, by the configuration or straight from the command line.
 
+use std::path::Path;
 use std::time::Duration;
 
 use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::{LoadReport, run_job};
 use hypodoke_engine::clock;
-use hypodoke_engine::discover::{Discovered, NamedAs, NamedFiles, discover, named_files, table_name};
+use hypodoke_engine::discover::{Discovered, NamedAs, NamedFiles, discover, table_name};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::job::{Candidate, FeedFiles, Job};
 use hypodoke_engine::receipt::Receipt;
 use hypodoke_stores::Store;
 
 use super::context::{Context, store_url};
+use super::named_place::{self, Named};
 use crate::cli::LoadArguments;
 use crate::exit::{self, Exit};
 use crate::failure::Failure;
@@ -37,7 +39,7 @@ pub fn run(arguments: &LoadArguments, context: &Context) -> Result<Exit, Failure
 }
 
 fn load(arguments: &LoadArguments, settings: Option<&Settings>, context: &Context) -> Result<Exit, Failure> {
-    let (job, mut found) = match settings {
+    let (job, mut found, _named) = match settings {
         Some(settings) => by_configuration(arguments, settings)?,
         None => by_name(arguments)?,
     };
@@ -98,15 +100,18 @@ fn notify(
     failures.iter().for_each(|failure| context.complain(failure));
 }
 
+/// What is to be loaded, and what keeps files at hand that are fetched.
+type Wanted = (Job, Discovered, Named);
+
 /// What the configuration wants loaded, and the files that are there for it.
-fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<(Job, Discovered), Failure> {
+fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<Wanted, Failure> {
     if let Some(table) = &arguments.table {
         let what = format!("--table {table} goes with files, not with the feeds of a configuration");
         return Err(Failure::usage(what).advise("set `table` in the feed, or load files with --into"));
     }
     let names: Vec<String> = arguments.what.iter().map(|path| path.to_string_lossy().into_owned()).collect();
     settings.feeds_named(&names).map_err(|failure| {
-        if arguments.what.iter().any(|path| path.exists()) {
+        if arguments.what.iter().any(|path| path.exists() || named_place::is_address(path)) {
             failure.advise("to load a file without the configuration, say where with --into")
         } else {
             failure
@@ -118,27 +123,31 @@ fn by_configuration(arguments: &LoadArguments, settings: &Settings) -> Result<(J
     if !names.is_empty() {
         found.unmatched.clear();
     }
-    Ok((job, found))
+    Ok((job, found, Named::default()))
 }
 
 /// The files and folders on the command line.
-fn by_name(arguments: &LoadArguments) -> Result<(Job, Discovered), Failure> {
+fn by_name(arguments: &LoadArguments) -> Result<Wanted, Failure> {
     if arguments.what.is_empty() {
         return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named")
             .advise("name a file: hypodoke load movements.csv, or write a configuration"));
     }
     let job = Job::new(store_url(arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
     let internal = internal_files(Some(&job.store), Vec::new());
-    let NamedFiles { files, errors } = named_files(&arguments.what, NamedAs::WholePath, &internal)?;
+    let named = named_place::find(&arguments.what, NamedAs::WholePath, &internal, None)?;
+    let NamedFiles { files, errors } = named.files.clone();
     let mut found = Discovered { errors, ..Discovered::default() };
     for file in files {
         add(&mut found.feeds, file, arguments)?;
     }
-    Ok((job, found))
+    Ok((job, found, named))
 }
 
 fn add(feeds: &mut Vec<FeedFiles>, file: Candidate, arguments: &LoadArguments) -> Result<(), Failure> {
-    let table = arguments.table.clone().unwrap_or_else(|| table_name(&file.seen.file));
+    let table = arguments.table.clone().unwrap_or_else(|| match file.seen.is_local() {
+        true => table_name(&file.seen.file),
+        false => table_name(Path::new(&file.container().arrival.path)),
+    });
     if let Some(feed) = feeds.iter_mut().find(|known| known.feed.table == table) {
         feed.files.push(file);
         return Ok(());

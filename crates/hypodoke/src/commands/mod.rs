@@ -10,6 +10,7 @@ mod drift;
 mod ledger;
 mod load;
 mod manual;
+mod named_place;
 mod preview;
 mod receipt;
 mod rejects;

@@ -1,15 +1,17 @@
 //! `hypodoke preview`: the first rows as they would be stored.
 
-use hypodoke_engine::discover::{NamedAs, named_files};
+use hypodoke_engine::discover::NamedAs;
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::inspect::{Preview, preview};
 use hypodoke_engine::job::{Candidate, Feed};
 use hypodoke_engine::plan::TargetState;
 use hypodoke_engine::profile::FormatHints;
+use hypodoke_places::Scope;
 use serde::Serialize;
 
 use super::context::Context;
+use super::named_place::{self, Named};
 use crate::cli::{DatabaseArguments, PreviewArguments};
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -52,19 +54,26 @@ struct RowLine<'a> {
 
 /// Runs the command.
 pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Failure> {
+    let settings = named_place::settings_for(std::slice::from_ref(&arguments.what), context)?;
+    let name = arguments.what.to_string_lossy();
+    let is_feed =
+        settings.as_ref().is_some_and(|settings| settings.feeds.iter().any(|feed| feed.name == name));
     let is_file = arguments.what.is_file();
-    let (file, feed) = if is_file {
+    let mut named = Named::default();
+    let (file, feed) = if !is_feed && (is_file || named_place::names(&arguments.what, settings.as_ref())) {
         let feed = arguments.reading.plain_feed(String::new())?;
         let internal = internal_files(None, Vec::new());
         let paths = std::slice::from_ref(&arguments.what);
-        let found = named_files(paths, NamedAs::PathInFolder, &internal)?.files.into_iter().next();
+        named = named_place::find(paths, NamedAs::PathInFolder, &internal, settings.as_ref())?;
+        let newest = |file: &&Candidate| (file.seen.arrival.modified, file.seen.arrival.path.clone());
+        let found = named.files.files.iter().max_by_key(newest).cloned();
         let none = || Failure::load(format!("{} holds no files", arguments.what.display()));
         (found.ok_or_else(none)?, feed)
     } else {
         newest_of_feed(arguments, context)?
     };
     let hints =
-        || if is_file { FormatHints::default() } else { known_of(&feed, context).unwrap_or_default() };
+        || if !is_feed { FormatHints::default() } else { known_of(&feed, context).unwrap_or_default() };
     let previews = preview(&file, &feed, arguments.rows, hints, &Silent)?;
     if context.json {
         json::print(&document(&file.shown, &previews))?;
@@ -72,6 +81,7 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
         let tables = previews.iter().map(|table| render::preview::text(&file.shown, table, context.screen));
         render::print(&tables.collect::<Vec<_>>().join("\n"));
     }
+    drop(named);
     Ok(Exit::Done)
 }
 
@@ -92,7 +102,7 @@ fn newest_of_feed(arguments: &PreviewArguments, context: &Context) -> Result<(Ca
     let Some(place) = settings.places.iter().find(|place| place.name == feed.place) else {
         return Err(Failure::usage(format!("there is no place `{}`", feed.place)));
     };
-    let listing = place.place.list().map_err(EngineError::from)?;
+    let listing = place.place.list(Scope::Usual).map_err(EngineError::from)?;
     let mut source = feed.source();
     let fitting =
         listing.seen.into_iter().filter_map(|seen| Some((source.parts_of(&seen.arrival.path)?, seen)));

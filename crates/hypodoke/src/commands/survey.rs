@@ -2,11 +2,12 @@
 
 use hypodoke_core::evidence::ColumnReport;
 use hypodoke_core::names::match_key;
-use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
+use hypodoke_engine::discover::{NamedAs, NamedFiles};
 use hypodoke_engine::inspect::{Survey, survey};
 use hypodoke_engine::job::{Candidate, Feed};
 
 use super::context::Context;
+use super::named_place;
 use crate::cli::SurveyArguments;
 use crate::exit::Exit;
 use crate::failure::Failure;
@@ -22,7 +23,10 @@ pub fn watched(files: &[Candidate], feed: &Feed, keep_evidence: bool, context: &
 /// Runs the command.
 pub fn run(arguments: &SurveyArguments, context: &Context) -> Result<Exit, Failure> {
     let internal = internal_files(None, Vec::new());
-    let NamedFiles { files, errors } = named_files(&arguments.paths, NamedAs::PathInFolder, &internal)?;
+    let settings =
+        if arguments.paths.iter().all(|path| path.exists()) { None } else { context.settings()? };
+    let named = named_place::find(&arguments.paths, NamedAs::PathInFolder, &internal, settings.as_ref())?;
+    let NamedFiles { files, errors } = named.files.clone();
     let feed = arguments.reading.plain_feed(String::new())?;
     let keep_evidence = arguments.why.is_some();
     if keep_evidence && files.len() > 20 {

@@ -14,8 +14,10 @@ use super::feed_plan::{FeedPlan, LoadTimes, OnChange};
 
 /// What the draft is made of besides the survey.
 pub struct DraftInputs<'a> {
-    /// The folder of the files, as the configuration will name it.
-    pub place: &'a Path,
+    /// Where the files are, as the configuration will name it.
+    pub place: &'a str,
+    /// That is a place of a configuration that is there already.
+    pub is_of_place: bool,
     /// The database.
     pub database: &'a str,
     /// The feeds, and what is wanted of each.
@@ -33,7 +35,14 @@ pub fn draft(survey: &Survey, inputs: &DraftInputs<'_>) -> String {
         String::from("# Drafted by hypodoke from what the files hold. Every line may be changed; what is\n");
     out.push_str("# left out is found out anew from each file, and widened without loss.\n\n[staging]\n");
     let _ = writeln!(out, "url = {}\n", text(inputs.database));
-    let _ = writeln!(out, "[place.inbox]\npath = {}", text(&inputs.place.to_string_lossy()));
+    let _ = writeln!(out, "[place.inbox]\npath = {}", text(inputs.place));
+    if inputs.is_of_place {
+        out.push_str(
+            "# What else your configuration says of this place (keys, certificates) is to be added here.\n",
+        );
+    } else if inputs.place.contains("://") {
+        out.push_str("# How to be let in is to be added here, if anything but the environment says it.\n");
+    }
     for (draft, plan) in inputs.feeds.iter().filter(|(_, plan)| plan.is_wanted) {
         feed(&mut out, draft, plan, survey);
     }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use hypodoke_places::sftp::Secret;
+use hypodoke_places::Secret;
 
 use super::reader::{Placed, Section};
 use crate::failure::Failure;

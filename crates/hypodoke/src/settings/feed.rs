@@ -1,6 +1,7 @@
 //! Feeds in the configuration.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use hypodoke_core::names::{Convention, Namer, is_reserved_table};
 use hypodoke_core::pattern::Pattern;
@@ -12,6 +13,7 @@ use hypodoke_formats::text::{DialectOptions, Escape, TableOptions, TextOptions};
 
 use hypodoke_stores::{Mode, Vanished};
 
+use super::places::span;
 use super::reader::{Placed, Section, suggest};
 use super::{columns, drift, formats, schedule};
 use crate::failure::Failure;
@@ -27,6 +29,8 @@ pub struct FeedSettings {
     pub place: String,
     /// The names of its files.
     pub files: Pattern,
+    /// Only files modified within so long are its files.
+    pub modified_within: Option<Duration>,
     /// What the engine needs of it.
     pub feed: Feed,
     /// When it is loaded, and by when its files are due.
@@ -38,7 +42,12 @@ pub struct FeedSettings {
 impl FeedSettings {
     /// What the engine needs of it.
     pub fn source(&self) -> FeedSource {
-        FeedSource { place: self.place.clone(), files: self.files.clone(), feed: self.feed.clone() }
+        FeedSource {
+            place: self.place.clone(),
+            files: self.files.clone(),
+            modified_within: self.modified_within,
+            feed: self.feed.clone(),
+        }
     }
 }
 
@@ -77,6 +86,7 @@ pub fn read(
     let files = section.required("files", "\"movements_*.csv\"")?;
     let pattern = Pattern::parse(&files.value).map_err(|why| section.wrong(&files, why))?;
     let convention = section.word("names", &Convention::WORDS)?;
+    let modified_within = span(&mut section, "modified_within")?;
     let namer = Namer::new(convention.unwrap_or_default(), replacements);
     let (table, table_name) = table_name(&name, &namer, &pattern, &mut section)?;
     let (mode, key) = mode_and_key(&name, &mut section)?;
@@ -119,7 +129,7 @@ pub fn read(
     contradictions(mode, feed.keep_superseded, &mut section)?;
     let schedule = schedule::read(&mut section)?;
     section.finish()?;
-    Ok(FeedSettings { name, place: place.value, files: pattern, feed, schedule, key_at })
+    Ok(FeedSettings { name, place: place.value, files: pattern, modified_within, feed, schedule, key_at })
 }
 
 /// The name of the table, unless it is said that of the feed; and the same as a template where parts of

@@ -1,5 +1,6 @@
 //! Settings: what `hypodoke.toml` says, checked and resolved against its folder.
 
+mod addresses;
 mod columns;
 mod drift;
 mod expand;
@@ -17,6 +18,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
+use hypodoke_places::Scope;
 use hypodoke_places::SpoolSettings;
 use hypodoke_stores::StoreUrl;
 
@@ -128,6 +130,7 @@ impl Settings {
             store: self.store.clone(),
             connections: self.connections,
             commit_every: self.commit_every,
+            scope: Scope::default(),
             places: self.places.iter().map(place).collect(),
             feeds: self.feeds.iter().map(FeedSettings::source).collect(),
             internal: internal_files(Some(&self.store), vec![self.spool.folder.clone()]),

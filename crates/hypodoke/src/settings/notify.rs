@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::sftp::Secret;
+use hypodoke_places::Secret;
 
 use super::expand::{expand, secret};
 use super::reader::{Placed, Section, suggest};

@@ -1,14 +1,14 @@
-//! Places in the configuration: folders, and folders on servers.
+//! Places in the configuration: what all of them have in common. Where they are is in [`addresses`].
 
 use std::path::Path;
-use std::sync::Arc;
 use std::time::Duration;
 
-use hypodoke_places::sftp::{SftpAddress, SftpBackend};
-use hypodoke_places::{Backend, Completeness, Place, PutAway, SpoolSettings};
+use hypodoke_core::pattern::Pattern;
+use hypodoke_places::{Completeness, Place, PutAway, SpoolSettings};
 
-use super::expand::{expand, secret};
-use super::reader::{Placed, Section};
+use super::addresses;
+use super::expand::expand;
+use super::reader::Section;
 use crate::failure::Failure;
 use crate::values::duration;
 
@@ -68,15 +68,30 @@ pub fn read(
     }
     let put_away = put_away(&mut section)?;
     let completeness = Completeness { quiet_for, marker: marker.map(|marker| marker.value) };
-    let place = match backend(&mut section, &path, &expanded, base)? {
+    let ignored = ignored(&mut section)?;
+    let within = span(&mut section, "modified_within")?;
+    let place = match addresses::backend(&mut section, &path, &expanded, base, put_away.is_some())? {
         Some(backend) => Place::remote(&name, backend, spool),
         None => Place::folder(&name, base.join(expanded)),
+    };
+    let place = place.ignoring(ignored);
+    let place = match within {
+        Some(within) => place.modified_within(within),
+        None => place,
     };
     section.finish()?;
     Ok(PlaceSettings { name, place, completeness, put_away, poll })
 }
 
-fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
+/// Patterns of files that are never looked at.
+fn ignored(section: &mut Section<'_>) -> Result<Vec<Pattern>, Failure> {
+    let Some(list) = section.texts("ignore")? else { return Ok(Vec::new()) };
+    let pattern = |text: &String| Pattern::parse(text).map_err(|why| section.wrong(&list, why));
+    list.value.iter().map(pattern).collect()
+}
+
+/// Reads a duration.
+pub fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
     let Some(text) = section.text(key)? else { return Ok(None) };
     let wrong =
         || section.wrong(&text, format!("`{}` is not a duration; write \"30s\" or \"5m\"", text.value));
@@ -102,48 +117,8 @@ fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
     Ok(moves.then_some(PutAway { done, failed }))
 }
 
-/// What is behind an address; nothing where it is a folder of this machine.
-fn backend(
-    section: &mut Section<'_>,
-    path: &Placed<String>,
-    expanded: &str,
-    base: &Path,
-) -> Result<Option<Arc<dyn Backend>>, Failure> {
-    if !expanded.contains("://") {
-        return Ok(None);
-    }
-    let address = address(section, path, expanded, base)?;
-    Ok(Some(Arc::new(SftpBackend::new(address)?)))
-}
-
-fn address(
-    section: &mut Section<'_>,
-    path: &Placed<String>,
-    expanded: &str,
-    base: &Path,
-) -> Result<SftpAddress, Failure> {
-    let mut address = SftpAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
-    address.password = secret(section, "password", base)?;
-    address.passphrase = secret(section, "passphrase", base)?;
-    let mut file = |key: &'static str| -> Result<Option<std::path::PathBuf>, Failure> {
-        let Some(text) = section.text(key)? else { return Ok(None) };
-        let path = expand(section, &text)?;
-        let home = std::env::var("HOME").unwrap_or_default();
-        Ok(Some(match path.strip_prefix("~/") {
-            Some(own) => Path::new(&home).join(own),
-            None => base.join(path),
-        }))
-    };
-    address.key_file = file("key_file")?;
-    address.known_hosts = file("known_hosts")?;
-    if let Some(wait) = span(section, "wait")? {
-        address.wait = wait.max(Duration::from_secs(1));
-    }
-    Ok(address)
-}
-
 /// Reads `500MB` or `2GB`.
-fn size(text: &str) -> Option<u64> {
+pub fn size(text: &str) -> Option<u64> {
     let at = text.find(|c: char| !c.is_ascii_digit())?;
     let (number, unit) = text.split_at(at);
     let times = match unit.trim().to_ascii_uppercase().as_str() {

@@ -3,7 +3,7 @@
 use std::net::{SocketAddr, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 
-use hypodoke_places::sftp::Secret;
+use hypodoke_places::Secret;
 
 use super::expand::secret;
 use super::reader::Section;

@@ -9,6 +9,7 @@ use hypodoke_engine::discover::{Discovered, discover};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::All;
 use hypodoke_engine::job::Job;
+use hypodoke_places::Scope;
 use hypodoke_stores::{Lease, Mode};
 use jiff::Timestamp;
 use tracing::{debug, error, info, warn};
@@ -33,6 +34,9 @@ const LONGEST_RETRY: Duration = Duration::from_secs(300);
 /// Whether somebody has decided about what is held is asked so often.
 const ASK_FOR_DECISIONS: Duration = Duration::from_secs(10);
 
+/// Of a place that can list what may be new by itself, all is listed so often.
+const LIST_ALL: Duration = Duration::from_secs(3600);
+
 /// Another process has the feed: it is asked for so often.
 const STAND_BY: Duration = Duration::from_secs(5);
 
@@ -51,6 +55,10 @@ pub struct FeedWorker<'a> {
     retries: Retries,
     /// How many decisions the ledger had when it was last asked.
     decided: usize,
+    /// When all of the place was listed last.
+    listed_all: Option<Instant>,
+    /// How many requests a listing took when it was told.
+    told_requests: Option<u64>,
     /// What is out of reach since when, in words; it is told once.
     trouble: Option<String>,
     retry: Duration,
@@ -87,6 +95,8 @@ impl<'a> FeedWorker<'a> {
             lease: None,
             retries: Retries::default(),
             decided: 0,
+            listed_all: None,
+            told_requests: None,
             trouble: None,
             retry: FIRST_RETRY,
         }
@@ -133,15 +143,19 @@ impl<'a> FeedWorker<'a> {
 
     /// Loads what is new; whether files are still arriving.
     fn round(&mut self, now: Timestamp) -> Result<bool, Failure> {
-        let job = self.settings.job();
+        let job = Job { scope: self.scope(), ..self.settings.job() };
         let mut found = discover(&job, std::slice::from_ref(&self.feed.name))?;
+        if job.scope == Scope::Usual {
+            self.listed_all = Some(Instant::now());
+        }
+        self.tell_requests(job.scope, found.requests);
         for path in std::mem::take(&mut found.unmatched) {
             if (self.new_stranger)(&path) {
                 warn!(path, "no feed's `files` pattern fits this file");
             }
         }
         let waiting = !found.waiting.is_empty();
-        if self.narrow(&mut found, now)? {
+        if self.narrow(&mut found, job.scope, now)? {
             self.load_found(&job, &found, now)?;
         } else {
             self.without_errors(&found.errors)?;
@@ -149,9 +163,35 @@ impl<'a> FeedWorker<'a> {
         Ok(waiting)
     }
 
+    /// How much of the place is listed: all of it now and then, and as long as a file waits to be tried
+    /// again, or files are looked at together; else what may be new.
+    fn scope(&self) -> Scope {
+        let place = self.settings.places.iter().find(|place| place.name == self.feed.place);
+        let lists_recent = place.is_some_and(|place| place.place.lists_recent());
+        let is_listed = self.listed_all.is_some_and(|at| at.elapsed() < LIST_ALL);
+        let stand_alone = self.feed.feed.mode != Mode::Replace && self.feed.feed.delivery.is_none();
+        match lists_recent && is_listed && stand_alone && !self.retries.has_any() {
+            true => Scope::Recent,
+            false => Scope::Usual,
+        }
+    }
+
+    /// Says what a look at the place costs, where it is counted in requests, each time that this changes
+    /// by much.
+    fn tell_requests(&mut self, scope: Scope, requests: u64) {
+        let told = self.told_requests.unwrap_or_default();
+        if requests > 0 && (requests > 2 * told || 2 * requests < told) {
+            let what = if scope == Scope::Recent { "what may be new" } else { "all of the place" };
+            info!(feed = self.feed.name, requests, "listed {what}");
+            self.told_requests = Some(requests);
+        }
+    }
+
     /// Leaves out what was looked at already; whether there is anything to do.
-    fn narrow(&mut self, found: &mut Discovered, now: Timestamp) -> Result<bool, Failure> {
-        self.retries.keep_only(found.feeds.iter().flat_map(|feed| &feed.files));
+    fn narrow(&mut self, found: &mut Discovered, scope: Scope, now: Timestamp) -> Result<bool, Failure> {
+        if scope != Scope::Recent {
+            self.retries.keep_only(found.feeds.iter().flat_map(|feed| &feed.files));
+        }
         if self.retries.has_held() {
             let decided = hypodoke_stores::open(&self.settings.store)?.decisions()?.len();
             if std::mem::replace(&mut self.decided, decided) != decided {

@@ -45,6 +45,11 @@ impl Retries {
         self.retries.get(&file.shown).filter(|retry| file.seen.arrival.looks_like(&retry.arrival))
     }
 
+    /// Whether any file is to be tried again.
+    pub fn has_any(&self) -> bool {
+        !self.retries.is_empty()
+    }
+
     /// Whether there is anything to be done about a file now.
     pub fn is_due(&self, file: &Candidate, now: Timestamp) -> bool {
         if self.is_settled(file) {

@@ -17,14 +17,15 @@ mod expected;
 mod groups;
 mod hostile;
 mod json;
+mod links;
 mod load;
 mod manual;
 mod mariadb;
-
 mod morning;
 mod names;
 mod nested;
 mod numbers;
+mod objects;
 mod older;
 mod open;
 mod order;

@@ -70,6 +70,7 @@ impl Harbour {
         let put_away = self.puts_away.then_some(away);
         job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away });
         job.feeds.push(FeedSource {
+            modified_within: None,
             place: "quay".into(),
             files: Pattern::parse(self.pattern()).expect("a pattern"),
             feed: self.feed(),

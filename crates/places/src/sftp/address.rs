@@ -1,35 +1,14 @@
 //! Where an SFTP place is, and how to be let in.
 
-use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
 use hypodoke_core::redact::redacted;
 
+use crate::secret::Secret;
+
 /// How long a server may say nothing, unless something else is said.
 const USUAL_WAIT: Duration = Duration::from_secs(30);
-
-/// What nobody is to see.
-#[derive(Clone, PartialEq, Eq)]
-pub struct Secret(String);
-
-impl Secret {
-    /// Keeps a secret.
-    pub fn new(text: impl Into<String>) -> Secret {
-        Secret(text.into())
-    }
-
-    /// The secret, for whoever it is meant for.
-    pub fn reveal(&self) -> &str {
-        &self.0
-    }
-}
-
-impl fmt::Debug for Secret {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("(secret)")
-    }
-}
 
 /// An SFTP place: `sftp://user@host:port/dir`, and how to be let in.
 #[derive(Clone, Debug, PartialEq, Eq)]

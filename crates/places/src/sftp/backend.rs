@@ -10,10 +10,10 @@ use tokio::runtime::Runtime;
 
 use super::address::SftpAddress;
 use super::connect::SftpSession;
-use super::runtime::runtime;
 use super::{fetch, host, list};
-use crate::backend::{Backend, Identity, Listed, ShownKey};
+use crate::backend::{Backend, Identity, ListRequest, Listed, ShownKey};
 use crate::error::{PlaceError, RemoteTrouble};
+use crate::runtime::runtime;
 
 /// How often a broken connection is made anew for a listing, and the pause before the first time.
 const ATTEMPTS: u32 = 5;
@@ -103,10 +103,10 @@ impl Backend for SftpBackend {
         self.address.shown()
     }
 
-    fn list(&self, place: &str) -> Result<Listed, PlaceError> {
+    fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError> {
         let (mut attempt, mut pause) = (1, PAUSE);
         loop {
-            let listed = self.with_session(async |session| list::list(session, &self.address, place).await);
+            let listed = self.with_session(async |session| list::list(session, &self.address, request).await);
             if attempt >= ATTEMPTS || !matches!(listed, Err(RemoteTrouble::Lost(_))) {
                 return listed.map_err(|trouble| self.trouble("", trouble));
             }

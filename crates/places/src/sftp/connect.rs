@@ -11,8 +11,8 @@ use russh_sftp::client::RawSftpSession;
 use super::address::SftpAddress;
 use super::host::{self, HostKey};
 use super::login::log_in;
-use super::runtime::{one_line, runtime};
 use crate::error::RemoteTrouble;
+use crate::runtime::{one_line, runtime};
 
 /// How long a server that speaks is listened to, and how much of it.
 const LISTENING: Duration = Duration::from_secs(4);

@@ -8,7 +8,7 @@ use russh_sftp::protocol::{FileAttributes, StatusCode};
 
 use super::address::SftpAddress;
 use super::connect::SftpSession;
-use crate::backend::Listed;
+use crate::backend::{ListRequest, Listed};
 use crate::error::{PlaceError, RemoteTrouble};
 
 /// How deep folders are gone into: a server may link them in a ring.
@@ -19,7 +19,7 @@ const DEEPEST: usize = 32;
 pub async fn list(
     session: &SftpSession,
     address: &SftpAddress,
-    place: &str,
+    request: &ListRequest<'_>,
 ) -> Result<Listed, RemoteTrouble> {
     let mut listing = Listed::default();
     let mut folders = vec![(String::new(), 0)];
@@ -45,17 +45,18 @@ pub async fn list(
                 continue;
             }
             let inner = if inside.is_empty() { name } else { format!("{inside}/{name}") };
-            if attributes.is_dir() && depth < DEEPEST {
-                folders.push((inner, depth + 1));
+            if attributes.is_dir() {
+                if depth < DEEPEST && request.may_be_in(&inner) {
+                    folders.push((inner, depth + 1));
+                }
             } else if attributes.is_regular() || attributes.permissions.is_none() {
                 // A server that tells no kinds is taken at its word that there is a file.
-                let arrival = Arrival {
-                    place: place.to_owned(),
-                    path: inner,
-                    bytes: attributes.size.unwrap_or(0),
-                    modified: i64::from(attributes.mtime.unwrap_or(0)) * 1_000_000,
-                    token: None,
-                };
+                let modified = i64::from(attributes.mtime.unwrap_or(0)) * 1_000_000;
+                if !(request.wanted)(&inner, modified) {
+                    continue;
+                }
+                let (place, bytes) = (request.place.to_owned(), attributes.size.unwrap_or(0));
+                let arrival = Arrival { place, path: inner, bytes, modified, token: None };
                 listing.files.push((arrival, None));
             }
         }

@@ -11,7 +11,6 @@ mod host;
 mod list;
 mod login;
 mod rsa_key;
-mod runtime;
 
-pub use address::{AddressError, Secret, SftpAddress};
+pub use address::{AddressError, SftpAddress};
 pub use backend::SftpBackend;

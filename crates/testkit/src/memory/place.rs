@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_places::{Backend, Listed, PlaceError, RemoteTrouble};
+use hypodoke_places::{Backend, ListRequest, Listed, PlaceError, RemoteTrouble};
 
 /// A place in memory.
 #[derive(Clone, Debug, Default)]
@@ -43,17 +43,18 @@ impl Backend for MemoryPlace {
         "memory".to_owned()
     }
 
-    fn list(&self, place: &str) -> Result<Listed, PlaceError> {
+    fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError> {
         let arrival = |(path, version): (&String, &Version)| Arrival {
-            place: place.to_owned(),
+            place: request.place.to_owned(),
             path: path.clone(),
             bytes: version.content.len() as u64,
             // All are of one time: the token alone tells versions of one size apart.
             modified: 1_772_438_400_000_000,
             token: Some(version.token.clone()),
         };
-        let files = self.lock().iter().map(arrival).map(|arrival| (arrival, None)).collect();
-        Ok(Listed { files, errors: Vec::new() })
+        let wanted = |arrival: &Arrival| (request.wanted)(&arrival.path, arrival.modified);
+        let files = self.lock().iter().map(arrival).filter(wanted).map(|arrival| (arrival, None)).collect();
+        Ok(Listed { files, ..Listed::default() })
     }
 
     fn relocate(&self, arrival: &Arrival, _: &Path, to: &str) -> Result<bool, PlaceError> {

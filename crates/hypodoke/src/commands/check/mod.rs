@@ -10,8 +10,7 @@ use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::{Forecast, forecast};
 use hypodoke_engine::job::{FeedFiles, Job};
 use hypodoke_engine::lost_tables::{TableLoss, fewer_rows, table_loss};
-use hypodoke_places::Seen;
-use hypodoke_places::{PlaceError, RemoteTrouble};
+use hypodoke_places::{PlaceError, RemoteTrouble, Scope, Seen};
 use hypodoke_stores::{Mode, ServerSetting, Store};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -66,6 +65,8 @@ struct PlaceLine {
     name: String,
     folder: String,
     files: u64,
+    /// How many requests listing them takes, where those are counted.
+    requests: Option<u64>,
     error: Option<String>,
     /// What to do about it.
     advice: Option<String>,
@@ -131,16 +132,17 @@ fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Vec<Seen>, Exit) {
     let (mut exit, mut seen) = (Exit::Done, Vec::new());
     let line = |place: &PlaceSettings| {
         let (name, folder) = (place.name.clone(), place.place.shown());
-        match place.place.list() {
+        match place.place.list(Scope::Usual) {
             Ok(found) => {
                 let files = found.seen.len() as u64;
+                let requests = Some(found.requests).filter(|requests| *requests > 0);
                 seen.extend(found.seen);
-                PlaceLine { name, folder, files, error: None, advice: None }
+                PlaceLine { name, folder, files, requests, error: None, advice: None }
             }
             Err(error) => {
                 exit = exit.max(Exit::Unreachable);
                 let Failure { message, advice, .. } = EngineError::listing(&name, error).into();
-                PlaceLine { name, folder, files: 0, error: Some(message), advice }
+                PlaceLine { name, folder, files: 0, requests: None, error: Some(message), advice }
             }
         }
     };
@@ -322,7 +324,12 @@ fn text(document: &Document, context: &Context) -> String {
     for place in &document.places {
         out.push_str(&match &place.error {
             Some(error) => wrong(error, &place.advice),
-            None => good(&format!("place {}: {} in {}", place.name, count::files(place.files), place.folder)),
+            None => {
+                let requests = place.requests.map(|many| count::of(many, "request", "requests"));
+                let requests = requests.map(|many| format!(", listed by {many}")).unwrap_or_default();
+                let files = count::files(place.files);
+                good(&format!("place {}: {files} in {}{requests}", place.name, place.folder))
+            }
         });
     }
     for feed in &document.feeds {

@@ -6,11 +6,14 @@ use std::path::{Path, PathBuf};
 
 use hypodoke_core::count;
 use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
+use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::find_key;
+use hypodoke_engine::job::Candidate;
 use hypodoke_stores::{Mode, Store};
 
 use self::interview::Interview;
 use super::context::{Context, store_url};
+use super::named_place::{self, Named};
 use super::survey::watched;
 use crate::ask;
 use crate::cli::{DraftArguments, LoadArguments};
@@ -34,8 +37,8 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
         return Err(Failure::usage(what)
             .advise("give --force to write over it, -o FILE for another, or -o - to print it"));
     }
-    let place = common_folder(&arguments.paths)?;
-    let NamedFiles { files, errors } = files_in(&place, &arguments.paths)?;
+    let base = if to_stdout { Path::new("") } else { file.parent().unwrap_or(Path::new("")) };
+    let Drafted { files, errors, place, is_of_place, _named } = drafted(&arguments.paths, base, context)?;
     let feed = arguments.reading.plain_feed(String::new())?;
     let survey = watched(&files, &feed, false, context);
     if survey.groups.is_empty() {
@@ -52,10 +55,8 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
         let store = existing_database(database)?;
         Interview { files: &files, feed: &feed, store, context }.about(&feeds, &mut plans)?;
     }
-    let base = if to_stdout { Path::new("") } else { file.parent().unwrap_or(Path::new("")) };
-    let place = relative(&place, base);
     let wanted: Vec<(FeedDraft<'_>, FeedPlan)> = feeds.into_iter().zip(plans).collect();
-    let inputs = DraftInputs { place: &place, database, feeds: &wanted, prose: &prose };
+    let inputs = DraftInputs { place: &place, is_of_place, database, feeds: &wanted, prose: &prose };
     let text = draft(&survey, &inputs);
     let many = wanted.iter().filter(|(_, plan)| plan.is_wanted).count();
     if to_stdout {
@@ -77,6 +78,37 @@ pub fn run(arguments: &DraftArguments, context: &Context) -> Result<Exit, Failur
         true => first_load(file, context),
         false => Ok(Exit::Done),
     }
+}
+
+/// What a draft is made of.
+struct Drafted {
+    files: Vec<Candidate>,
+    errors: Vec<EngineError>,
+    /// Where the files are, as the configuration will say it.
+    place: String,
+    /// It is a place of a configuration that is there already.
+    is_of_place: bool,
+    /// Keeps files at hand that are fetched.
+    _named: Named,
+}
+
+/// The files that were named, by paths, or by an address or a place of the configuration.
+fn drafted(paths: &[PathBuf], base: &Path, context: &Context) -> Result<Drafted, Failure> {
+    if let [only] = paths
+        && !only.exists()
+    {
+        let settings = named_place::settings_for(paths, context)?;
+        let internal = internal_files(None, Vec::new());
+        let named = named_place::find(paths, NamedAs::PathInFolder, &internal, settings.as_ref())?;
+        let NamedFiles { files, errors } = named.files.clone();
+        let place = named.place.clone().unwrap_or_default();
+        let is_of_place = !named_place::is_address(only);
+        return Ok(Drafted { files, errors, place, is_of_place, _named: named });
+    }
+    let place = common_folder(paths)?;
+    let NamedFiles { files, errors } = files_in(&place, paths)?;
+    let place = relative(&place, base).to_string_lossy().into_owned();
+    Ok(Drafted { files, errors, place, is_of_place: false, _named: Named::default() })
 }
 
 /// The files that were named. Their paths are seen from the place, as patterns are.
