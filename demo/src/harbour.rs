@@ -15,6 +15,9 @@ const TARIFF_OF_ISLAND: &[u8] = include_bytes!("../workbooks/tariff_island.xlsx"
 /// The configuration of the demo.
 pub const CONFIGURATION: &str = include_str!("../hypodoke.toml");
 
+/// The configuration of the part of the demo that fetches the cranes' telemetry; `PORT` is the store's.
+pub const CRANES: &str = include_str!("../cranes.toml");
+
 /// The first line of [`CONFIGURATION`]: a folder that holds it may be made anew.
 pub const MARK: &str = "# The harbour of Quillane";
 
@@ -61,13 +64,27 @@ pub struct Expected {
     pub loads: Vec<Figures>,
     /// Rows in each table at the end.
     pub tables: std::collections::BTreeMap<String, u64>,
+    /// The load of the cranes' telemetry, and the rows of its tables: of a build that can.
+    pub cranes: Option<Cranes>,
+}
+
+/// The figures of the cranes' telemetry.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+pub struct Cranes {
+    /// The load.
+    pub load: Figures,
+    /// Rows in each table at the end.
+    pub tables: std::collections::BTreeMap<String, u64>,
 }
 
 /// The figures that the demo must give.
 pub fn expected() -> Expected {
     // The text is part of the program, and a test reads it.
-    serde_json::from_str(include_str!("../expected.json"))
-        .unwrap_or(Expected { loads: Vec::new(), tables: Default::default() })
+    serde_json::from_str(include_str!("../expected.json")).unwrap_or(Expected {
+        loads: Vec::new(),
+        tables: Default::default(),
+        cranes: None,
+    })
 }
 
 /// Writes the files of a step under `inbox`.

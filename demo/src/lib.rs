@@ -4,6 +4,8 @@
 
 #[cfg(feature = "objects")]
 pub mod bucket;
+#[cfg(feature = "columnar")]
+pub mod cranes;
 pub mod gauges;
 mod harbour;
 pub mod movements;
@@ -12,4 +14,6 @@ mod pilotage;
 mod random;
 mod write;
 
-pub use harbour::{CONFIGURATION, DATABASE, Expected, Figures, MARK, MONDAY, Step, expected, write_step};
+pub use harbour::{
+    CONFIGURATION, CRANES, DATABASE, Expected, Figures, MARK, MONDAY, Step, expected, write_step,
+};

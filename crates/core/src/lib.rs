@@ -18,6 +18,7 @@ pub mod isolate;
 pub mod layout;
 pub mod names;
 pub mod outcome;
+pub mod partition;
 pub mod pattern;
 pub mod reconcile;
 pub mod record;

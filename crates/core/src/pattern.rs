@@ -2,12 +2,14 @@
 //!
 //! `*` and `?` stand for any characters but `/`, `**` for any folders, `[ab]` for one of a
 //! set and `{a,b}` for one of several words. `{name}` and `{name:FORMAT}` match a part of
-//! the name and make a column of it; FORMAT is written with the fields of `strptime`.
+//! the name and make a column of it; FORMAT is written with the fields of `strptime`. Behind an equals
+//! sign, as in `country={country}`, a value is taken as folders write it that are named so.
 
 use std::fmt;
 
 use regex::Regex;
 
+use crate::partition;
 use crate::spelling::temporal;
 use crate::types::Domain;
 
@@ -25,6 +27,8 @@ pub struct Part {
     /// The column's name.
     pub name: String,
     format: Option<String>,
+    /// It stands behind an equals sign, as in `country={country}`.
+    is_partition: bool,
 }
 
 /// What a named part held in one path.
@@ -54,7 +58,7 @@ impl PartValue {
 impl Part {
     /// A part that holds text.
     pub fn plain(name: &str) -> Part {
-        Part { name: name.to_owned(), format: None }
+        Part { name: name.to_owned(), format: None, is_partition: false }
     }
 
     /// What the column holds.
@@ -96,10 +100,11 @@ impl Pattern {
             .iter()
             .enumerate()
             .map(|(at, part)| {
-                let text = captures.get(at + 1)?.as_str();
+                let written = captures.get(at + 1)?.as_str();
+                let text = if part.is_partition { partition::meant(written) } else { written.into() };
                 match &part.format {
-                    None => Some(PartValue::Text(text.to_owned())),
-                    Some(format) => read_moment(text, format, part.domain() == Domain::Timestamp),
+                    None => Some(PartValue::Text(text.into_owned())),
+                    Some(format) => read_moment(&text, format, part.domain() == Domain::Timestamp),
                 }
             })
             .collect()
@@ -134,7 +139,8 @@ fn translate(text: &str, parts: &mut Vec<Part>) -> Result<String, String> {
             }
             '{' => {
                 let end = rest.find('}').ok_or_else(|| format!("`{{` is not closed in `{text}`"))?;
-                out.push_str(&braces(&rest[..end], text, parts)?);
+                let before = text.get(..text.len() - rest.len() - 1).unwrap_or_default();
+                out.push_str(&braces(&rest[..end], before.ends_with('='), text, parts)?);
                 rest = &rest[end + 1..];
             }
             _ => out.push_str(&regex::escape(c.encode_utf8(&mut [0; 4]))),
@@ -144,7 +150,7 @@ fn translate(text: &str, parts: &mut Vec<Part>) -> Result<String, String> {
     Ok(out)
 }
 
-fn braces(inner: &str, text: &str, parts: &mut Vec<Part>) -> Result<String, String> {
+fn braces(inner: &str, is_partition: bool, text: &str, parts: &mut Vec<Part>) -> Result<String, String> {
     let (name, format) = match inner.split_once(':') {
         Some((name, format)) => (name, Some(format)),
         None => (inner, None),
@@ -159,9 +165,11 @@ fn braces(inner: &str, text: &str, parts: &mut Vec<Part>) -> Result<String, Stri
     if parts.iter().any(|part| part.name == name) {
         return Err(format!("`{{{name}}}` stands twice in `{text}`"));
     }
-    parts.push(Part { name: name.to_owned(), format: format.map(str::to_owned) });
+    parts.push(Part { name: name.to_owned(), format: format.map(str::to_owned), is_partition });
     match format {
         None => Ok("([^/]+?)".to_owned()),
+        // What stands between figures may be written with percent signs there.
+        Some(_) if is_partition => Ok("([^/]+?)".to_owned()),
         Some(format) => Ok(format!("({})", moment_regex(format, text)?)),
     }
 }
@@ -230,7 +238,7 @@ fn read_moment(text: &str, format: &str, with_time: bool) -> Option<PartValue> {
             _ => return None,
         }
     }
-    let days = temporal::days(year, month, day)?;
+    let days = temporal::days(year, month, day).filter(|_| rest.is_empty())?;
     Some(if with_time {
         PartValue::Timestamp(days as i64 * temporal::DAY + seconds * temporal::SECOND)
     } else {
@@ -255,6 +263,9 @@ mod tests {
     #[case("a+b (1).csv", "a+b (1).csv", true)]
     #[case("m_{day:%Y%m%d}*.csv", "m_20260302_2.csv", true)]
     #[case("m_{day:%Y%m%d}*.csv", "m_20261302.csv", false)]
+    #[case("day={day:%Y-%m-%d}/*.csv", "day=2026-03-02/a.csv", true)]
+    #[case("day={day:%Y-%m-%d}/*.csv", "day=2026-03-02x/a.csv", false)]
+    #[case("at={at:%Y-%m-%d %H:%M}/*.csv", "at=2026-03-02%2006%3A00/a.csv", true)]
     fn globs_match_paths(#[case] pattern: &str, #[case] path: &str, #[case] fits: bool) {
         assert_eq!(Pattern::parse(pattern).unwrap().matches(path).is_some(), fits);
     }

@@ -250,7 +250,7 @@ fn what_is_there_is_looked_at_straight_from_where_it_is() {
     let run = address("draft s3://quillane/cranes/ -o -");
     assert!(run.code == Some(0), "{}{}", run.out, run.err);
     assert!(
-        run.out.contains("path = \"s3://quillane/cranes/\"") && run.out.contains("lift_*.csv"),
+        run.out.contains("path = \"s3://quillane/cranes/\"") && run.out.contains("[feed.lift]"),
         "{}",
         run.out
     );

@@ -1,5 +1,6 @@
 //! The pattern that file names share, and the days they name.
 
+use hypodoke_core::partition::named_value;
 use hypodoke_core::spelling::temporal;
 
 /// A piece of a name: letters and marks, or a run of digits.
@@ -20,7 +21,12 @@ struct Dated {
 /// A name with its runs of digits taken for one and the same: files alike in it may be of
 /// one kind.
 pub fn stem(path: &str) -> String {
-    pieces(path)
+    let folder = |folder: &str| match named_value(folder) {
+        Some((name, _)) => format!("{name}=#"),
+        None => folder.to_owned(),
+    };
+    let path = path.split('/').map(folder).collect::<Vec<_>>().join("/");
+    pieces(&path)
         .iter()
         .map(|piece| match piece {
             Piece::Words(words) => words.as_str(),
@@ -97,8 +103,12 @@ pub fn day(path: &str) -> Option<i32> {
     dated(&pieces(path)).map(|(_, days)| days)
 }
 
-/// A pattern that fits all names: dates become a named part, other figures a star.
+/// A pattern that fits all names: dates become a named part, other figures a star; of folders that are named
+/// after a value, the value.
 pub fn shared(paths: &[&str]) -> String {
+    if let Some(pattern) = partitioned(paths) {
+        return pattern;
+    }
     let split: Vec<Vec<Piece>> = paths.iter().map(|path| pieces(path)).collect();
     let Some(first) = split.first() else { return "*".to_owned() };
     if split.len() == 1 {
@@ -119,6 +129,58 @@ pub fn shared(paths: &[&str]) -> String {
     match dated(first) {
         Some((date, _)) if same_date(&date) => with_date(first, &part).unwrap_or_default(),
         _ => (0..first.len()).map(part).collect(),
+    }
+}
+
+/// The pattern of names in folders of which each is named after a value, `country=NO/day=2026-03-04`;
+/// `None` where the folders are not of that kind in all names.
+fn partitioned(paths: &[&str]) -> Option<String> {
+    let split: Vec<Vec<&str>> = paths.iter().map(|path| path.split('/').collect()).collect();
+    let depth = split.first()?.len();
+    if split.iter().any(|parts| parts.len() != depth) {
+        return None;
+    }
+    let at = |at: usize| -> Vec<&str> { split.iter().filter_map(|parts| parts.get(at).copied()).collect() };
+    let folders: Vec<Option<String>> = (0..depth - 1).map(|level| partition(&at(level))).collect();
+    let names: Vec<&String> = folders.iter().flatten().collect();
+    let is_twice = |name: &&String| names.iter().filter(|other| other == &name).count() > 1;
+    if names.is_empty() || names.iter().any(is_twice) {
+        return None;
+    }
+    let mut has_day = names.iter().any(|name| name.starts_with("day="));
+    let part = |level: usize| {
+        let pattern = folders.get(level).cloned().flatten().unwrap_or_else(|| shared(&at(level)));
+        // A column has one name: of days besides the first, only that they differ is said.
+        let is_named = pattern.contains("{day:") && !pattern.starts_with("day=");
+        match is_named && std::mem::replace(&mut has_day, true) {
+            true => without_day(&pattern),
+            false => pattern,
+        }
+    };
+    Some((0..depth).map(part).collect::<Vec<_>>().join("/"))
+}
+
+/// What stands for folders of one name and several values.
+fn partition(folders: &[&str]) -> Option<String> {
+    let (name, _) = named_value(folders.first()?)?;
+    let values: Vec<&str> = folders
+        .iter()
+        .map(|folder| named_value(folder).filter(|(other, _)| *other == name).map(|(_, value)| value))
+        .collect::<Option<_>>()?;
+    let split: Vec<Vec<Piece>> = values.iter().map(|value| pieces(value)).collect();
+    let whole = |one: &Vec<Piece>| dated(one).filter(|(date, _)| date.pieces == one.len());
+    let format = split.first().and_then(|first| whole(first)).map(|(date, _)| date.format);
+    let is_date = split.iter().all(|one| whole(one).map(|(date, _)| date.format) == format);
+    Some(match format.filter(|_| is_date) {
+        Some(format) => format!("{name}={{{name}:{format}}}"),
+        None => format!("{name}={{{name}}}"),
+    })
+}
+
+fn without_day(pattern: &str) -> String {
+    match (pattern.find("{day:"), pattern.find('}')) {
+        (Some(from), Some(to)) if from < to => format!("{}*{}", &pattern[..from], &pattern[to + 1..]),
+        _ => pattern.to_owned(),
     }
 }
 
@@ -222,6 +284,10 @@ mod tests {
     #[case(&["only.csv"], "only.csv")]
     #[case(&["m_20260302.csv", "m_20260303_again.csv"], "m_{day:%Y%m%d}*.csv")]
     #[case(&["a[1].csv"], "a?1?.csv")]
+    #[case(&["c=NO/day=2026-03-04/p-0.csv", "c=SE/day=2026-03-05/p-1.csv"], "c={c}/day={day:%Y-%m-%d}/p-*.csv")]
+    #[case(&["x/y=2026/p_20260304.csv", "x/y=2025/p_20260305.csv"], "x/y={y}/p_{day:%Y%m%d}.csv")]
+    #[case(&["day=20260304/p_20260304.csv", "day=20260305/p_20260305.csv"], "day={day:%Y%m%d}/p_*.csv")]
+    #[case(&["c=NO/p.csv"], "c={c}/p.csv")]
     fn names_share_a_pattern_that_fits_them_all(#[case] names: &[&str], #[case] pattern: &str) {
         assert_eq!(shared(names), pattern);
         let parsed = Pattern::parse(pattern).unwrap();

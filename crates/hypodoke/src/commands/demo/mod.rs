@@ -1,19 +1,21 @@
 //! `hypodoke demo`: the harbour of Quillane, from its files to its tables.
 
+mod gauges;
+mod yard;
+
 use std::path::Path;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_demo::office::{Office, PASSWORD};
-use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, MONDAY, Step, expected, gauges, write_step};
+use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, Step, expected, write_step};
 use hypodoke_engine::batch::StopSignal;
 use hypodoke_engine::batch::run_job;
 use hypodoke_engine::decide::Settlement;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::receipt::Receipt;
-use hypodoke_places::PlaceError;
 use serde::Serialize;
 
+use self::gauges::GAUGES;
 use super::context::Context;
 use super::settle;
 use crate::cli::DemoArguments;
@@ -86,11 +88,22 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
     }
     let title = "The tide-gauge office has a server of its own: its readings are fetched by SFTP.";
     tell(&format!("\n{}\n$ hypodoke load --config {GAUGES}\n", context.screen.paint(Tone::Heading, title)));
-    let office = open_office(folder)?;
+    let office = gauges::open(folder)?;
     let receipt = load_by(&folder.join(GAUGES))?;
     drop(office);
     tell(&receipt::text(&receipt, context.detail(), context.screen));
     receipts.push(receipt);
+    if let Some(yard) = yard::open(folder)? {
+        let title = "The crane yard keeps its telemetry in a bucket, as Parquet in folders by quay and day.";
+        let command = format!("$ hypodoke load --config {}", yard::CONFIGURATION);
+        tell(&format!("\n{}\n{command}\n", context.screen.paint(Tone::Heading, title)));
+        let receipt = load_by(&folder.join(yard::CONFIGURATION))?;
+        drop(yard);
+        tell(&receipt::text(&receipt, context.detail(), context.screen));
+        receipts.push(receipt);
+    } else {
+        tell(&format!("\n{}\n", yard::LEFT_OUT));
+    }
     end(folder, &receipts, context)
 }
 
@@ -165,45 +178,26 @@ fn settle_held(folder: &Path) -> Result<Settled, Failure> {
     settle::decide::by_path(store.as_mut(), &settings, &folder.join(FILE_NAME), HELD, &wish)
 }
 
-/// The configuration of the gauges, beside the other.
-const GAUGES: &str = "gauges.toml";
-
-/// Opens the office with its readings, and writes down where it is and who it is.
-fn open_office(folder: &Path) -> Result<Office, Failure> {
-    let failed = |error: std::io::Error| unwritable(folder, &error);
-    let outgoing = folder.join("office");
-    gauges::write_week(&outgoing, MONDAY).map_err(failed)?;
-    let office = Office::open(&outgoing).map_err(failed)?;
-    let text = gauges::CONFIGURATION.replace("PORT", &office.port().to_string());
-    std::fs::write(folder.join(GAUGES), text).map_err(failed)?;
-    std::fs::write(folder.join("office.secret"), format!("{PASSWORD}\n")).map_err(failed)?;
-    // Whoever runs the demo need not ask anybody for the key: both sides are here.
-    let known = folder.join("known_hosts");
-    if known.exists() {
-        std::fs::remove_file(&known).map_err(failed)?;
-    }
-    let settings = Settings::read(&folder.join(GAUGES))?;
-    for place in &settings.places {
-        let Some(identity) = place.place.identity() else { continue };
-        let failed = |trouble| Failure::from(PlaceError::Remote { shown: place.place.shown(), trouble });
-        let key = identity.shown_key().map_err(failed)?;
-        identity.trust(&key).map_err(failed)?;
-    }
-    Ok(office)
-}
-
-/// Keeps the office open until it is interrupted.
+/// Keeps the office and the yard open until it is interrupted.
 fn keep_office(folder: &Path) -> Result<Exit, Failure> {
     if !folder.join(FILE_NAME).exists() {
         let what = format!("there is no harbour in `{}`", folder.display());
         return Err(Failure::usage(what).advise("make it first: hypodoke demo DIR"));
     }
-    let office = open_office(folder)?;
-    render::print(&format!(
-        "The tide-gauge office is open on port {}. In another window:\n  cd {}\n  hypodoke check --config {GAUGES}\n  hypodoke load --config {GAUGES}\nCtrl-C closes it.\n",
-        office.port(),
-        folder.display()
-    ));
+    let (office, yard) = (gauges::open(folder)?, yard::open(folder)?);
+    let mut configurations = vec![GAUGES];
+    configurations.extend(yard.as_ref().map(|_| yard::CONFIGURATION));
+    let mut text = format!("The tide-gauge office is open on port {}", office.port());
+    if let Some(yard) = &yard {
+        text.push_str(&format!(", the store of the crane yard at {}", yard.endpoint()));
+    }
+    text.push_str(&format!(". In another window:\n  cd {}\n", folder.display()));
+    for configuration in configurations {
+        for command in ["check", "load"] {
+            text.push_str(&format!("  hypodoke {command} --config {configuration}\n"));
+        }
+    }
+    render::print(&format!("{text}Ctrl-C closes it.\n"));
     loop {
         std::thread::park();
     }
@@ -226,7 +220,11 @@ fn load_by(file: &Path) -> Result<Receipt, Failure> {
 
 /// Holds what was loaded against the figures kept beside the generator.
 fn compare(folder: &Path, receipts: &[Receipt]) -> Result<Vec<String>, Failure> {
-    let expected = expected();
+    let mut expected = expected();
+    if let Some(cranes) = expected.cranes.take().filter(|_| yard::IS_BUILT_IN) {
+        expected.loads.push(cranes.load);
+        expected.tables.extend(cranes.tables);
+    }
     let mut differences = Vec::new();
     let found: Vec<Figures> = receipts.iter().map(figures).collect();
     for (at, (found, wanted)) in found.iter().zip(&expected.loads).enumerate() {
