@@ -3,7 +3,7 @@
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use hypodoke_testkit::bucket::{ACCESS_KEY, Bucket, Faults, REGION, SECRET_KEY};
-use hypodoke_testkit::{Run, Workshop, finish};
+use hypodoke_testkit::{Run, Watch, Workshop, finish, wait_for};
 use rstest::rstest;
 
 use crate::workshop;
@@ -272,4 +272,33 @@ fn a_store_for_anybody_and_keys_of_the_shared_file() {
         format!("[yard]\naws_access_key_id = {ACCESS_KEY}\naws_secret_access_key = {SECRET_KEY}\n"),
     );
     assert!(shop.ok("load").out.contains("1 file loaded, 1 row"));
+}
+
+#[test]
+fn a_watch_asks_for_what_may_be_new_alone() {
+    let (shop, bucket) = begun(&format!("{KEYS}\npoll = \"1s\""));
+    let long_ago = SystemTime::now() - Duration::from_secs(90 * 86_400);
+    for at in 0..3_500 {
+        bucket.put(&format!("cranes/day=0{:02}/other_{at:05}.txt", at / 100), "x", long_ago);
+    }
+    bucket.put("cranes/day=100/lift_1.csv", "at\n1\n", SystemTime::now());
+    let mut command = shop.command("watch");
+    command.env("CRANE_KEY", ACCESS_KEY).env("CRANE_SECRET", SECRET_KEY);
+    let watch = Watch::of(&shop, command, "watch.log");
+    let rows = |wanted: &str| {
+        let there = shop.path("h.db").exists()
+            && !shop.query("h.db", "SELECT 1 FROM sqlite_schema WHERE name = 'lift'").is_empty();
+        there && shop.query("h.db", "SELECT count(*) FROM lift") == [wanted]
+    };
+    wait_for("the first file", || rows("1"));
+    for at in 2..5 {
+        let before = bucket.requests();
+        bucket.put(&format!("cranes/day=10{at}/lift_{at}.csv"), format!("at\n{at}\n"), SystemTime::now());
+        wait_for("the next file", || rows(&at.to_string()));
+        // Each poll is one request, and the file another; all of the place would be four a poll.
+        wait_for("a poll or two", || bucket.requests() >= before + 3);
+    }
+    let log = watch.log();
+    assert!(log.contains("listed all of the place") && log.contains("requests=4"), "{log}");
+    assert!(log.contains("listed what may be new") && log.contains("requests=1"), "{log}");
 }
