@@ -24,6 +24,8 @@ pub struct FormatFacts {
     pub names_in_records: bool,
     /// Its beginning shows how the rest is written, and is quickly read.
     pub is_uniform: bool,
+    /// It says itself what its columns are.
+    pub is_declared: bool,
     /// Unpacking it takes longer than all that is done with its rows.
     pub is_slow: bool,
     /// Lists that have to become tables, which was not known before its records were read.

@@ -178,7 +178,7 @@ fn columnar<'a>(
 ) -> Result<Box<dyn RecordReader + 'a>, ReadError> {
     let FormatOptions { text, json, .. } = request.options;
     let limit = crate::text::record_limit(text.max_record);
-    Ok(Box::new(ColumnarReader::open(bytes.into_seekable()?, format, json, limit)?))
+    Ok(Box::new(ColumnarReader::open(bytes.into_pieces()?, format, json, limit)?))
 }
 
 /// The formats that a build without columnar files knows by name.

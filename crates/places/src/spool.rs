@@ -29,9 +29,9 @@ const PAUSE: Duration = Duration::from_millis(200);
 /// trusted up to the last whole lot of them.
 pub const DURABLE: u64 = 64 << 20;
 
-/// Files of up to so many bytes are held in memory, where a place reads them so, and how many of them.
+/// Files of up to so many bytes are held in memory, where a place reads them so, and how many bytes of them.
 const SMALL: u64 = 1 << 20;
-const MOST_IN_MEMORY: usize = 192;
+const MOST_IN_MEMORY: u64 = 64 << 20;
 
 /// Counts the spare folders of this process.
 static SPARES: AtomicU32 = AtomicU32::new(0);
@@ -66,6 +66,8 @@ struct State {
     slots: HashMap<String, Slot>,
     /// Bytes in the spool, or on their way to it.
     held: u64,
+    /// Those of them that are in memory.
+    in_memory: u64,
     /// Counts up: the slot used last has the highest.
     clock: u64,
     running: usize,
@@ -93,11 +95,27 @@ struct Slot {
     pins: u32,
 }
 
+impl Slot {
+    fn is_in_memory(&self) -> bool {
+        matches!(self.stage, Stage::Ready(Some(_)))
+    }
+}
+
+impl State {
+    /// A file is taken out of the spool.
+    fn let_go(&mut self, slot: &Slot) {
+        self.held = self.held.saturating_sub(slot.bytes);
+        if slot.is_in_memory() {
+            self.in_memory = self.in_memory.saturating_sub(slot.bytes);
+        }
+    }
+}
+
 #[derive(Debug)]
 enum Stage {
     Running,
     /// It is in the folder, or held in memory.
-    Ready(Option<Arc<MemoryFile>>),
+    Ready(Option<Arc<[u8]>>),
     Failed(RemoteTrouble),
 }
 
@@ -106,13 +124,13 @@ enum Stage {
 pub struct Pin {
     spool: Arc<Spool>,
     path: String,
-    memory: Option<Arc<MemoryFile>>,
+    memory: Option<MemoryFile>,
 }
 
 impl Pin {
     /// Where the file can be opened, if it is held in memory.
     pub fn in_memory(&self) -> Option<PathBuf> {
-        self.memory.as_ref().map(|file| file.path())
+        self.memory.as_ref().map(MemoryFile::path)
     }
 }
 
@@ -201,9 +219,14 @@ impl Spool {
                 Some(Slot { stage: Stage::Ready(memory), used, pins, .. }) => {
                     *used = clock;
                     *pins += 1;
-                    let memory = memory.clone();
+                    let bytes = memory.clone();
                     self.fetch_ahead(&mut state, arrival);
-                    return Ok(Pin { spool: self.clone(), path: arrival.path.clone(), memory });
+                    drop(state);
+                    let mut pin = Pin { spool: self.clone(), path: arrival.path.clone(), memory: None };
+                    if let Some(bytes) = bytes {
+                        pin.memory = self.in_memory(arrival, &bytes).map_err(failed)?;
+                    }
+                    return Ok(pin);
                 }
                 Some(Slot { stage: Stage::Failed(trouble), .. }) => {
                     let trouble = trouble.clone();
@@ -227,6 +250,17 @@ impl Spool {
                 }
             }
         }
+    }
+
+    /// A file of these bytes: in memory, or in the folder where the system has no such files.
+    fn in_memory(&self, arrival: &Arrival, bytes: &[u8]) -> Result<Option<MemoryFile>, RemoteTrouble> {
+        let file = MemoryFile::of(bytes);
+        if file.is_none() {
+            let path = self.local(arrival);
+            std::fs::write(&path, bytes)
+                .map_err(|error| RemoteTrouble::Spool { path, why: error.to_string() })?;
+        }
+        Ok(file)
     }
 
     /// Waits no longer than this until a file is in the spool, or is known not to come; whether it is so then.
@@ -285,7 +319,7 @@ impl Spool {
 
     fn drop_file(&self, state: &mut State, path: &str) {
         let Some(slot) = state.slots.remove(path) else { return };
-        state.held = state.held.saturating_sub(slot.bytes);
+        state.let_go(&slot);
         if let Some(arrival) = state.places.get(path).and_then(|at| state.queue.get(*at)) {
             let _ = std::fs::remove_file(self.local(arrival));
         }
@@ -298,9 +332,11 @@ impl Spool {
             if let Some(at) = state.places.get(&arrival.path).copied() {
                 state.done.insert(at);
             }
-            let bytes = state.slots.remove(&arrival.path).map_or(0, |slot| slot.bytes);
-            state.held = state.held.saturating_sub(bytes);
-            let _ = std::fs::remove_file(self.local(arrival));
+            let slot = state.slots.remove(&arrival.path);
+            slot.iter().for_each(|slot| state.let_go(slot));
+            if slot.is_some_and(|slot| !slot.is_in_memory()) {
+                let _ = std::fs::remove_file(self.local(arrival));
+            }
         }
         drop(state);
         self.changed.notify_all();
@@ -335,15 +371,17 @@ impl Spool {
 
     /// A file is there, or could not be fetched: whoever waits for it is told, and the next takes its
     /// turn.
-    fn came(self: &Arc<Spool>, arrival: &Arrival, came: Result<Option<MemoryFile>, RemoteTrouble>) {
+    fn came(self: &Arc<Spool>, arrival: &Arrival, came: Result<Option<Vec<u8>>, RemoteTrouble>) {
         let mut state = self.lock();
         state.running -= 1;
         if let Some(trouble) = came.as_ref().err().filter(|trouble| trouble.is_of_server()) {
             state.unreachable = Some(trouble.clone());
         }
+        let in_memory = came.as_ref().ok().and_then(Option::as_ref).map_or(0, |bytes| bytes.len() as u64);
+        state.in_memory += in_memory;
         if let Some(slot) = state.slots.get_mut(&arrival.path) {
             match came {
-                Ok(memory) => slot.stage = Stage::Ready(memory.map(Arc::new)),
+                Ok(bytes) => slot.stage = Stage::Ready(bytes.map(Arc::from)),
                 Err(trouble) => {
                     slot.stage = Stage::Failed(trouble);
                     slot.bytes = 0;
@@ -357,20 +395,19 @@ impl Spool {
     }
 
     /// Fetches a file into memory where it is small, else into the folder.
-    fn fetch(&self, arrival: &Arrival) -> Result<Option<MemoryFile>, RemoteTrouble> {
-        let is_held = |slot: &Slot| matches!(slot.stage, Stage::Ready(Some(_)));
-        let held = || self.lock().slots.values().filter(|slot| is_held(slot)).count();
+    fn fetch(&self, arrival: &Arrival) -> Result<Option<Vec<u8>>, RemoteTrouble> {
         // An archive is opened again and again by its path, which has to stay the same.
         let is_archive = arrival.path.to_lowercase().ends_with(".zip");
-        if arrival.bytes <= SMALL && !is_archive && held() < MOST_IN_MEMORY {
+        let has_room = || self.lock().in_memory + arrival.bytes <= MOST_IN_MEMORY;
+        if arrival.bytes <= SMALL && !is_archive && has_room() {
             let read = with_retries(|_| match self.backend.read(arrival) {
                 None => Ok(None),
                 Some(Ok(bytes)) if bytes.len() as u64 != arrival.bytes => Err(RemoteTrouble::Changed),
-                Some(Ok(bytes)) => Ok(MemoryFile::of(&bytes)),
+                Some(Ok(bytes)) => Ok(Some(bytes)),
                 Some(Err(trouble)) => Err(trouble),
             });
-            if let Some(file) = read? {
-                return Ok(Some(file));
+            if let Some(bytes) = read? {
+                return Ok(Some(bytes));
             }
         }
         self.fetch_to_folder(arrival).map(|()| None)

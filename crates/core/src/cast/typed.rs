@@ -13,29 +13,36 @@ pub fn read_column(
     column: usize,
     mut out: impl FnMut(usize, Result<Cell, Reason>),
 ) {
-    let mut text = Vec::new();
-    for at in (0..records.len()).filter(|at| !bad[*at]) {
-        let Some(typed) = records.typed() else { return };
+    let (mut text, many) = (Vec::new(), records.len());
+    let Some((typed, bytes)) = records.typed_with_bytes() else { return };
+    let cells = typed.column(column);
+    // A file that declares its types has nulls of its own: `NA` is a text there.
+    let is_declared = typed.is_declared();
+    let texts_pass = is_declared && reader.takes_texts_as_they_are();
+    for at in (0..many).filter(|at| !bad[*at]) {
         // A column that the batch does not reach is nothing in it.
-        let cell = typed.get(at, column).unwrap_or(Cell::Null);
+        let cell = cells.get(at).copied().unwrap_or(Cell::Null);
+        if texts_pass && matches!(cell, Cell::Text { .. }) {
+            out(at, Ok(cell));
+            continue;
+        }
         if let Some(read) = reader.read_typed(cell, &typed.wide) {
             out(at, read);
             continue;
         }
-        // A file that declares its types has nulls of its own: `NA` is a text there.
-        let is_text = typed.is_declared() && matches!(cell, Cell::Text { .. });
+        let is_text = matches!(cell, Cell::Text { .. });
         let place = match cell {
             Cell::Text { start, len } => start as usize..start as usize + len as usize,
             _ => {
                 text.clear();
-                cell.write(&records.bytes, &typed.wide, &mut text);
-                let start = records.bytes.len();
-                records.bytes.extend_from_slice(&text);
-                start..records.bytes.len()
+                cell.write(bytes, &typed.wide, &mut text);
+                let start = bytes.len();
+                bytes.extend_from_slice(&text);
+                start..bytes.len()
             }
         };
-        let value = records.bytes.get(place.clone()).unwrap_or_default();
-        let origin = if is_text { Origin::Text } else { Origin::Plain };
+        let value = bytes.get(place.clone()).unwrap_or_default();
+        let origin = if is_text && is_declared { Origin::Text } else { Origin::Plain };
         out(at, reader.read(Raw { at, value, place: Field::new(place, false), origin }));
     }
 }

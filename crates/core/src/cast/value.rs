@@ -121,8 +121,14 @@ impl<'a> Reader<'a> {
         read
     }
 
+    /// Whether texts of a source that declares its types are nothing but handed on.
+    pub fn takes_texts_as_they_are(&self) -> bool {
+        self.ty == Type::Text && !self.trim && self.also_null.is_empty()
+    }
+
     /// Takes a value of a typed source as it is; `None` where it has to be read as its text: it is a
     /// text, it is of another type than the column, or words of the user's are null in the column.
+    #[inline]
     pub fn read_typed(&mut self, cell: Cell, wide: &[i128]) -> Option<Result<Cell, Reason>> {
         if cell == Cell::Null {
             return Some(Ok(Cell::Null));
@@ -140,6 +146,11 @@ impl<'a> Reader<'a> {
             (Type::Boolean, Cell::Boolean(_)) => {
                 self.met.pairs &= BoolWords::TrueFalse.bit();
                 self.met.wider += u64::from(self.met.pairs == 0);
+                Some(Ok(cell))
+            }
+            (Type::Integer, Cell::Integer(value)) if self.known.unit == Unit::Bare => {
+                self.met.greatest = self.met.greatest.max(value.unsigned_abs());
+                self.note_whole(value);
                 Some(Ok(cell))
             }
             (Type::Float, _) if self.known.unit == Unit::Bare => {

@@ -193,6 +193,11 @@ impl Records {
         self.typed.as_ref()
     }
 
+    /// The values of a batch of typed records, with the bytes that what is written out goes behind.
+    pub fn typed_with_bytes(&mut self) -> Option<(&TypedColumns, &mut Vec<u8>)> {
+        Some((self.typed.as_ref()?, &mut self.bytes))
+    }
+
     /// Adds a typed record; texts in `row` stand in `bytes`. `line` is where it stands in its file.
     pub fn push_typed(&mut self, row: &[Cell], line: u64) {
         let typed = self.typed.get_or_insert_with(|| TypedColumns::new(row.len()));

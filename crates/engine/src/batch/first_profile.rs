@@ -7,7 +7,7 @@ use crate::error::EngineError;
 use crate::event::Event;
 use crate::file_format::FileFormat;
 use crate::job::{Candidate, Feed};
-use crate::load::LARGE;
+use crate::load::is_large;
 use crate::plan::{TargetState, conflicts};
 use crate::profile::{
     FileProfile, FormatHints, MOST_KEPT, ProfileOptions, SMALL, profile_file, profile_files,
@@ -27,7 +27,7 @@ impl Batch<'_> {
     ) -> Result<Vec<Profiled>, EngineError> {
         let (feed, files) = (pending.feed, &pending.new);
         if let [file] = files[..]
-            && is_loaded_by_sample(file)
+            && is_large(file)
         {
             return Ok(vec![None]);
         }
@@ -105,9 +105,4 @@ fn in_step<'p>(
 fn without_evidence(mut profile: FileProfile) -> FileProfile {
     profile.tables.iter_mut().for_each(|table| table.evidence = Default::default());
     profile
-}
-
-/// Whether a file is loaded while it is profiled: what can only be read once is profiled first.
-fn is_loaded_by_sample(file: &Candidate) -> bool {
-    file.seen.arrival.bytes >= LARGE && !file.is_named_as_workbook()
 }

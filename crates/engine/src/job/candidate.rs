@@ -31,6 +31,12 @@ impl Candidate {
         [".xlsx", ".xlsm", ".xlsb", ".xls", ".ods"].iter().any(|ending| path.ends_with(ending))
     }
 
+    /// Whether it is called a columnar file: such a one says itself what its columns are.
+    pub fn is_named_as_columnar(&self) -> bool {
+        let path = self.seen.arrival.path.to_lowercase();
+        [".parquet", ".arrow", ".arrows", ".feather"].iter().any(|ending| path.ends_with(ending))
+    }
+
     /// The day that the file is of, in days since 1970: the first one that the named parts of its path tell,
     /// or else the first in its name, as `20260302` or `2026-03-02`.
     pub fn day(&self) -> Option<i32> {

@@ -16,5 +16,5 @@ mod verification;
 
 pub use file_load::load_file;
 pub use request::{FileRequest, HeldFile, Loaded, NotLoaded};
-pub use speculative::LARGE;
+pub use speculative::is_large;
 pub use sums::{number as exact_sum, scale_of};

@@ -16,11 +16,12 @@ use super::verification::{ConcludeOnDrop, Verification, agree};
 use crate::error::EngineError;
 use crate::event::{Event, Silent, Step};
 use crate::isolate::helping;
+use crate::job::Candidate;
 use crate::plan::TargetState;
-use crate::profile::{FileProfile, FormatHints, ProfileOptions, Source, profile_file, threads};
+use crate::profile::{FileProfile, FormatHints, ProfileOptions, SMALL, Source, profile_file, threads};
 
 /// Files smaller than this are profiled first: it takes no time.
-pub const LARGE: u64 = 16 << 20;
+const LARGE: u64 = 16 << 20;
 
 /// How a speculative load ended.
 pub enum Speculation {
@@ -50,8 +51,7 @@ pub fn load_by_sample(
     target: &mut TargetState,
 ) -> Result<Speculation, NotLoaded> {
     let file = request.file;
-    let is_large = file.seen.arrival.bytes >= LARGE;
-    if !target.is_new() || !is_large || threads() < 2 || request.sum_all {
+    if !target.is_new() || !is_large(file) || threads() < 2 || request.sum_all {
         return Ok(Speculation::NotMade);
     }
     let Some(mut sample) = sampled(store, request, target)? else { return Ok(Speculation::NotMade) };
@@ -59,6 +59,9 @@ pub fn load_by_sample(
     let source = Source::open(file, request.feed, true, &heads, request.listener)?;
     let (path, bytes) = (file.shown.clone(), file.seen.arrival.bytes);
     request.listener.on(&Event::FileBegan { path, step: Step::Loading, bytes });
+    if sample.profile.facts.is_declared {
+        return load_declared(store, request, target, sample, source);
+    }
     let verification = Verification::default();
     let (profile, ended) = std::thread::scope(|scope| {
         let profiling = scope.spawn(|| helping(|| profile_all(request, &sample.profile, &verification)));
@@ -84,6 +87,38 @@ pub fn load_by_sample(
     }
 }
 
+/// Loads a file that says itself what its columns are. There is nothing to be verified but that each value is
+/// of its column's type, which is seen as it is cast; where one is not, all of them are profiled.
+fn load_declared(
+    store: &mut dyn Store,
+    request: &FileRequest<'_>,
+    target: &mut TargetState,
+    mut sample: Sample,
+    source: Source<'_>,
+) -> Result<Speculation, NotLoaded> {
+    let refused = RefusedRecords::new();
+    let (reconciled, strategy) = (&sample.reconciled, Strategy::ByLayout);
+    let attempt = Attempt { request, reconciled, strategy, refused: &refused };
+    match attempt.run(store, &mut sample.target, source) {
+        Ok(Ended::Loaded(loaded)) => {
+            *target = sample.target;
+            Ok(Speculation::Loaded(loaded))
+        }
+        Ok(Ended::Surprised | Ended::Refused(_)) | Err(NotLoaded::Store(StoreError::RowRefused { .. })) => {
+            let (hints, options) = (FormatHints::default(), ProfileOptions::whole());
+            let profile = profile_file(request.file, request.feed, options, &hints, &Silent)?;
+            Ok(Speculation::Undone(Box::new(profile)))
+        }
+        Err(not_loaded) => Err(not_loaded),
+    }
+}
+
+/// Whether a file is loaded by its beginning: what says itself what its columns are, from a megabyte on.
+pub fn is_large(file: &Candidate) -> bool {
+    let least = if file.is_named_as_columnar() { SMALL } else { LARGE };
+    file.seen.arrival.bytes >= least && !file.is_named_as_workbook()
+}
+
 /// What the beginning of a file shows, where it shows enough to load the file by.
 fn sampled(
     store: &mut dyn Store,
@@ -95,8 +130,15 @@ fn sampled(
     let hints = FormatHints::default();
     let profiled = profile_file(file, feed, ProfileOptions::sample(), &hints, &Silent);
     let Ok(mut profile) = profiled else { return Ok(None) };
-    if !profile.facts.is_uniform || profile.tables.len() != 1 || profile.is_virtual {
+    let is_one_table = profile.tables.len() == 1 || profile.facts.is_declared;
+    if !profile.facts.is_uniform || !is_one_table || profile.is_virtual {
         return Ok(None);
+    }
+    if profile.facts.is_declared {
+        // Whether some value is null is not asked of all of them.
+        profile.tables.iter_mut().for_each(|table| {
+            table.layout.columns.iter_mut().for_each(|column| column.nullable = true);
+        });
     }
     // What the beginning leaves open is a guess; the rest of the values may well tell.
     let mut decisions = profile.tables.iter().flat_map(|table| &table.decisions);

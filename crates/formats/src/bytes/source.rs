@@ -13,6 +13,10 @@ const HEAD: u64 = 4096;
 /// How much of a file that is read at any place is held in memory; a larger one is read from the disk.
 const IN_MEMORY: u64 = 32 << 20;
 
+/// As much is in memory before anybody asks how much it is.
+#[cfg(feature = "columnar")]
+const FEW: u64 = 4 << 20;
+
 /// The most that is unpacked for being read at any place, or held as one text.
 pub const MOST_UNPACKED: u64 = 1 << 30;
 
@@ -51,10 +55,22 @@ impl<'a> ByteSource<'a> {
     /// The bytes, to be read at any place. All of them are read once for this, so that whoever
     /// measures the stream has seen them.
     pub fn into_seekable(self) -> Result<SeekableBytes, ReadError> {
+        self.seekable(IN_MEMORY)
+    }
+
+    /// The same of bytes that are read in large pieces: they are held in memory only where they are few, or
+    /// stand in no file.
+    #[cfg(feature = "columnar")]
+    pub(crate) fn into_pieces(self) -> Result<SeekableBytes, ReadError> {
+        let in_memory = if self.file.is_some() { FEW } else { IN_MEMORY };
+        self.seekable(in_memory)
+    }
+
+    fn seekable(self, in_memory: u64) -> Result<SeekableBytes, ReadError> {
         let mut stream = self.stream;
         let mut bytes = Vec::new();
-        Read::by_ref(&mut stream).take(IN_MEMORY).read_to_end(&mut bytes).map_err(ReadError::from_io)?;
-        if (bytes.len() as u64) < IN_MEMORY {
+        Read::by_ref(&mut stream).take(in_memory).read_to_end(&mut bytes).map_err(ReadError::from_io)?;
+        if (bytes.len() as u64) < in_memory {
             return Ok(SeekableBytes::of(Stored::Memory(bytes.into())));
         }
         if let Some(path) = self.file {

@@ -112,6 +112,7 @@ impl RecordReader for ColumnarReader {
             kind: self.kind_word().to_owned(),
             remarks: self.source.remarks(),
             is_uniform: true,
+            is_declared: true,
             ..FormatFacts::default()
         }
     }
@@ -160,7 +161,7 @@ impl ColumnarReader {
         match self.format {
             Columnar::Parquet => "parquet",
             Columnar::ArrowFile => "arrow",
-            Columnar::ArrowStream => "arrow_stream",
+            Columnar::ArrowStream => "arrow stream",
         }
     }
 }

@@ -36,9 +36,11 @@ pub struct Rows<'r> {
 }
 
 impl Rows<'_> {
-    fn are_there<'a>(&'a self, array: &'a dyn Array) -> impl Iterator<Item = (usize, bool)> + 'a {
-        let is_there = |row: usize| array.is_valid(row) && self.mask.is_none_or(|mask| mask.is_valid(row));
-        self.numbers.iter().map(move |row| (*row, is_there(*row)))
+    /// The rows, each with whether the array has a value there.
+    fn are_there<'a>(&'a self, array: &dyn Array) -> impl Iterator<Item = (usize, bool)> + 'a {
+        let nulls = NullBuffer::union(array.nulls(), self.mask);
+        let nulls = nulls.filter(|nulls| nulls.null_count() > 0);
+        self.numbers.iter().map(move |row| (*row, nulls.as_ref().is_none_or(|nulls| nulls.is_valid(*row))))
     }
 }
 
