@@ -44,6 +44,7 @@ fn main() -> Result<(), Box<dyn Error>> {
         put_away: None,
     });
     job.feeds.push(FeedSource {
+        modified_within: None,
         place: "quay".into(),
         files: Pattern::parse("*.csv")?,
         feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },

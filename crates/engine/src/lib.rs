@@ -34,6 +34,7 @@
 //! job.feeds.push(FeedSource {
 //!     place: "quay".into(),
 //!     files: Pattern::parse("berths_*.csv")?,
+//!     modified_within: None,
 //!     feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
 //! });
 //!

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use hypodoke_core::arrival::Arrival;
@@ -95,6 +95,26 @@ struct Slot {
     pins: u32,
 }
 
+/// A file that is in memory alone.
+#[derive(Debug)]
+struct InMemory {
+    bytes: Arc<[u8]>,
+    /// The file that it is opened as, as long as anybody reads it: all who do read the same.
+    file: Weak<MemoryFile>,
+}
+
+impl InMemory {
+    /// The file that it is opened as; `None` where the system has no such files.
+    fn file(&mut self) -> Option<Arc<MemoryFile>> {
+        if let Some(file) = self.file.upgrade() {
+            return Some(file);
+        }
+        let file = Arc::new(MemoryFile::of(&self.bytes)?);
+        self.file = Arc::downgrade(&file);
+        Some(file)
+    }
+}
+
 impl Slot {
     fn is_in_memory(&self) -> bool {
         matches!(self.stage, Stage::Ready(Some(_)))
@@ -115,7 +135,7 @@ impl State {
 enum Stage {
     Running,
     /// It is in the folder, or held in memory.
-    Ready(Option<Arc<[u8]>>),
+    Ready(Option<InMemory>),
     Failed(RemoteTrouble),
 }
 
@@ -124,13 +144,13 @@ enum Stage {
 pub struct Pin {
     spool: Arc<Spool>,
     path: String,
-    memory: Option<MemoryFile>,
+    memory: Option<Arc<MemoryFile>>,
 }
 
 impl Pin {
     /// Where the file can be opened, if it is held in memory.
     pub fn in_memory(&self) -> Option<PathBuf> {
-        self.memory.as_ref().map(MemoryFile::path)
+        self.memory.as_ref().map(|file| file.path())
     }
 }
 
@@ -216,15 +236,21 @@ impl Spool {
             state.clock += 1;
             let clock = state.clock;
             match state.slots.get_mut(&arrival.path) {
-                Some(Slot { stage: Stage::Ready(memory), used, pins, .. }) => {
+                Some(Slot { stage: Stage::Ready(held), used, pins, .. }) => {
                     *used = clock;
                     *pins += 1;
-                    let bytes = memory.clone();
+                    let (mut memory, mut bytes) = (None, None);
+                    if let Some(held) = held {
+                        memory = held.file();
+                        bytes = memory.is_none().then(|| held.bytes.clone());
+                    }
                     self.fetch_ahead(&mut state, arrival);
                     drop(state);
-                    let mut pin = Pin { spool: self.clone(), path: arrival.path.clone(), memory: None };
+                    let pin = Pin { spool: self.clone(), path: arrival.path.clone(), memory };
                     if let Some(bytes) = bytes {
-                        pin.memory = self.in_memory(arrival, &bytes).map_err(failed)?;
+                        let path = self.local(arrival);
+                        std::fs::write(&path, bytes)
+                            .map_err(|error| failed(RemoteTrouble::Spool { path, why: error.to_string() }))?;
                     }
                     return Ok(pin);
                 }
@@ -250,17 +276,6 @@ impl Spool {
                 }
             }
         }
-    }
-
-    /// A file of these bytes: in memory, or in the folder where the system has no such files.
-    fn in_memory(&self, arrival: &Arrival, bytes: &[u8]) -> Result<Option<MemoryFile>, RemoteTrouble> {
-        let file = MemoryFile::of(bytes);
-        if file.is_none() {
-            let path = self.local(arrival);
-            std::fs::write(&path, bytes)
-                .map_err(|error| RemoteTrouble::Spool { path, why: error.to_string() })?;
-        }
-        Ok(file)
     }
 
     /// Waits no longer than this until a file is in the spool, or is known not to come; whether it is so then.
@@ -381,7 +396,10 @@ impl Spool {
         state.in_memory += in_memory;
         if let Some(slot) = state.slots.get_mut(&arrival.path) {
             match came {
-                Ok(bytes) => slot.stage = Stage::Ready(bytes.map(Arc::from)),
+                Ok(bytes) => {
+                    let held = |bytes: Vec<u8>| InMemory { bytes: bytes.into(), file: Weak::new() };
+                    slot.stage = Stage::Ready(bytes.map(held));
+                }
                 Err(trouble) => {
                     slot.stage = Stage::Failed(trouble);
                     slot.bytes = 0;
@@ -613,6 +631,51 @@ mod tests {
         }
         let large = Arrival { bytes: 13, ..arrival("large.csv") };
         assert!(spool.want(&large).expect_err("no room").to_string().contains("13 bytes"));
+    }
+
+    /// A place that reads its files into memory.
+    #[derive(Debug)]
+    struct Reading;
+
+    impl Backend for Reading {
+        fn shown(&self) -> String {
+            "quay".to_owned()
+        }
+
+        fn list(&self, _: &ListRequest<'_>) -> Result<Listed, PlaceError> {
+            Ok(Listed::default())
+        }
+
+        fn relocate(&self, _: &Arrival, _: &Path, _: &str) -> Result<bool, PlaceError> {
+            Ok(false)
+        }
+
+        fn fetch(&self, arrival: &Arrival, to: &Path, _: bool) -> Result<(), RemoteTrouble> {
+            std::fs::write(to, &arrival.path).map_err(|error| RemoteTrouble::Other(error.to_string()))
+        }
+
+        fn read(&self, arrival: &Arrival) -> Option<Result<Vec<u8>, RemoteTrouble>> {
+            Some(Ok(arrival.path.clone().into_bytes()))
+        }
+    }
+
+    #[test]
+    fn a_small_file_is_one_file_in_memory_to_all_who_read_it() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let settings = SpoolSettings { folder: folder.path().to_path_buf(), limit: 1000 };
+        let spool = Spool::new(Arc::new(Reading), "quay", &settings);
+        let (first, second) = (arrival("a.csv"), arrival("b.zip"));
+        let (one, other) = (spool.want(&first).expect("fetched"), spool.want(&first).expect("fetched"));
+        let path = one.in_memory().expect("in memory");
+        assert_eq!(other.in_memory(), Some(path.clone()));
+        drop(one);
+        assert_eq!(std::fs::read_to_string(&path).expect("a file"), "a.csv");
+        assert!(!spool.local(&first).exists(), "nothing was written to the disk");
+        let archive = spool.want(&second).expect("fetched");
+        assert!(archive.in_memory().is_none() && spool.local(&second).exists());
+        drop(other);
+        spool.release(&first);
+        assert_eq!(spool.lock().in_memory, 0);
     }
 
     #[test]

@@ -28,6 +28,7 @@ pub use hypodoke_demo::bucket;
 
 pub use bad_server::{BadServer, Fault};
 pub use browser::Browser;
+pub use certificates::write_all as certificates;
 pub use cutter::{Cut, Cutter};
 pub use file_server::{FileRequest, FileServer, ServedFile};
 pub use mailbox::{Mail, Mailbox, Manners};

@@ -197,3 +197,42 @@ fn a_link_is_loaded_surveyed_and_drafted_by_itself() {
     let run = shop.run(&format!("survey {}", server.url("out/")));
     assert!(run.code == Some(2) && run.err.contains("names no file"), "{}", said(&run));
 }
+
+/// A server over TLS, with certificates of one's own.
+#[test]
+fn certificates_of_ones_own_are_trusted_where_they_are_named() {
+    let shop = workshop();
+    hypodoke_testkit::certificates(&shop.path(""));
+    shop.write("out/gauge_1.csv", READINGS);
+    let code = "import http.server, ssl, sys\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', 0), http.server.SimpleHTTPRequestHandler)\ncontext = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('server.pem', 'server.key')\nserver.socket = context.wrap_socket(server.socket, server_side=True)\nprint(server.server_port, flush=True)\nserver.serve_forever()\n";
+    let mut python = hypodoke_testkit::python();
+    python
+        .current_dir(shop.path(""))
+        .args(["-c", code])
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null());
+    let mut server = python.spawn().expect("the server starts");
+    let mut port = String::new();
+    let out = server.stdout.take().expect("its output");
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut port).expect("its port");
+    let configure = |place: &str| {
+        shop.write(
+            "hypodoke.toml",
+            format!(
+                "[staging]\nurl = \"sqlite:h.db\"\n[place.tides]\npath = \"https://localhost:{}/out/\"\nlinks = [\"gauge_1.csv\"]\n{place}\n[feed.gauge]\nplace = \"tides\"\nfiles = \"gauge*.csv\"\n",
+                port.trim()
+            ),
+        );
+        shop.run("load")
+    };
+    for place in ["", "ca_file = \"other.pem\""] {
+        let run = configure(place);
+        assert!(run.code == Some(4) && run.err.contains("certificate is not trusted"), "{}", said(&run));
+    }
+    let run = configure("ca_file = \"none.pem\"");
+    assert!(run.code == Some(4) && run.err.contains("none.pem"), "{}", said(&run));
+    let run = configure("ca_file = \"ca.pem\"");
+    assert!(run.code == Some(0) && run.out.contains("1 file loaded, 2 rows"), "{}", said(&run));
+    server.kill().expect("it ends");
+    let _ = server.wait();
+}

@@ -302,3 +302,77 @@ fn a_watch_asks_for_what_may_be_new_alone() {
     assert!(log.contains("listed all of the place") && log.contains("requests=4"), "{log}");
     assert!(log.contains("listed what may be new") && log.contains("requests=1"), "{log}");
 }
+
+#[test]
+fn a_move_that_was_broken_off_is_finished_by_the_next_load() {
+    let (shop, bucket) = begun(&format!("{KEYS}\nafter = \"move\""));
+    bucket.put("cranes/lift_1.csv", "at\n1\n", morning());
+    // The store refuses after it has copied: what a load that is killed there leaves behind.
+    bucket.order(Faults { unconditional: true, ..Faults::default() });
+    let done = run(&shop, "load");
+    assert!(done.out.contains("1 file loaded"), "{}{}", done.out, done.err);
+    bucket.order(Faults::default());
+    let day = {
+        bucket.put("cranes/lift_2.csv", "at\n2\n", morning());
+        run(&shop, "load");
+        let keys = bucket.keys();
+        let moved = keys.iter().find(|key| key.ends_with("/lift_2.csv")).expect("it was moved");
+        moved.trim_end_matches("lift_2.csv").to_owned()
+    };
+    bucket.put("cranes/lift_3.csv", "at\n3\n", morning());
+    bucket.put(&format!("{day}lift_3.csv"), "at\n3\n", morning());
+    run(&shop, "load");
+    let keys = bucket.keys();
+    assert!(
+        !keys.contains(&"cranes/lift_3.csv".to_owned()) && !keys.iter().any(|key| key.contains("-2.csv")),
+        "{keys:?}"
+    );
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM lift"), ["3"]);
+}
+
+/// A feed may look back less far than its place; what is too old for it is nobody else's.
+#[test]
+fn a_feed_looks_back_as_far_as_it_says() {
+    let (shop, bucket) = begun(KEYS);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("the configuration");
+    shop.write(
+        "hypodoke.toml",
+        text + "modified_within = \"2d\"\n[feed.rest]\nplace = \"yard\"\nfiles = \"rest_*\"\n",
+    );
+    let ago = |days: u64| SystemTime::now() - Duration::from_secs(days * 86_400);
+    bucket.put("cranes/lift_1.csv", "at\n1\n", ago(1));
+    bucket.put("cranes/lift_2.csv", "at\n2\n", ago(5));
+    bucket.put("cranes/rest_3.csv", "at\n3\n", ago(5));
+    let done = ok(&shop, "load");
+    assert!(done.out.contains("2 files loaded, 2 rows") && !done.out.contains("unmatched"), "{}", done.out);
+    assert_eq!(shop.query("h.db", "SELECT at FROM lift"), ["1"]);
+}
+
+/// Killed at any moment, loads of a bucket come to what one load does.
+#[test]
+fn a_load_that_is_killed_is_as_if_nothing_was() {
+    let (shop, bucket) = begun(&format!("{KEYS}\nafter = \"move\""));
+    for at in 0..60 {
+        bucket.put(&format!("cranes/lift_{at:02}.csv"), format!("at,tonnes\n{at},2.5\n"), morning());
+    }
+    bucket.order(Faults { slow: Some(Duration::from_millis(4)), ..Faults::default() });
+    for after in [30, 60, 90, 120, 160, 200, 260, 320] {
+        let mut command = shop.command("load -q");
+        command.env("CRANE_KEY", ACCESS_KEY).env("CRANE_SECRET", SECRET_KEY);
+        let mut child = command
+            .stdout(std::process::Stdio::null())
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .expect("it starts");
+        std::thread::sleep(Duration::from_millis(after));
+        let _ = child.kill();
+        child.wait().expect("an end");
+    }
+    let done = run(&shop, "load");
+    assert!(matches!(done.code, Some(0 | 3)), "{}{}", done.out, done.err);
+    assert_eq!(shop.query("h.db", "SELECT count(*), count(DISTINCT at) FROM lift"), ["60|60"]);
+    let keys = bucket.keys();
+    assert_eq!(keys.len(), 60, "{keys:?}");
+    assert!(keys.iter().all(|key| key.starts_with("cranes/done/") && !key.contains("-2.csv")), "{keys:?}");
+    assert!(ok(&shop, "tally").out.contains("all figures agree"));
+}
