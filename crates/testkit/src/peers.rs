@@ -150,8 +150,11 @@ fn weed(folder: &Path, s3: u16) -> Command {
     command.arg(format!("-dir={}", folder.join("data").display()));
     command.arg(format!("-s3.config={}", file.display()));
     command.arg(format!("-s3.port={s3}"));
-    for service in ["master", "volume", "filer"] {
-        command.arg(format!("-{service}.port={}", port()));
+    for service in ["master.port", "volume.port", "filer.port", "s3.port.iceberg", "s3.port.lance"] {
+        command.arg(format!("-{service}={}", port()));
+    }
+    for service in ["filer", "s3"] {
+        command.arg(format!("-{service}.localSocket={}", folder.join(format!("{service}.sock")).display()));
     }
     command
 }
