@@ -3,7 +3,7 @@
 
 use serde::Serialize;
 
-use super::{ColumnEvidence, Spot, Tally, UnitKey, declared};
+use super::{ColumnEvidence, Spot, Tally, UnitKey};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{self, ANY_ORDER, Orders};
@@ -128,11 +128,8 @@ pub struct Against {
     pub value: String,
 }
 
-/// Decides one column.
-pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
-    if let Some(domain) = column.declared {
-        return declared::decide(column, domain, forced);
-    }
+/// Decides one column by its values.
+pub(super) fn decide_by_values(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
     let mut format = Format::default();
     let (mut domain, ambiguity) = narrowest(column, hints, forced, &mut format);
     if domain.ty() == Type::Text {

@@ -3,9 +3,8 @@
 
 use std::hash::{BuildHasher, Hasher};
 
-use super::decide::against;
-use super::{ColumnEvidence, Decision, HASH, Spot};
-use crate::evidence::Forced;
+use super::decide::{Decision, Forced, Hints, against, decide_by_values};
+use super::{ColumnEvidence, HASH, Spot};
 use crate::format::Format;
 use crate::record::Cell;
 use crate::spelling::number::{digit_count, digits_of, is_beyond_floats};
@@ -180,9 +179,17 @@ fn hash_of(cell: Cell, bytes: &[u8], wide: &[i128]) -> u64 {
     hasher.finish()
 }
 
+/// Decides one column: by what it is declared to be, or by its values where nothing is declared.
+pub fn decide(column: &ColumnEvidence, hints: Hints, forced: Forced) -> Decision {
+    match column.declared {
+        Some(domain) => decide_declared(column, domain, forced),
+        None => decide_by_values(column, hints, forced),
+    }
+}
+
 /// Decides a column that is declared to be of this domain: it is that, unless some value is not exact as
 /// such, which makes it text.
-pub(super) fn decide(column: &ColumnEvidence, declared: Domain, forced: Forced) -> Decision {
+fn decide_declared(column: &ColumnEvidence, declared: Domain, forced: Forced) -> Decision {
     let keeps_fine = matches!(forced.fraction, Some(Fraction::Round | Fraction::Cut));
     let is_astray = column.astray > if keeps_fine { column.fine() } else { 0 };
     let domain = match declared {
@@ -212,7 +219,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::evidence::{Hints, TableEvidence};
+    use crate::evidence::TableEvidence;
     use crate::record::Records;
 
     /// Evidence of one column that is declared as `domain`; a text stands for itself.
@@ -229,7 +236,7 @@ mod tests {
     }
 
     fn decided(domain: Domain, cells: &[Cell], text: &str) -> Decision {
-        super::super::decide(&evidence(domain, cells, text).columns[0], Hints::default(), Forced::default())
+        decide(&evidence(domain, cells, text).columns[0], Hints::default(), Forced::default())
     }
 
     #[rstest]
@@ -258,10 +265,8 @@ mod tests {
         let mut merged = evidence(Domain::of(Type::Integer), &one, "");
         merged.merge(&evidence(Domain::of(Type::Integer), &other, ""));
         let whole = evidence(Domain::of(Type::Integer), &[one, other].concat(), "");
-        let decide = |table: &TableEvidence| {
-            super::super::decide(&table.columns[0], Hints::default(), Forced::default())
-        };
-        assert_eq!(decide(&merged), decide(&whole));
+        let decided = |table: &TableEvidence| decide(&table.columns[0], Hints::default(), Forced::default());
+        assert_eq!(decided(&merged), decided(&whole));
         assert_eq!(merged.columns[0].values(), 3);
     }
 }

@@ -19,7 +19,8 @@ mod within;
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher, Hasher};
 
-pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints, decide};
+pub use decide::{Against, Ambiguity, Chosen, Decision, Forced, Hints};
+pub use declared::decide;
 pub use extremes::{Extremes, TextExtremes};
 pub use likeness::overlap;
 use recent::{Recent, Remembered};

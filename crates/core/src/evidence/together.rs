@@ -1,7 +1,8 @@
 //! The columns of a table decided together: where a column's own values leave it open how they are
 //! written, the feed's earlier files tell, or the file's other columns.
 
-use super::decide::{Ambiguity, Decision, Forced, Hints, decide};
+use super::decide::{Ambiguity, Decision, Forced, Hints};
+use super::declared::decide;
 use super::{ColumnEvidence, TableEvidence};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Group};

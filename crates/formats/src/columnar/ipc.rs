@@ -11,7 +11,7 @@ use arrow_ipc::{CompressionType, MessageHeader, root_as_message};
 use arrow_schema::{ArrowError, Schema, SchemaRef};
 use hypodoke_core::count;
 
-use super::BatchSource;
+use super::source::BatchSource;
 use crate::bytes::SeekableBytes;
 use crate::bytes::source::MOST_UNPACKED;
 use crate::error::ReadError;

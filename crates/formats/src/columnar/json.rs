@@ -6,7 +6,7 @@ use arrow_schema::{DataType, Field};
 use hypodoke_core::record::{Cell, TypedColumn};
 use serde_json::Value;
 
-use super::rows::ListRanges;
+use super::lists::ListRanges;
 use super::values::{Filling, Rows, Told};
 use crate::error::ReadError;
 

@@ -16,7 +16,7 @@ use parquet::errors::ParquetError;
 use parquet::file::metadata::ParquetMetaData;
 use parquet::file::reader::{ChunkReader, Length};
 
-use super::BatchSource;
+use super::source::BatchSource;
 use crate::bytes::SeekableBytes;
 use crate::error::ReadError;
 

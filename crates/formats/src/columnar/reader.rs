@@ -5,10 +5,12 @@ use hypodoke_core::record::Records;
 
 use arrow_array::RecordBatch;
 
+use super::ipc::IpcSource;
+use super::parquet::ParquetSource;
 use super::rows::{RowFiller, bytes_of_row};
 use super::shape::{Shape, shape};
+use super::source::{BatchSource, Columnar};
 use super::values::Told;
-use super::{BatchSource, Columnar, open};
 use crate::bytes::{Encoding, SeekableBytes};
 use crate::error::ReadError;
 use crate::facts::FormatFacts;
@@ -164,4 +166,12 @@ impl ColumnarReader {
             Columnar::ArrowStream => "arrow stream",
         }
     }
+}
+
+fn open(bytes: SeekableBytes, format: Columnar) -> Result<Box<dyn BatchSource>, ReadError> {
+    Ok(match format {
+        Columnar::Parquet => Box::new(ParquetSource::open(bytes)?),
+        Columnar::ArrowFile => Box::new(IpcSource::of_file(bytes)?),
+        Columnar::ArrowStream => Box::new(IpcSource::of_stream(bytes)?),
+    })
 }

@@ -7,6 +7,8 @@ use std::sync::Arc;
 use hypodoke_engine::discover::{NamedAs, NamedFiles, files_of_place, named_files};
 use hypodoke_engine::job::InternalFiles;
 use hypodoke_places::http::{HttpAddress, HttpBackend};
+#[cfg(feature = "objects")]
+use hypodoke_places::objects::{ObjectsAddress, ObjectsBackend};
 use hypodoke_places::sftp::{SftpAddress, SftpBackend};
 use hypodoke_places::{Backend, Place, SpoolSettings};
 use tempfile::TempDir;
@@ -28,6 +30,9 @@ pub struct Named {
     pub place: Option<String>,
     _spools: Vec<TempDir>,
 }
+
+/// What is behind an address of an object store, and which file or folder in it is meant.
+type InStore = (Arc<dyn Backend>, String);
 
 /// A place that was named on the spot.
 struct OnTheSpot {
@@ -115,7 +120,7 @@ fn at_address(text: &str) -> Result<OnTheSpot, Failure> {
         }
         let written = address.shown();
         (remote(Arc::new(HttpBackend::new(address)?)), written)
-    } else if let Some(backend) = objects::at(text)? {
+    } else if let Some(backend) = object_store(text)? {
         (remote(backend.0).narrowed_to(&backend.1), folder_of(text).0.to_owned())
     } else {
         let (folder, name) = folder_of(text);
@@ -135,42 +140,24 @@ fn folder_of(text: &str) -> (&str, &str) {
     }
 }
 
+/// What is behind an address of an object store, and which file or folder in it is meant.
 #[cfg(feature = "objects")]
-mod objects {
-    use std::sync::Arc;
-
-    use hypodoke_places::Backend;
-    use hypodoke_places::objects::{ObjectsAddress, ObjectsBackend};
-
-    use super::folder_of;
-    use crate::failure::Failure;
-
-    /// What is behind an address of an object store, and which file or folder in it is meant.
-    pub fn at(text: &str) -> Result<Option<(Arc<dyn Backend>, String)>, Failure> {
-        if !ObjectsAddress::is_one(text) {
-            return Ok(None);
-        }
-        let (folder, name) = folder_of(text);
-        let address = ObjectsAddress::parse(folder).map_err(|why| Failure::usage(why.to_string()))?;
-        Ok(Some((Arc::new(ObjectsBackend::new(address)?), name.to_owned())))
+fn object_store(text: &str) -> Result<Option<InStore>, Failure> {
+    if !ObjectsAddress::is_one(text) {
+        return Ok(None);
     }
+    let (folder, name) = folder_of(text);
+    let address = ObjectsAddress::parse(folder).map_err(|why| Failure::usage(why.to_string()))?;
+    Ok(Some((Arc::new(ObjectsBackend::new(address)?), name.to_owned())))
 }
 
+/// This build reaches no object stores, and says so.
 #[cfg(not(feature = "objects"))]
-mod objects {
-    use std::sync::Arc;
-
-    use hypodoke_places::Backend;
-
-    use crate::failure::Failure;
-
-    /// This build reaches no object stores, and says so.
-    pub fn at(text: &str) -> Result<Option<(Arc<dyn Backend>, String)>, Failure> {
-        match ["s3://", "az://", "gs://"].iter().any(|scheme| text.starts_with(scheme)) {
-            true => Err(Failure::usage("this build does not reach object stores")
-                .advise("build it in: cargo build --release --features full")),
-            false => Ok(None),
-        }
+fn object_store(text: &str) -> Result<Option<InStore>, Failure> {
+    match ["s3://", "az://", "gs://"].iter().any(|scheme| text.starts_with(scheme)) {
+        true => Err(Failure::usage("this build does not reach object stores")
+            .advise("build it in: cargo build --release --features full")),
+        false => Ok(None),
     }
 }
 

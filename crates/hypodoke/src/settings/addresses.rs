@@ -5,11 +5,13 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hypodoke_places::http::{Authorization, HttpAddress, HttpBackend};
+#[cfg(feature = "objects")]
+use hypodoke_places::objects::{Credentials, ObjectsAddress, ObjectsBackend};
 use hypodoke_places::sftp::{SftpAddress, SftpBackend};
 use hypodoke_places::{Backend, Secret};
 
 use super::expand::{expand, secret};
-use super::places::{size, span};
+use super::measures::{size, span};
 use super::reader::{Placed, Section};
 use crate::failure::Failure;
 
@@ -38,7 +40,7 @@ pub fn backend(
         }
         return Ok(Some(Arc::new(HttpBackend::new(http(section, path, expanded, base)?)?)));
     }
-    if let Some(backend) = objects::backend(section, path, expanded, base)? {
+    if let Some(backend) = objects(section, path, expanded, base)? {
         return Ok(Some(backend));
     }
     Ok(Some(Arc::new(SftpBackend::new(sftp(section, path, expanded, base)?)?)))
@@ -133,87 +135,77 @@ fn authorization(section: &mut Section<'_>, base: &Path) -> Result<Option<Author
 }
 
 #[cfg(feature = "objects")]
-mod objects {
-    use super::*;
-    use hypodoke_places::objects::{Credentials, ObjectsAddress, ObjectsBackend};
+/// Where keys come from, in the words of the configuration.
+const CREDENTIALS: [(&str, Credentials); 3] =
+    [("usual", Credentials::Usual), ("machine", Credentials::Machine), ("anonymous", Credentials::Anonymous)];
 
-    /// Where keys come from, in the words of the configuration.
-    const CREDENTIALS: [(&str, Credentials); 3] = [
-        ("usual", Credentials::Usual),
-        ("machine", Credentials::Machine),
-        ("anonymous", Credentials::Anonymous),
-    ];
-
-    /// What is behind an address of an object store; nothing where it is none.
-    pub fn backend(
-        section: &mut Section<'_>,
-        path: &Placed<String>,
-        expanded: &str,
-        base: &Path,
-    ) -> Result<Option<Arc<dyn Backend>>, Failure> {
-        if !ObjectsAddress::is_one(expanded) {
-            return Ok(None);
-        }
-        let mut address = ObjectsAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
-        if let Some(endpoint) = section.text("endpoint")? {
-            let text = expand(section, &endpoint)?;
-            address = address.with_endpoint(&text).map_err(|why| section.wrong(&endpoint, why))?;
-        }
-        address.region = match section.text("region")? {
-            Some(region) => Some(expand(section, &region)?),
-            None => None,
-        };
-        address.path_style = section.truth("path_style")?.unwrap_or(true);
-        address.profile = section.text("profile")?.map(|profile| profile.value);
-        address.credentials = credentials(section, path, base)?;
-        address.ca_file = file(section, "ca_file", base)?;
-        if let Some(wait) = span(section, "wait")? {
-            address.wait = wait.max(LEAST_WAIT);
-        }
-        Ok(Some(Arc::new(ObjectsBackend::new(address)?)))
+#[cfg(feature = "objects")]
+/// What is behind an address of an object store; nothing where it is none.
+fn objects(
+    section: &mut Section<'_>,
+    path: &Placed<String>,
+    expanded: &str,
+    base: &Path,
+) -> Result<Option<Arc<dyn Backend>>, Failure> {
+    if !ObjectsAddress::is_one(expanded) {
+        return Ok(None);
     }
+    let mut address = ObjectsAddress::parse(expanded).map_err(|why| section.wrong(path, why))?;
+    if let Some(endpoint) = section.text("endpoint")? {
+        let text = expand(section, &endpoint)?;
+        address = address.with_endpoint(&text).map_err(|why| section.wrong(&endpoint, why))?;
+    }
+    address.region = match section.text("region")? {
+        Some(region) => Some(expand(section, &region)?),
+        None => None,
+    };
+    address.path_style = section.truth("path_style")?.unwrap_or(true);
+    address.profile = section.text("profile")?.map(|profile| profile.value);
+    address.credentials = credentials(section, path, base)?;
+    address.ca_file = file(section, "ca_file", base)?;
+    if let Some(wait) = span(section, "wait")? {
+        address.wait = wait.max(LEAST_WAIT);
+    }
+    Ok(Some(Arc::new(ObjectsBackend::new(address)?)))
+}
 
-    fn credentials(
-        section: &mut Section<'_>,
-        path: &Placed<String>,
-        base: &Path,
-    ) -> Result<Credentials, Failure> {
-        let words: Vec<(&str, usize)> =
-            CREDENTIALS.iter().enumerate().map(|(at, (word, _))| (*word, at)).collect();
-        let asked = section.word("credentials", &words)?;
-        let asked = asked.and_then(|at| CREDENTIALS.get(at)).map(|(_, credentials)| credentials.clone());
-        let access_key = secret(section, "access_key", base)?;
-        let secret_key = secret(section, "secret_key", base)?;
-        let session_token = secret(section, "session_token", base)?;
-        match (asked, access_key, secret_key) {
-            (Some(asked), None, None) if session_token.is_none() => Ok(asked),
-            (None, None, None) if session_token.is_none() => Ok(Credentials::Usual),
-            (None, Some(access_key), Some(secret_key)) => {
-                Ok(Credentials::Keys { access_key, secret_key, session_token })
-            }
-            (Some(_), _, _) => {
-                Err(section.wrong(path, "`credentials` says where keys come from: leave out the keys, or it"))
-            }
-            _ => Err(section.wrong(path, "`access_key` and `secret_key` go together")),
+#[cfg(feature = "objects")]
+fn credentials(
+    section: &mut Section<'_>,
+    path: &Placed<String>,
+    base: &Path,
+) -> Result<Credentials, Failure> {
+    let words: Vec<(&str, usize)> =
+        CREDENTIALS.iter().enumerate().map(|(at, (word, _))| (*word, at)).collect();
+    let asked = section.word("credentials", &words)?;
+    let asked = asked.and_then(|at| CREDENTIALS.get(at)).map(|(_, credentials)| credentials.clone());
+    let access_key = secret(section, "access_key", base)?;
+    let secret_key = secret(section, "secret_key", base)?;
+    let session_token = secret(section, "session_token", base)?;
+    match (asked, access_key, secret_key) {
+        (Some(asked), None, None) if session_token.is_none() => Ok(asked),
+        (None, None, None) if session_token.is_none() => Ok(Credentials::Usual),
+        (None, Some(access_key), Some(secret_key)) => {
+            Ok(Credentials::Keys { access_key, secret_key, session_token })
         }
+        (Some(_), _, _) => {
+            Err(section.wrong(path, "`credentials` says where keys come from: leave out the keys, or it"))
+        }
+        _ => Err(section.wrong(path, "`access_key` and `secret_key` go together")),
     }
 }
 
 #[cfg(not(feature = "objects"))]
-mod objects {
-    use super::*;
-
-    /// This build reaches no object stores, and says so.
-    pub fn backend(
-        section: &mut Section<'_>,
-        path: &Placed<String>,
-        expanded: &str,
-        _: &Path,
-    ) -> Result<Option<Arc<dyn Backend>>, Failure> {
-        if !["s3://", "az://", "gs://"].iter().any(|scheme| expanded.starts_with(scheme)) {
-            return Ok(None);
-        }
-        let failure = section.wrong(path, "this build does not reach object stores");
-        Err(failure.advise("build it in: cargo build --release --features full"))
+/// This build reaches no object stores, and says so.
+fn objects(
+    section: &mut Section<'_>,
+    path: &Placed<String>,
+    expanded: &str,
+    _: &Path,
+) -> Result<Option<Arc<dyn Backend>>, Failure> {
+    if !["s3://", "az://", "gs://"].iter().any(|scheme| expanded.starts_with(scheme)) {
+        return Ok(None);
     }
+    let failure = section.wrong(path, "this build does not reach object stores");
+    Err(failure.advise("build it in: cargo build --release --features full"))
 }

@@ -13,7 +13,7 @@ use hypodoke_formats::text::{DialectOptions, Escape, TableOptions, TextOptions};
 
 use hypodoke_stores::{Mode, Vanished};
 
-use super::places::span;
+use super::measures::span;
 use super::reader::{Placed, Section, suggest};
 use super::{columns, drift, formats, schedule};
 use crate::failure::Failure;

@@ -7,6 +7,7 @@ mod expand;
 mod feed;
 mod formats;
 pub mod lasting;
+mod measures;
 pub mod notify;
 mod places;
 pub mod reader;

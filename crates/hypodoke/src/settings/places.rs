@@ -8,9 +8,9 @@ use hypodoke_places::{Completeness, Place, PutAway, SpoolSettings};
 
 use super::addresses;
 use super::expand::expand;
+use super::measures::{size, span};
 use super::reader::Section;
 use crate::failure::Failure;
-use crate::values::duration;
 
 /// How much room the spool has, unless it is said: 2 GB.
 const USUAL_ROOM: u64 = 2_000_000_000;
@@ -90,14 +90,6 @@ fn ignored(section: &mut Section<'_>) -> Result<Vec<Pattern>, Failure> {
     list.value.iter().map(pattern).collect()
 }
 
-/// Reads a duration.
-pub fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
-    let Some(text) = section.text(key)? else { return Ok(None) };
-    let wrong =
-        || section.wrong(&text, format!("`{}` is not a duration; write \"30s\" or \"5m\"", text.value));
-    duration(&text.value).ok_or_else(wrong).map(Some)
-}
-
 fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
     let moves = section.word("after", &[("leave", false), ("move", true)])?.unwrap_or_default();
     let mut folder = |key: &'static str| -> Result<String, Failure> {
@@ -115,18 +107,4 @@ fn put_away(section: &mut Section<'_>) -> Result<Option<PutAway>, Failure> {
     };
     let (done, failed) = (folder("done")?, folder("failed")?);
     Ok(moves.then_some(PutAway { done, failed }))
-}
-
-/// Reads `500MB` or `2GB`.
-pub fn size(text: &str) -> Option<u64> {
-    let at = text.find(|c: char| !c.is_ascii_digit())?;
-    let (number, unit) = text.split_at(at);
-    let times = match unit.trim().to_ascii_uppercase().as_str() {
-        "KB" => 1_000,
-        "MB" => 1_000_000,
-        "GB" => 1_000_000_000,
-        "TB" => 1_000_000_000_000,
-        _ => return None,
-    };
-    number.parse::<u64>().ok()?.checked_mul(times).filter(|size| *size > 0)
 }

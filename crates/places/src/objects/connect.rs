@@ -105,7 +105,7 @@ fn s3(address: &ObjectsAddress) -> Result<AmazonS3Builder, RemoteTrouble> {
 /// The keys of the environment, or else those of the shared file.
 fn usual(builder: AmazonS3Builder, address: &ObjectsAddress) -> Result<AmazonS3Builder, RemoteTrouble> {
     let is_set = |name: &&str| std::env::var_os(name).is_some_and(|value| !value.is_empty());
-    if address.profile.is_none() && KEY_VARIABLES.iter().any(|name| is_set(&name)) {
+    if address.profile.is_none() && KEY_VARIABLES.iter().any(is_set) {
         return Ok(builder);
     }
     let keys = shared_keys(address.profile.as_deref()).ok_or(RemoteTrouble::NoKeys)?;

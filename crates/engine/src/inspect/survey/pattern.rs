@@ -169,7 +169,7 @@ fn partition(folders: &[&str]) -> Option<String> {
         .collect::<Option<_>>()?;
     let split: Vec<Vec<Piece>> = values.iter().map(|value| pieces(value)).collect();
     let whole = |one: &Vec<Piece>| dated(one).filter(|(date, _)| date.pieces == one.len());
-    let format = split.first().and_then(|first| whole(first)).map(|(date, _)| date.format);
+    let format = split.first().and_then(&whole).map(|(date, _)| date.format);
     let is_date = split.iter().all(|one| whole(one).map(|(date, _)| date.format) == format);
     Some(match format.filter(|_| is_date) {
         Some(format) => format!("{name}={{{name}:{format}}}"),

@@ -6,7 +6,7 @@ use hypodoke_demo::office::{Office, PASSWORD};
 use hypodoke_demo::{MONDAY, gauges};
 use hypodoke_places::PlaceError;
 
-use super::unwritable;
+use super::unwritable::unwritable;
 use crate::failure::Failure;
 use crate::settings::Settings;
 

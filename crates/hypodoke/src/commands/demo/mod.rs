@@ -1,6 +1,7 @@
 //! `hypodoke demo`: the harbour of Quillane, from its files to its tables.
 
 mod gauges;
+mod unwritable;
 mod yard;
 
 use std::path::Path;
@@ -16,6 +17,7 @@ use hypodoke_engine::receipt::Receipt;
 use serde::Serialize;
 
 use self::gauges::GAUGES;
+use self::unwritable::unwritable;
 use super::context::Context;
 use super::settle;
 use crate::cli::DemoArguments;
@@ -93,12 +95,11 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
     drop(office);
     tell(&receipt::text(&receipt, context.detail(), context.screen));
     receipts.push(receipt);
-    if let Some(yard) = yard::open(folder)? {
+    if let Some(_yard) = yard::open(folder)? {
         let title = "The crane yard keeps its telemetry in a bucket, as Parquet in folders by quay and day.";
         let command = format!("$ hypodoke load --config {}", yard::CONFIGURATION);
         tell(&format!("\n{}\n{command}\n", context.screen.paint(Tone::Heading, title)));
         let receipt = load_by(&folder.join(yard::CONFIGURATION))?;
-        drop(yard);
         tell(&receipt::text(&receipt, context.detail(), context.screen));
         receipts.push(receipt);
     } else {
@@ -123,11 +124,6 @@ fn end(folder: &Path, receipts: &[Receipt], context: &Context) -> Result<Exit, F
         render::print(&closing(folder, &differences, context));
     }
     Ok(if differences.is_empty() { Exit::Done } else { Exit::Failed })
-}
-
-fn unwritable(folder: &Path, error: &std::io::Error) -> Failure {
-    Failure::load(format!("the demo could not write into `{}`: {error}", folder.display()))
-        .advise("name a folder that can be written: hypodoke demo DIR")
 }
 
 /// Makes the folder, or clears what an earlier demo left in it; anybody else's is not touched.

@@ -1,6 +1,16 @@
 //! The crane yard: a store of the demo's own, whose telemetry is fetched from a bucket. Only a build that
 //! reaches object stores and reads columnar files has it.
 
+#[cfg(all(feature = "objects", feature = "columnar"))]
+use std::time::{Duration, UNIX_EPOCH};
+
+#[cfg(all(feature = "objects", feature = "columnar"))]
+use hypodoke_demo::bucket::{ACCESS_KEY, Bucket, SECRET_KEY};
+#[cfg(all(feature = "objects", feature = "columnar"))]
+use hypodoke_demo::{CRANES, MONDAY, cranes};
+
+#[cfg(all(feature = "objects", feature = "columnar"))]
+use super::unwritable::unwritable;
 use crate::failure::Failure;
 
 /// The configuration of the yard, beside the others.
@@ -9,47 +19,35 @@ pub const CONFIGURATION: &str = "cranes.toml";
 /// What a build without it says.
 pub const LEFT_OUT: &str = "This build leaves out object stores and columnar files, and the cranes' telemetry with them: build it with `--features full`.";
 
-#[cfg(all(feature = "objects", feature = "columnar"))]
-pub use built_in::open;
-
 /// Whether this build has it.
 pub const IS_BUILT_IN: bool = cfg!(all(feature = "objects", feature = "columnar"));
 
+/// The bucket.
 #[cfg(all(feature = "objects", feature = "columnar"))]
-mod built_in {
-    use std::path::Path;
-    use std::time::{Duration, UNIX_EPOCH};
+const BUCKET: &str = "quillane";
 
-    use hypodoke_demo::bucket::{ACCESS_KEY, Bucket, SECRET_KEY};
-    use hypodoke_demo::{CRANES, MONDAY, cranes};
+/// Seconds from 1970 to the first of January 2026.
+#[cfg(all(feature = "objects", feature = "columnar"))]
+const YEAR_2026: u64 = 1_767_225_600;
 
-    use super::super::unwritable;
-    use super::{CONFIGURATION, Failure};
-
-    /// The bucket.
-    const BUCKET: &str = "quillane";
-
-    /// Seconds from 1970 to the first of January 2026.
-    const YEAR_2026: u64 = 1_767_225_600;
-
-    /// Opens the store with a week of telemetry, and writes down where it is and how to be let in.
-    pub fn open(folder: &Path) -> Result<Option<Bucket>, Failure> {
-        let failed = |error: std::io::Error| unwritable(folder, &error);
-        let bucket = Bucket::open(BUCKET).map_err(failed)?;
-        for day in 0..7 {
-            for quay in 0..cranes::QUAYS.len() {
-                let file = cranes::file(quay, MONDAY, day).map_err(failed)?;
-                let morning = YEAR_2026 + u64::from(MONDAY + day + 1) * 86_400 + 6 * 3600;
-                let modified = UNIX_EPOCH + Duration::from_secs(morning);
-                bucket.put(&cranes::key(quay, MONDAY + day), file, modified);
-            }
+/// Opens the store with a week of telemetry, and writes down where it is and how to be let in.
+#[cfg(all(feature = "objects", feature = "columnar"))]
+pub fn open(folder: &std::path::Path) -> Result<Option<Bucket>, Failure> {
+    let failed = |error: std::io::Error| unwritable(folder, &error);
+    let bucket = Bucket::open(BUCKET).map_err(failed)?;
+    for day in 0..7 {
+        for quay in 0..cranes::QUAYS.len() {
+            let file = cranes::file(quay, MONDAY, day).map_err(failed)?;
+            let morning = YEAR_2026 + u64::from(MONDAY + day + 1) * 86_400 + 6 * 3600;
+            let modified = UNIX_EPOCH + Duration::from_secs(morning);
+            bucket.put(&cranes::key(quay, MONDAY + day), file, modified);
         }
-        let port = bucket.endpoint().rsplit(':').next().unwrap_or_default().to_owned();
-        std::fs::write(folder.join(CONFIGURATION), CRANES.replace("PORT", &port)).map_err(failed)?;
-        std::fs::write(folder.join("yard.key"), format!("{ACCESS_KEY}\n")).map_err(failed)?;
-        std::fs::write(folder.join("yard.secret"), format!("{SECRET_KEY}\n")).map_err(failed)?;
-        Ok(Some(bucket))
     }
+    let port = bucket.endpoint().rsplit(':').next().unwrap_or_default().to_owned();
+    std::fs::write(folder.join(CONFIGURATION), CRANES.replace("PORT", &port)).map_err(failed)?;
+    std::fs::write(folder.join("yard.key"), format!("{ACCESS_KEY}\n")).map_err(failed)?;
+    std::fs::write(folder.join("yard.secret"), format!("{SECRET_KEY}\n")).map_err(failed)?;
+    Ok(Some(bucket))
 }
 
 /// What stands for the store where there is none.
