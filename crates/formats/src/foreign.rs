@@ -117,7 +117,7 @@ mod tests {
     #[case(b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR", Some("a PNG picture"))]
     #[case(b"%PDF-1.7\n", Some("a PDF document"))]
     #[case(b"MZ\x90\0\x03\0", Some("a program"))]
-    #[case(b"PAR1\x15\x04", Some("a Parquet file"))]
+    #[case(b"Obj\x01\x04", Some("an Avro file"))]
     #[case::words_that_begin_alike(b"ORC,MZ\n1,2\n", None)]
     #[case::words(b"BM,id\n1,2\n", None)]
     #[case::text(b"id,name\n1,a\n", None)]

@@ -14,6 +14,7 @@ pub mod http;
 mod memory_file;
 #[cfg(feature = "objects")]
 pub mod objects;
+mod part_file;
 mod place;
 mod private;
 mod runtime;
@@ -22,6 +23,8 @@ mod seen;
 pub mod sftp;
 mod space;
 mod spool;
+#[cfg(test)]
+mod spool_tests;
 mod version;
 
 pub use after::PutAway;

@@ -101,7 +101,8 @@ fn columns(columns: &[ColumnReport], screen: Screen) -> String {
             plain(format!("{about}{}", count::number(column.distinct))),
             plain(short(column.min.as_deref())),
             plain(short(column.max.as_deref())),
-            plain(count::number(column.max_length)),
+            // Of what is declared to be a number or a moment, nobody counts characters.
+            plain(if column.max_length == 0 { "-".to_owned() } else { count::number(column.max_length) }),
             (written(column), Tone::Faint),
         ]);
     }

@@ -1,7 +1,6 @@
 //! Fetching a file from behind a link, from where an earlier attempt broke off.
 
-use std::fs::{File, OpenOptions};
-use std::io::{ErrorKind, Read, Seek, SeekFrom, Write};
+use std::io::{ErrorKind, Read};
 use std::path::Path;
 
 use hypodoke_core::arrival::Arrival;
@@ -12,7 +11,7 @@ use url::Url;
 use super::client::of_io;
 use super::version::Version;
 use crate::error::RemoteTrouble;
-use crate::spool::DURABLE;
+use crate::part_file::PartFile;
 
 /// How much is read at a time, in bytes.
 const BLOCK: usize = 128 * 1024;
@@ -40,14 +39,10 @@ pub fn fetch(
     part: &Path,
     is_left_over: bool,
 ) -> Result<(), RemoteTrouble> {
-    let local =
-        |error: std::io::Error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() };
-    let mut file = OpenOptions::new().create(true).write(true).truncate(false).open(part).map_err(local)?;
-    let there = file.metadata().map_err(local)?.len();
-    let begin = if there <= arrival.bytes { there } else { 0 };
-    let begin = if is_left_over { begin - begin % DURABLE } else { begin };
+    let mut file = PartFile::open(part, arrival.bytes, is_left_over)?;
+    let begin = file.written();
     if begin == arrival.bytes && begin > 0 {
-        return file.set_len(begin).map_err(local);
+        return Ok(());
     }
     let condition = listed.tag.as_deref().filter(|tag| !tag.starts_with("W/"));
     // Without something that shows the version, what is there cannot be gone on with.
@@ -56,10 +51,8 @@ pub fn fetch(
     let begin = begins_at(&answer, begin)?;
     check(&answer, listed)?;
     check_kind(&answer, &arrival.path)?;
-    file.set_len(begin).map_err(local)?;
-    file.seek(SeekFrom::Start(begin)).map_err(local)?;
-    let mut taker = Taker { file, written: begin, expected: arrival.bytes, name: &arrival.path, part };
-    taker.take(answer.into_body().into_reader(), url)
+    file.go_on_at(begin)?;
+    take(answer.into_body().into_reader(), &mut file, arrival, url)
 }
 
 /// Reads a small file into memory.
@@ -116,46 +109,32 @@ fn is_page(path: &str, begin: &[u8]) -> bool {
 }
 
 /// Takes the bytes of an answer.
-struct Taker<'t> {
-    file: File,
-    written: u64,
-    expected: u64,
-    name: &'t str,
-    part: &'t Path,
-}
-
-impl Taker<'_> {
-    fn take(&mut self, mut body: impl Read, url: &Url) -> Result<(), RemoteTrouble> {
-        let local = |error: std::io::Error| RemoteTrouble::Spool {
-            path: self.part.to_path_buf(),
-            why: error.to_string(),
+fn take(
+    mut body: impl Read,
+    file: &mut PartFile<'_>,
+    arrival: &Arrival,
+    url: &Url,
+) -> Result<(), RemoteTrouble> {
+    let mut block = vec![0; BLOCK];
+    loop {
+        let count = match body.read(&mut block) {
+            Ok(0) => break,
+            Ok(count) => count,
+            Err(error) if error.kind() == ErrorKind::Interrupted => continue,
+            Err(error) => return Err(of_io(&error, url)),
         };
-        let mut block = vec![0; BLOCK];
-        loop {
-            let count = match body.read(&mut block) {
-                Ok(0) => break,
-                Ok(count) => count,
-                Err(error) if error.kind() == ErrorKind::Interrupted => continue,
-                Err(error) => return Err(of_io(&error, url)),
-            };
-            let found = block.get(..count).unwrap_or_default();
-            if self.written == 0 && is_page(self.name, found) {
-                return Err(RemoteTrouble::Page);
-            }
-            if self.written + count as u64 > self.expected {
-                return Err(RemoteTrouble::Misstated);
-            }
-            self.file.write_all(found).map_err(local)?;
-            let lots = self.written / DURABLE;
-            self.written += count as u64;
-            if self.written / DURABLE > lots {
-                self.file.sync_data().map_err(local)?;
-            }
+        let found = block.get(..count).unwrap_or_default();
+        if file.written() == 0 && is_page(&arrival.path, found) {
+            return Err(RemoteTrouble::Page);
         }
-        match self.written == self.expected {
-            true => Ok(()),
-            // A connection that ends early is not always told of.
-            false => Err(RemoteTrouble::Lost("the answer broke off".to_owned())),
+        if file.written() + count as u64 > arrival.bytes {
+            return Err(RemoteTrouble::Misstated);
         }
+        file.write(found)?;
+    }
+    match file.written() == arrival.bytes {
+        true => Ok(()),
+        // A connection that ends early is not always told of.
+        false => Err(RemoteTrouble::Lost("the answer broke off".to_owned())),
     }
 }

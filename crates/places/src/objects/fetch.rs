@@ -1,7 +1,5 @@
 //! Fetching an object, several ranges of it at a time.
 
-use std::fs::OpenOptions;
-use std::io::{Seek, SeekFrom, Write};
 use std::path::Path as FilePath;
 use std::sync::LazyLock;
 
@@ -16,7 +14,7 @@ use tokio::sync::Semaphore;
 use super::address::ObjectsAddress;
 use super::trouble::trouble_of;
 use crate::error::RemoteTrouble;
-use crate::spool::DURABLE;
+use crate::part_file::PartFile;
 
 /// How much is asked for at a time, in bytes.
 const RANGE: u64 = 4 << 20;
@@ -52,32 +50,18 @@ impl WantedObject<'_> {
         part: &FilePath,
         is_left_over: bool,
     ) -> Result<(), RemoteTrouble> {
-        let local =
-            |error: std::io::Error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() };
-        let mut file =
-            OpenOptions::new().create(true).write(true).truncate(false).open(part).map_err(local)?;
         let size = self.arrival.bytes;
-        let there = file.metadata().map_err(local)?.len();
-        let begin = if there <= size { there } else { 0 };
-        let begin = if is_left_over { begin - begin % DURABLE } else { begin };
-        file.set_len(begin).map_err(local)?;
-        file.seek(SeekFrom::Start(begin)).map_err(local)?;
-        let (mut asked, mut written) = (begin, begin);
+        let mut file = PartFile::open(part, size, is_left_over)?;
+        let mut asked = file.written();
         let mut answers = FuturesOrdered::new();
-        while written < size {
+        while file.written() < size {
             while answers.len() < IN_FLIGHT && asked < size {
                 let end = (asked + RANGE).min(size);
                 answers.push_back(self.part(store, Some((asked, end))));
                 asked = end;
             }
             let Some(answer) = answers.next().await else { return Err(RemoteTrouble::Misstated) };
-            let bytes = answer?;
-            file.write_all(&bytes).map_err(local)?;
-            let lots = written / DURABLE;
-            written += bytes.len() as u64;
-            if written / DURABLE > lots {
-                file.sync_data().map_err(local)?;
-            }
+            file.write(&answer?)?;
         }
         Ok(())
     }

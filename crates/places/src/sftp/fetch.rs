@@ -1,7 +1,5 @@
 //! Fetching one file, with many requests on the way at once.
 
-use std::fs::{File, OpenOptions};
-use std::io::{Seek, SeekFrom, Write};
 use std::path::Path;
 
 use futures_util::StreamExt;
@@ -15,7 +13,7 @@ use super::connect::SftpSession;
 use super::list;
 use super::list::in_words;
 use crate::error::RemoteTrouble;
-use crate::spool::DURABLE;
+use crate::part_file::PartFile;
 
 /// How much is asked for at a time, in bytes: what every server gives in one answer.
 const CHUNK: u32 = 32 * 1024;
@@ -58,20 +56,11 @@ async fn all_of(
     is_left_over: bool,
 ) -> Result<(), RemoteTrouble> {
     same(session, handle, arrival).await?;
-    let local =
-        |error: std::io::Error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() };
-    let mut file = OpenOptions::new().create(true).write(true).truncate(false).open(part).map_err(local)?;
-    let there = file.metadata().map_err(local)?.len();
-    // What is there of an earlier attempt is of this very file: its name says so.
-    let begin = if there <= arrival.bytes { there } else { 0 };
-    let begin = if is_left_over { begin - begin % DURABLE } else { begin };
-    file.set_len(begin).map_err(local)?;
-    file.seek(SeekFrom::Start(begin)).map_err(local)?;
-    let mut asked = begin;
-    let mut written = begin;
+    let mut file = PartFile::open(part, arrival.bytes, is_left_over)?;
+    let mut asked = file.written();
     // All of them are looked after while the first is waited for.
     let mut answers = FuturesOrdered::new();
-    while written < arrival.bytes {
+    while file.written() < arrival.bytes {
         while answers.len() < IN_FLIGHT && asked < arrival.bytes {
             let length = (arrival.bytes - asked).min(u64::from(CHUNK)) as u32;
             answers.push_back(read(session, handle, asked, length));
@@ -83,19 +72,14 @@ async fn all_of(
             // More than was asked for would be written over what comes behind it.
             return Err(RemoteTrouble::Misstated);
         }
-        write(&mut file, &data, part)?;
-        let lots = written / DURABLE;
-        written += data.len() as u64;
-        if written / DURABLE > lots {
-            file.sync_data().map_err(local)?;
-        }
+        file.write(&data)?;
         if data.len() < length as usize {
             // A short answer leaves a gap: what was asked beyond it is asked anew.
             if data.is_empty() {
                 return Err(RemoteTrouble::Misstated);
             }
             answers = FuturesOrdered::new();
-            asked = written;
+            asked = file.written();
         }
     }
     // Not one byte more than was promised, and the same file still.
@@ -120,11 +104,6 @@ async fn read(
         Err(Error::Status(status)) if status.status_code == StatusCode::Eof => Ok((length, Vec::new())),
         Err(error) => Err(in_words(error)),
     }
-}
-
-fn write(file: &mut File, data: &[u8], part: &Path) -> Result<(), RemoteTrouble> {
-    file.write_all(data)
-        .map_err(|error| RemoteTrouble::Spool { path: part.to_path_buf(), why: error.to_string() })
 }
 
 /// Whether the file is the one that was listed.
