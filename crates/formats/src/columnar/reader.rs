@@ -1,9 +1,11 @@
 //! Reading the records of a columnar file.
 
-use hypodoke_core::count;
-use hypodoke_core::record::Records;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use arrow_array::RecordBatch;
+use hypodoke_core::count;
+use hypodoke_core::isolate::helping;
+use hypodoke_core::record::Records;
 
 use super::ipc::IpcSource;
 use super::parquet::ParquetSource;
@@ -48,7 +50,7 @@ impl ColumnarReader {
         options: &JsonOptions,
         limit: usize,
     ) -> Result<ColumnarReader, ReadError> {
-        let source = open(bytes, format)?;
+        let source = guarded(|| open(bytes, format))?;
         let shape = shape(source.schema().fields(), options);
         if shape.nodes.is_empty() {
             return Err(ReadError::NoTable("it has no columns".to_owned()));
@@ -84,7 +86,7 @@ impl RecordReader for ColumnarReader {
     fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
         clear(batch, self.shape.heads.len());
         while self.found.as_ref().is_none_or(|found| self.begun >= found.num_rows()) {
-            (self.found, self.begun) = (self.source.next()?, 0);
+            (self.found, self.begun) = (guarded(|| self.source.next())?, 0);
             if self.found.is_none() {
                 self.has_ended = true;
                 return Ok(false);
@@ -173,5 +175,15 @@ fn open(bytes: SeekableBytes, format: Columnar) -> Result<Box<dyn BatchSource>, 
         Columnar::Parquet => Box::new(ParquetSource::open(bytes)?),
         Columnar::ArrowFile => Box::new(IpcSource::of_file(bytes)?),
         Columnar::ArrowStream => Box::new(IpcSource::of_stream(bytes)?),
+    })
+}
+
+/// Does what the libraries of the formats do. They panic over some files that claim what cannot be: such a
+/// file is damaged, and nothing of it is used afterwards.
+fn guarded<T>(work: impl FnOnce() -> Result<T, ReadError>) -> Result<T, ReadError> {
+    let done = helping(|| catch_unwind(AssertUnwindSafe(work)));
+    done.unwrap_or_else(|_| {
+        let error = "it claims to hold what it does not hold".to_owned();
+        Err(ReadError::Columnar { what: "columnar", error })
     })
 }
