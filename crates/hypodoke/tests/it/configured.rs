@@ -164,3 +164,40 @@ fn names_may_stay_as_they_are() {
         ["1|5.3|x"]
     );
 }
+
+/// A place that keeps years is looked at as far back as it says, and what it is to ignore is never told.
+#[test]
+fn only_what_changed_of_late_is_looked_at_in_folders_and_on_servers() {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).expect("a time").as_secs();
+    let sshd = hypodoke_testkit::Sshd::start();
+    let folder = sshd.path("out");
+    std::fs::create_dir_all(folder.join("tmp")).expect("folders");
+    for (name, days) in [
+        ("gauge_1.csv", 1),
+        ("gauge_2.csv", 9),
+        ("old.txt", 9),
+        ("gauge_1.csv.bak", 0),
+        ("tmp/gauge_3.csv", 0),
+    ] {
+        std::fs::write(folder.join(name), format!("at\n{days}\n")).expect("a file");
+        hypodoke_testkit::set_modified(&folder.join(name), now - days * 86_400 - 60);
+    }
+    let key = sshd.path("user_key");
+    let login = format!("key_file = \"{}\"\nknown_hosts = \"known\"", key.display());
+    for (path, login) in [(folder.display().to_string(), ""), (sshd.url(&folder), &login)] {
+        let shop = workshop();
+        shop.write("known", sshd.known_host());
+        shop.write(
+            "hypodoke.toml",
+            format!(
+                "[staging]\nurl = \"sqlite:h.db\"\n[place.in]\npath = \"{path}\"\n{login}\nmodified_within = \"3d\"\nignore = [\"*.bak\", \"tmp/**\"]\n[feed.gauge]\nplace = \"in\"\nfiles = \"**/gauge_*\"\n"
+            ),
+        );
+        let run = shop.ok("load");
+        assert!(
+            run.out.contains("1 file loaded, 1 row") && !run.out.contains("unmatched"),
+            "{path}: {}",
+            run.out
+        );
+    }
+}
