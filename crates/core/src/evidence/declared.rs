@@ -8,6 +8,7 @@ use super::{ColumnEvidence, HASH, Spot};
 use crate::format::Format;
 use crate::record::Cell;
 use crate::spelling::number::{digit_count, digits_of, is_beyond_floats};
+use crate::spelling::temporal;
 use crate::spelling::words::{self, BoolWords, NullSet};
 use crate::spelling::{Class, Fraction, Number, Recognised, recognise, trim};
 use crate::types::{Digits, Domain, Type, Unit};
@@ -46,9 +47,7 @@ impl ColumnEvidence {
             }
             Cell::Decimal { .. } | Cell::Wide { .. } => self.add_declared_number(cell.number(wide)),
             Cell::Float(value) => self.add_declared_float(value),
-            Cell::Date(days) => {
-                self.add_instant(Class::Date, i64::from(days) * crate::spelling::temporal::DAY)
-            }
+            Cell::Date(days) => self.add_instant(Class::Date, i64::from(days) * temporal::DAY),
             Cell::Timestamp(micros) => self.add_instant(Class::Timestamp, micros),
             Cell::TimestampTz(micros) => self.add_instant(Class::TimestampTz, micros),
             Cell::Time(micros) => {
@@ -59,11 +58,11 @@ impl ColumnEvidence {
         };
         self.present += 1;
         let tally = &mut self.classes[class as usize];
-        tally.count += 1;
-        if tally.first.is_none() {
+        if tally.first.is_some() {
+            tally.count += 1;
+        } else {
             let mut text = Vec::new();
             cell.write(bytes, wide, &mut text);
-            tally.count -= 1;
             tally.add(spot, &text);
         }
         self.distinct.add(hash_of(cell, bytes, wide));
@@ -116,17 +115,18 @@ impl ColumnEvidence {
             self.floats = Some((least.min(value), greatest.max(value)));
             let mut text = Vec::new();
             Cell::Float(value).write(&[], &[], &mut text);
-            if let Recognised::Number(found) = recognise(&text) {
-                self.numbers[Class::Point as usize].add(found.number);
-            } else if let Recognised::Integer(whole, _) = recognise(&text) {
-                self.numbers[Class::Point as usize].add(Number { mantissa: whole.into(), scale: 0 });
+            let numbers = &mut self.numbers[Class::Point as usize];
+            match recognise(&text) {
+                Recognised::Number(found) => numbers.add(found.number),
+                Recognised::Integer(whole, _) => numbers.add(Number { mantissa: whole.into(), scale: 0 }),
+                _ => {}
             }
         }
         Class::Point
     }
 
     fn add_instant(&mut self, class: Class, micros: i64) -> Class {
-        self.orders[crate::spelling::temporal::ANY_ORDER as usize].count += 1;
+        self.orders[temporal::ANY_ORDER as usize].count += 1;
         self.instants.iter_mut().for_each(|instants| instants.add(micros));
         class
     }

@@ -69,7 +69,7 @@ pub fn files_of_place(place: &Place, named: NamedAs) -> Result<NamedFiles, Engin
     for mut seen in listing.seen {
         let (base, path) = (place.shown(), &seen.arrival.path);
         // Where one file was named, the place is shown as it.
-        let shown = match base.ends_with(path.as_str()) {
+        let shown = match base.ends_with(&format!("/{path}")) {
             true => base,
             false => format!("{}/{path}", base.trim_end_matches('/')),
         };

@@ -276,31 +276,31 @@ impl Filling<'_> {
         match array.data_type() {
             DataType::Utf8 => {
                 let values = array.as_string::<i32>();
-                self.each_text(array, rows, |row| values.value(row).as_bytes())
+                self.each_bytes(array, rows, |row| values.value(row).as_bytes(), Self::limited)
             }
             DataType::LargeUtf8 => {
                 let values = array.as_string::<i64>();
-                self.each_text(array, rows, |row| values.value(row).as_bytes())
+                self.each_bytes(array, rows, |row| values.value(row).as_bytes(), Self::limited)
             }
             DataType::Utf8View => {
                 let values: &StringViewArray = array.as_string_view();
-                self.each_text(array, rows, |row| values.value(row).as_bytes())
+                self.each_bytes(array, rows, |row| values.value(row).as_bytes(), Self::limited)
             }
             DataType::Binary => {
                 let values = array.as_binary::<i32>();
-                self.each_binary(array, rows, |row| values.value(row))
+                self.each_bytes(array, rows, |row| values.value(row), Self::binary)
             }
             DataType::LargeBinary => {
                 let values = array.as_binary::<i64>();
-                self.each_binary(array, rows, |row| values.value(row))
+                self.each_bytes(array, rows, |row| values.value(row), Self::binary)
             }
             DataType::BinaryView => {
                 let values: &BinaryViewArray = array.as_binary_view();
-                self.each_binary(array, rows, |row| values.value(row))
+                self.each_bytes(array, rows, |row| values.value(row), Self::binary)
             }
             DataType::FixedSizeBinary(_) => {
                 let values = array.as_fixed_size_binary();
-                self.each_binary(array, rows, |row| values.value(row))
+                self.each_bytes(array, rows, |row| values.value(row), Self::binary)
             }
             DataType::Dictionary(_, _) => {
                 let values = array.as_any_dictionary();
@@ -354,27 +354,16 @@ impl Filling<'_> {
         Ok(())
     }
 
-    fn each_text<'v>(
+    /// Takes in the bytes of each row that is there, as `cell` makes of them.
+    fn each_bytes<'v>(
         &mut self,
         array: &dyn Array,
         rows: Rows<'_>,
         value: impl Fn(usize) -> &'v [u8],
+        cell: impl Fn(&mut Self, &[u8], usize) -> Result<Cell, ReadError>,
     ) -> Result<(), ReadError> {
         for (at, (row, is_there)) in rows.are_there(array).enumerate() {
-            let cell = if is_there { self.limited(value(row), at)? } else { Cell::Null };
-            self.column.cells.push(cell);
-        }
-        Ok(())
-    }
-
-    fn each_binary<'v>(
-        &mut self,
-        array: &dyn Array,
-        rows: Rows<'_>,
-        value: impl Fn(usize) -> &'v [u8],
-    ) -> Result<(), ReadError> {
-        for (at, (row, is_there)) in rows.are_there(array).enumerate() {
-            let cell = if is_there { self.binary(value(row), at)? } else { Cell::Null };
+            let cell = if is_there { cell(self, value(row), at)? } else { Cell::Null };
             self.column.cells.push(cell);
         }
         Ok(())
