@@ -26,8 +26,8 @@ pub struct Clients {
     pub s3: Option<Arc<AmazonS3>>,
 }
 
-/// Variables of the environment that hold keys.
-const KEY_VARIABLES: [&str; 1] = ["AWS_ACCESS_KEY_ID"];
+/// The variable of the environment that is set where it holds keys.
+const KEY_VARIABLE: &str = "AWS_ACCESS_KEY_ID";
 
 /// The address with what the environment says of the store, where it says how to be let in, too.
 pub fn with_environment(address: ObjectsAddress) -> ObjectsAddress {
@@ -104,8 +104,8 @@ fn s3(address: &ObjectsAddress) -> Result<AmazonS3Builder, RemoteTrouble> {
 
 /// The keys of the environment, or else those of the shared file.
 fn usual(builder: AmazonS3Builder, address: &ObjectsAddress) -> Result<AmazonS3Builder, RemoteTrouble> {
-    let is_set = |name: &&str| std::env::var_os(name).is_some_and(|value| !value.is_empty());
-    if address.profile.is_none() && KEY_VARIABLES.iter().any(is_set) {
+    let is_set = std::env::var_os(KEY_VARIABLE).is_some_and(|value| !value.is_empty());
+    if address.profile.is_none() && is_set {
         return Ok(builder);
     }
     let keys = shared_keys(address.profile.as_deref()).ok_or(RemoteTrouble::NoKeys)?;
