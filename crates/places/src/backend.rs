@@ -53,6 +53,11 @@ pub trait Backend: fmt::Debug + Send + Sync {
     /// Where it is, for people, without secrets.
     fn shown(&self) -> String;
 
+    /// Where the file of this path is, for people, without secrets.
+    fn shown_file(&self, path: &str) -> String {
+        format!("{}/{path}", self.shown().trim_end_matches('/'))
+    }
+
     /// Lists the files there are.
     fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError>;
 

@@ -99,6 +99,11 @@ impl Place {
         self.backend.shown()
     }
 
+    /// Where the file of this path is, for people.
+    pub fn shown_file(&self, path: &str) -> String {
+        self.backend.shown_file(path)
+    }
+
     /// The folder whose changes the system gives notice of, if there is one.
     pub fn watched_folder(&self) -> Option<&Path> {
         self.backend.watched_folder()

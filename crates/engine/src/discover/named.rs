@@ -67,12 +67,7 @@ pub fn files_of_place(place: &Place, named: NamedAs) -> Result<NamedFiles, Engin
         return Err(EngineError::EmptyFolder { folder: place.shown().into() });
     }
     for mut seen in listing.seen {
-        let (base, path) = (place.shown(), &seen.arrival.path);
-        // Where one file was named, the place is shown as it.
-        let shown = match base.ends_with(&format!("/{path}")) {
-            true => base,
-            false => format!("{}/{path}", base.trim_end_matches('/')),
-        };
+        let shown = place.shown_file(&seen.arrival.path);
         if named == NamedAs::WholePath {
             (seen.arrival.place, seen.arrival.path) = (BY_HAND.to_owned(), shown.clone());
         }

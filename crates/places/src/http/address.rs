@@ -146,6 +146,14 @@ impl HttpAddress {
             _ => self.base.to_string(),
         }
     }
+
+    /// The file of this path, for people. A place of one link is that file.
+    pub fn shown_file(&self, path: &str) -> String {
+        match self.links.len() == 1 && self.links_from.is_none() {
+            true => self.shown(),
+            false => format!("{}/{path}", self.base.as_str().trim_end_matches('/')),
+        }
+    }
 }
 
 /// A link for people, without what may be secret in it.
@@ -159,6 +167,13 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case::one_file("https://tides.example/out/a.csv?key=1", "a.csv", "https://tides.example/out/a.csv")]
+    #[case::folder("https://tides.example/out/", "out", "https://tides.example/out/out")]
+    fn a_file_is_shown_where_it_is(#[case] text: &str, #[case] path: &str, #[case] shown: &str) {
+        assert_eq!(HttpAddress::parse(text).expect("an address").shown_file(path), shown);
+    }
 
     #[rstest]
     #[case::folder("https://tides.example/out/", "https://tides.example/out/", &[])]

@@ -245,6 +245,10 @@ impl Backend for HttpBackend {
         self.address.shown()
     }
 
+    fn shown_file(&self, path: &str) -> String {
+        self.address.shown_file(path)
+    }
+
     fn list(&self, request: &ListRequest<'_>) -> Result<Listed, PlaceError> {
         let mut listing = Listed::default();
         let links = self.links(&mut listing.errors)?;
