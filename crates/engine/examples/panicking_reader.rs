@@ -5,8 +5,7 @@ use std::error::Error;
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::run_job;
+use hypodoke_engine::batch::{RunOptions, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
@@ -50,8 +49,8 @@ fn main() -> Result<(), Box<dyn Error>> {
         feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
     });
     let found = discover(&job, &[])?;
-    let mut store = hypodoke_stores::open(&job.store)?;
-    let report = run_job(&job, &found, store.as_mut(), &Panicking, &StopSignal::default())?;
+    let mut store = hypodoke_stores::open(&job.staging)?;
+    let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Panicking))?;
     for line in &report.receipt.files {
         println!("{}: {:?} {}", line.path, line.outcome, line.message.as_deref().unwrap_or_default());
     }

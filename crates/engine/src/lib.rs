@@ -11,11 +11,10 @@
 //!
 //! ```
 //! use hypodoke_core::pattern::Pattern;
-//! use hypodoke_engine::batch::run_job;
+//! use hypodoke_engine::batch::{RunOptions, run_job};
 //! use hypodoke_engine::discover::discover;
 //! use hypodoke_engine::event::Silent;
 //! use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-//! use hypodoke_engine::batch::StopSignal;
 //! use hypodoke_places::{Completeness, Place};
 //! use hypodoke_stores::StoreUrl;
 //!
@@ -40,8 +39,8 @@
 //!
 //! let load = || -> Result<u64, Box<dyn std::error::Error>> {
 //!     let found = discover(&job, &[])?;
-//!     let mut store = hypodoke_stores::open(&job.store)?;
-//!     let report = run_job(&job, &found, store.as_mut(), &Silent, &StopSignal::default())?;
+//!     let mut store = hypodoke_stores::open(&job.staging)?;
+//!     let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
 //!     Ok(report.receipt.totals.rows_loaded)
 //! };
 //! assert_eq!(load()?, 2);

@@ -1,7 +1,7 @@
 //! Tables that somebody has dropped or emptied since files were loaded into them.
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileQuery, Mode, Store, StoreError, Vanished};
+use hypodoke_stores::{FileQuery, Mode, StoreError, Tables, Vanished};
 use serde::Serialize;
 
 use crate::job::{Feed, MissingTable};
@@ -26,11 +26,11 @@ pub struct TableLoss {
 /// # Errors
 ///
 /// The database does not answer.
-pub fn table_loss(store: &mut dyn Store, feed: &Feed) -> Result<Option<TableLoss>, StoreError> {
+pub fn table_loss(store: &mut dyn Tables, feed: &Feed) -> Result<Option<TableLoss>, StoreError> {
     if feed.missing_table == MissingTable::Ignore {
         return Ok(None);
     }
-    let Some(layout) = store.layout(&feed.table)? else { return Ok(None) };
+    let Some(layout) = store.ledger().layout(&feed.table)? else { return Ok(None) };
     // A main table that only names its parts is not there.
     let table = match layout.layout.columns.is_empty() {
         true => layout.layout.parts.first().map(|part| part.table.clone()),
@@ -43,7 +43,7 @@ pub fn table_loss(store: &mut dyn Store, feed: &Feed) -> Result<Option<TableLoss
         Some(_) if !store.first_rows(&table, 1)?.rows.is_empty() => return Ok(None),
         Some(_) => Some(0),
     };
-    let (files, rows) = store.rows_loaded(&feed.table)?;
+    let (files, rows) = store.ledger().rows_loaded(&feed.table)?;
     let (table, feed) = (table, feed.name.clone());
     Ok((rows > 0).then_some(TableLoss { table, feed, files, rows, rows_now }))
 }
@@ -53,26 +53,28 @@ pub fn table_loss(store: &mut dyn Store, feed: &Feed) -> Result<Option<TableLoss
 /// # Errors
 ///
 /// The database does not answer.
-pub fn fewer_rows(store: &mut dyn Store, feed: &Feed) -> Result<Option<TableLoss>, StoreError> {
+pub fn fewer_rows(store: &mut dyn Tables, feed: &Feed) -> Result<Option<TableLoss>, StoreError> {
     let is_counted = feed.mode == Mode::Append && feed.missing_table != MissingTable::Ignore;
-    if !is_counted || store.layout(&feed.table)?.is_none_or(|entry| entry.layout.columns.is_empty()) {
+    if !is_counted || store.ledger().layout(&feed.table)?.is_none_or(|entry| entry.layout.columns.is_empty())
+    {
         return Ok(None);
     }
     if store.table(&feed.table)?.is_none() {
         return Ok(None);
     }
-    let (files, rows) = store.rows_loaded(&feed.table)?;
+    let (files, rows) = store.ledger().rows_loaded(&feed.table)?;
     let now = store.count_rows(&feed.table)?;
     let (table, feed) = (feed.table.clone(), feed.name.clone());
     Ok((now < rows).then_some(TableLoss { table, feed, files, rows, rows_now: Some(now) }))
 }
 
 /// Whether files of the feed may have left its table empty.
-fn is_emptied_by_files(store: &mut dyn Store, feed: &Feed) -> Result<bool, StoreError> {
+fn is_emptied_by_files(store: &mut dyn Tables, feed: &Feed) -> Result<bool, StoreError> {
     match feed.mode {
         Mode::Replace => {
             let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
-            let newest = store.files(&FileQuery { table, outcome, most: Some(1), ..FileQuery::default() })?;
+            let newest =
+                store.ledger().files(&FileQuery { table, outcome, most: Some(1), ..FileQuery::default() })?;
             Ok(newest.first().is_none_or(|entry| entry.loaded == 0))
         }
         _ => Ok(feed.vanished == Vanished::Delete),

@@ -6,8 +6,7 @@ use std::cell::RefCell;
 use std::sync::Mutex;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener, Silent};
 use quay::Quay;
@@ -100,7 +99,7 @@ fn a_file_that_is_gone_before_it_is_fetched_costs_no_other() {
     let job = quay.job();
     let found = discover(&job, &[]).expect("files");
     quay.place.remove("a.csv");
-    let report = run_job(&job, &found, &mut quay.store, &Silent, &StopSignal::default()).expect("a report");
+    let report = run_job(&job, &found, &mut quay.store, RunOptions::new(&Silent)).expect("a report");
     assert_eq!(report.receipt.totals.files_loaded, 1);
     assert_eq!(quay.rows(), ["S1,6.5"]);
 }

@@ -4,8 +4,7 @@ use std::path::{Path, PathBuf};
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Event, Listener};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
@@ -40,7 +39,7 @@ fn job(folder: &Path) -> Job {
 fn load(job: &Job, store: &mut MemoryStore, meddle: (&'static str, impl Fn() + Send + Sync)) -> LoadReport {
     let found = discover(job, &[]).expect("files");
     let listener = Meddler(meddle.0, meddle.1);
-    run_job(job, &found, store, &listener, &StopSignal::default()).expect("a report")
+    run_job(job, &found, store, RunOptions::new(&listener)).expect("a report")
 }
 
 fn put_away(folder: &Path) -> Vec<String> {
@@ -101,7 +100,7 @@ fn what_is_not_there_as_it_was_listed_is_left_for_later(#[case] is_moved: bool) 
     let found = discover(&job, &[]).expect("files");
     meddle();
     let silent = Meddler("", || {});
-    let report = run_job(&job, &found, &mut store, &silent, &StopSignal::default()).expect("a report");
+    let report = run_job(&job, &found, &mut store, RunOptions::new(&silent)).expect("a report");
     let outcomes: Vec<Outcome> = report.receipt.files.iter().map(|line| line.outcome).collect();
     assert_eq!(outcomes, [Outcome::Loaded, Outcome::Waiting]);
     assert_eq!(other.exists(), !is_moved);

@@ -4,6 +4,7 @@
 mod ask;
 mod cli;
 mod commands;
+mod connections;
 mod exit;
 mod failure;
 mod notifications;

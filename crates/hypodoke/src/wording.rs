@@ -289,6 +289,9 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
         StoreError::NotKept { .. } => {
             "nothing was touched; load these files again (hypodoke replay), or set `keep_superseded` to keep rows longer"
         }
+        StoreError::NotPaired { .. } => {
+            "name the ledger that these tables were loaded with; a ledger serves the tables of one database, and another database needs another ledger"
+        }
         StoreError::ToldMeanwhile => return None,
         StoreError::RejectTaken { .. } => "nothing of its file was loaded; export the rejects anew",
         StoreError::TooManyVanished { .. } => "ask for the whole file, or raise `vanished_at_most`",

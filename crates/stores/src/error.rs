@@ -118,6 +118,16 @@ pub enum StoreError {
         /// The paths of the files.
         files: Vec<String>,
     },
+    /// A ledger and tables that are in two databases, and do not belong together.
+    #[error("the ledger {ledger} and the tables in {tables} do not belong together: {why}")]
+    NotPaired {
+        /// The database of the tables.
+        tables: String,
+        /// The database of the ledger.
+        ledger: String,
+        /// What shows that.
+        why: String,
+    },
     /// A reject is none any more.
     #[error("reject {reject} was corrected meanwhile, or its file was loaded anew")]
     RejectTaken {

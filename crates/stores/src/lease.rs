@@ -3,10 +3,11 @@
 use std::fs::{File, OpenOptions, TryLockError};
 use std::path::PathBuf;
 
+use crate::address::StoreUrl;
 use crate::error::StoreError;
 use crate::mysql::MysqlStore;
 use crate::postgres::PostgresStore;
-use crate::url::StoreUrl;
+use crate::sql::SqlDatabase;
 
 /// What one process has to itself until it drops it, or dies.
 pub struct Lease(Held);

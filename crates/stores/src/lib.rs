@@ -1,69 +1,89 @@
-//! Stores: the databases that hold the staging tables and the ledger.
+//! The databases that hold staging tables, and the ledger of what was loaded into them.
 //!
-//! A [`Store`] answers as four things: a [`Ledger`] of what was loaded, an [`Outbox`] of messages to
-//! people, a [`Catalog`] of tables, and a [`Sink`] for rows. A [`Writer`] is one file being loaded, in
-//! one transaction with its tables' changes, its rejects and its entry in the ledger. A writer dropped
-//! before [`Writer::finish`] leaves nothing behind.
+//! [`open`] gives [`Tables`], which know the [`Ledger`] that their loads are recorded in: in the same database,
+//! where rows and entries are committed in one transaction, or in another. A [`Writer`] is one file being
+//! loaded. Dropped before [`Writer::commit`], it leaves nothing behind.
 //!
-//! Ledger and outbox are one implementation for every database that speaks SQL: whoever implements
-//! [`sql::SqlDatabase`] has both.
+//! There is one writer for every SQL database, one ledger, one kind of claim and one way to commit. What is
+//! peculiar to a database is in its own folder.
 
-mod carry;
-mod catalog;
-mod course;
+mod address;
 mod error;
-mod fold;
-mod kept;
+pub mod failpoint;
 mod lease;
 mod ledger;
-mod load;
-mod merge;
-mod mode;
+mod load_plan;
 mod mysql;
-mod order;
-mod plan;
 mod postgres;
-mod rebuild;
-mod runtime;
-mod sink;
 pub mod sql;
 mod sqlite;
+mod tables;
 mod tls;
-mod url;
 
-pub use catalog::{
-    About, Catalog, ColumnSample, FileFigures, SampleRows, ServerSetting, TableColumn, TableShape, Takes,
-};
+use ledger::LedgerConnection;
+use tables::link::LedgerLink;
+use tables::pairing;
+use tables::writer::LoadTarget;
+
+pub use address::{Staging, StoreUrl, UrlError};
 pub use error::StoreError;
-pub use fold::Vanished;
 pub use lease::Lease;
-pub use ledger::kept::newest_delivery_of as newest_delivery;
+pub use ledger::files_in_force::newest_delivery_of as newest_delivery;
 pub use ledger::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
     Ledger, NoticeEntry, Outbox, PartEntry, RejectEntry,
 };
-pub use merge::Counts;
-pub use mode::Mode;
-pub use order::{FileInForce, FileOrder, sortable_number};
-pub use plan::{FileSummary, Finished, LoadPlan, LoadRules, PartSummary, TablePlan, TableRules};
-pub use rebuild::{Comparison, RowOfFile};
-pub use sink::{Capabilities, Claim, Claimed, Sink, Writer};
-pub use url::{StoreUrl, UrlError};
+pub use load_plan::{
+    Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode, PartSummary, TablePlan,
+    TableRules, Vanished, sortable_number,
+};
+pub use tables::catalog::{
+    About, Catalog, ColumnSample, FileFigures, SampleRows, ServerSetting, TableColumn, TableShape, Takes,
+};
+pub use tables::rebuild::{Comparison, RowOfFile};
+pub use tables::{Capabilities, Claim, Claimed, Tables, Writer};
 
-/// A connection to a staging database.
-pub trait Store: Ledger + Outbox + Catalog + Sink + Send {}
-
-impl<S: Ledger + Outbox + Catalog + Sink + Send> Store for S {}
-
-/// Opens a store.
-pub fn open(url: &StoreUrl) -> Result<Box<dyn Store>, StoreError> {
-    match url {
+/// Opens tables, with the ledger that their loads are recorded in.
+///
+/// # Errors
+///
+/// A database cannot be opened or reached, or ledger and tables do not belong together.
+pub fn open(staging: &Staging) -> Result<Box<dyn Tables>, StoreError> {
+    let link = match &staging.ledger {
+        Some(ledger) => LedgerLink::to(connect(ledger)?),
+        None => LedgerLink::default(),
+    };
+    match &staging.tables {
         StoreUrl::Sqlite { path, wait, rights } => {
-            Ok(Box::new(sqlite::SqliteStore::open(path, *wait, *rights)?))
+            paired(sqlite::SqliteStore::open(path, *wait, *rights)?.linked(link))
         }
         StoreUrl::Postgres { address, schema, wait } => {
-            Ok(Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?))
+            paired(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?.linked(link))
         }
-        StoreUrl::Mysql { address, wait } => Ok(Box::new(mysql::MysqlStore::open(address, *wait)?)),
+        StoreUrl::Mysql { address, wait } => paired(mysql::MysqlStore::open(address, *wait)?.linked(link)),
     }
+}
+
+/// Opens a ledger alone: the tables need not be reached.
+///
+/// # Errors
+///
+/// The database cannot be opened or reached.
+pub fn open_ledger(staging: &Staging) -> Result<Box<dyn Ledger>, StoreError> {
+    Ok(connect(staging.ledger_url())?)
+}
+
+fn connect(url: &StoreUrl) -> Result<Box<dyn LedgerConnection>, StoreError> {
+    Ok(match url {
+        StoreUrl::Sqlite { path, wait, rights } => Box::new(sqlite::SqliteStore::open(path, *wait, *rights)?),
+        StoreUrl::Postgres { address, schema, wait } => {
+            Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?)
+        }
+        StoreUrl::Mysql { address, wait } => Box::new(mysql::MysqlStore::open(address, *wait)?),
+    })
+}
+
+fn paired<T: LoadTarget + Catalog + 'static>(mut tables: T) -> Result<Box<dyn Tables>, StoreError> {
+    pairing::check(&mut tables)?;
+    Ok(Box::new(tables))
 }

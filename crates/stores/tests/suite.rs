@@ -14,7 +14,7 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
     Claim, Claimed, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry,
-    PartSummary, Store, StoreError, StoreUrl, TablePlan,
+    PartSummary, StoreError, StoreUrl, TablePlan, Tables,
 };
 use hypodoke_testkit::{Mariadb, Server};
 use rstest::rstest;
@@ -41,10 +41,10 @@ fn address(kind: Kind, folder: &TempDir) -> StoreUrl {
     StoreUrl::parse(&url, folder.path()).expect("an address")
 }
 
-fn store(kind: Kind, folder: &TempDir) -> Box<dyn Store> {
+fn store(kind: Kind, folder: &TempDir) -> Box<dyn Tables> {
     let url = address(kind, folder);
-    let mut store = hypodoke_stores::open(&url).expect("a store");
-    store.open_ledger().expect("a ledger");
+    let mut store = hypodoke_stores::open(&url.clone().into()).expect("a store");
+    store.prepare().expect("a ledger");
     store
 }
 
@@ -65,13 +65,13 @@ fn layout(columns: &[(&str, Type)]) -> Layout {
     Layout { columns: columns.iter().map(|(name, ty)| column(name, *ty)).collect(), parts: Vec::new() }
 }
 
-fn plan(store: &mut dyn Store, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
+fn plan(store: &mut dyn Tables, path: &str, layout: Layout, changes: Vec<Change>) -> LoadPlan {
     LoadPlan {
         shape: None,
         resubmits: None,
         keeps_for: None,
         retracts: false,
-        batch: store.begin_batch(NOON).expect("a batch"),
+        batch: store.ledger().begin_batch(NOON).expect("a batch"),
         known_until: None,
         arrival: Arrival { place: "quay".into(), path: path.into(), bytes: 7, modified: NOON, token: None },
         feed: Some("movements".into()),
@@ -148,13 +148,13 @@ fn summary(layout: &Layout, loaded: u64) -> FileSummary {
 }
 
 /// Loads lines as one file and gives its number.
-fn load(store: &mut dyn Store, plan: &LoadPlan, lines: &[&[&str]]) -> i64 {
-    let mut loader = store.begin_load(plan).expect("begun").expect("not loaded yet");
-    let loaded = loader.rows(0, &mut rows(&plan.tables[0].layout, lines)).expect("rows");
-    loader.finish(&summary(&plan.tables[0].layout, loaded)).expect("finished").file
+fn load(store: &mut dyn Tables, plan: &LoadPlan, lines: &[&[&str]]) -> i64 {
+    let mut loader = store.begin(plan).expect("begun").expect("not loaded yet");
+    let loaded = loader.write(0, &mut rows(&plan.tables[0].layout, lines)).expect("rows");
+    loader.commit(&summary(&plan.tables[0].layout, loaded)).expect("finished").file
 }
 
-fn table(store: &mut dyn Store) -> Vec<String> {
+fn table(store: &mut dyn Tables) -> Vec<String> {
     let sample = store.first_rows("movements", 100).expect("rows");
     let line = |row: Vec<Option<String>>| {
         row.into_iter().map(Option::unwrap_or_default).collect::<Vec<_>>().join("|")
@@ -240,7 +240,7 @@ fn widening_keeps_what_is_there(
     let found: Vec<String> =
         table(store.as_mut()).iter().map(|row| row.split("|1|").next().unwrap_or("").into()).collect();
     assert_eq!(alike(&found), alike(wanted));
-    assert_eq!(store.layout("movements").expect("a layout").expect("one").version, 2);
+    assert_eq!(store.ledger().layout("movements").expect("a layout").expect("one").version, 2);
 }
 
 #[rstest]
@@ -249,16 +249,16 @@ fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres, Mysql)] kin
     let mut store = store(kind, &folder);
     let before = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
     {
-        let mut loader = store.begin_load(&before).expect("begun").expect("new");
-        loader.rows(0, &mut rows(&before.tables[0].layout, &[&["1"], &["x"]])).expect("rows");
+        let mut loader = store.begin(&before).expect("begun").expect("new");
+        loader.write(0, &mut rows(&before.tables[0].layout, &[&["1"], &["x"]])).expect("rows");
     }
     assert!(store.table("movements").expect("a look").is_none(), "the table is undone too");
-    assert!(store.files(&FileQuery::default()).expect("entries").is_empty());
+    assert!(store.ledger().files(&FileQuery::default()).expect("entries").is_empty());
     load(store.as_mut(), &before, &[&["1"]]);
     let wider = layout(&[("id", Type::Integer), ("note", Type::Text)]);
     let fit = reconcile(&before.tables[0].layout, &wider);
     let after = plan(store.as_mut(), "b.csv", fit.layout, fit.changes);
-    drop(store.begin_load(&after).expect("begun").expect("new"));
+    drop(store.begin(&after).expect("begun").expect("new"));
     assert_eq!(store.table("movements").expect("a look").expect("a table").columns.len(), 1);
 }
 
@@ -270,10 +270,11 @@ fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres, Mysql)] k
         plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer), ("berth", Type::Text)]), Vec::new());
     let file = load(store.as_mut(), &plan, &[&["1", "N-01"], &["x", "N-02"], &["3", ""]]);
     assert_eq!(table(store.as_mut()), ["1|N-01|1|2", "3||1|4"]);
-    let rejects = store.rejects(file, 10).expect("rejects");
+    let rejects = store.ledger().rejects(file, 10).expect("rejects");
     assert_eq!((rejects.len(), rejects[0].line, rejects[0].reason.as_str()), (1, 3, "not an integer"));
     assert_eq!(rejects[0].raw, b"xN-02");
     let entry = store
+        .ledger()
         .files(&FileQuery { batch: Some(plan.batch), ..FileQuery::default() })
         .expect("entries")
         .remove(0);
@@ -289,7 +290,7 @@ fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres, Mysql)] kind: Ki
     let mut store = store(kind, &folder);
     let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
     load(store.as_mut(), &plan, &[&["1"]]);
-    assert!(store.begin_load(&plan).expect("a look").is_none());
+    assert!(store.begin(&plan).expect("a look").is_none());
     assert_eq!(store.count_rows("movements").expect("a count"), 1);
 }
 
@@ -306,7 +307,7 @@ fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres, Mysql)] kind
     let first = based_on(plan(store.as_mut(), "a.csv", made.clone(), Vec::new()), 0);
     let late = based_on(plan(store.as_mut(), "b.csv", made.clone(), Vec::new()), 0);
     load(store.as_mut(), &first, &[&["1"]]);
-    assert!(matches!(store.begin_load(&late).err(), Some(StoreError::Changed { .. })));
+    assert!(matches!(store.begin(&late).err(), Some(StoreError::Changed { .. })));
     let anew = based_on(late, 1);
     load(store.as_mut(), &anew, &[&["2"]]);
     assert_eq!(store.count_rows("movements").expect("a count"), 2);
@@ -322,13 +323,13 @@ fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgre
     let first = load(store.as_mut(), &decided, &[&["1"]]);
     let mut taking = plan(store.as_mut(), "a.csv", made, Vec::new());
     (taking.replaces, taking.retracts) = (Some(first), true);
-    let writer = store.begin_load(&taking).expect("begun").expect("no other");
-    writer.finish(&FileSummary { ended: NOON, ..FileSummary::default() }).expect("taken out");
+    let writer = store.begin(&taking).expect("begun").expect("no other");
+    writer.commit(&FileSummary { ended: NOON, ..FileSummary::default() }).expect("taken out");
     assert_eq!(store.count_rows("movements").expect("a count"), 0);
     // Decided when nothing was known of it, or when its rows were in the table.
     for known in [0, first] {
         let stale = LoadPlan { known_until: Some(known), ..decided.clone() };
-        assert!(matches!(store.begin_load(&stale).err(), Some(StoreError::Changed { .. })));
+        assert!(matches!(store.begin(&stale).err(), Some(StoreError::Changed { .. })));
     }
     assert_eq!(store.count_rows("movements").expect("a count"), 0);
 }
@@ -342,25 +343,32 @@ fn notice(content: &str, at: i64) -> NoticeEntry {
 fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
-    store.open_ledger().expect("a ledger");
+    store.prepare().expect("a ledger");
     let (first, both) = (["held a".to_owned()], ["held a".to_owned(), "held b".to_owned()]);
     // Both have asked what is new before either writes.
-    assert_eq!(store.new_events("office", &both).expect("events").len(), 2);
-    assert!(store.add_notice(&notice("a", NOON), &first).expect("added"));
-    assert!(!store.add_notice(&notice("a and b", NOON), &both).expect("asked"), "one of them is told of");
+    assert_eq!(store.ledger().new_events("office", &both).expect("events").len(), 2);
+    assert!(store.ledger().add_notice(&notice("a", NOON), &first).expect("added"));
+    assert!(
+        !store.ledger().add_notice(&notice("a and b", NOON), &both).expect("asked"),
+        "one of them is told of"
+    );
     assert_eq!(
-        store.new_events("office", &both).expect("events").into_iter().collect::<Vec<_>>(),
+        store.ledger().new_events("office", &both).expect("events").into_iter().collect::<Vec<_>>(),
         ["held b"]
     );
 
     const MINUTE: i64 = 60_000_000;
-    let mut take = |at: i64| store.take_notices(at, at, NOON).expect("notices").len();
+    let mut take = |at: i64| store.ledger().take_notices(at, at, NOON).expect("notices").len();
     assert_eq!(take(NOON + 1), 1);
     assert_eq!(take(NOON + MINUTE), 0, "it is in somebody's hands");
     assert_eq!(take(NOON + 10 * MINUTE), 1, "who had it is gone");
-    let number = store.take_notices(NOON + 20 * MINUTE, NOON + 20 * MINUTE, NOON).expect("notices")[0].notice;
-    store.finish_notice(number, NOON + 20 * MINUTE, Some("no answer")).expect("finished");
-    assert_eq!(store.take_notices(NOON + 21 * MINUTE, NOON + 21 * MINUTE, NOON).expect("notices").len(), 1);
+    let number =
+        store.ledger().take_notices(NOON + 20 * MINUTE, NOON + 20 * MINUTE, NOON).expect("notices")[0].notice;
+    store.ledger().finish_notice(number, NOON + 20 * MINUTE, Some("no answer")).expect("finished");
+    assert_eq!(
+        store.ledger().take_notices(NOON + 21 * MINUTE, NOON + 21 * MINUTE, NOON).expect("notices").len(),
+        1
+    );
 }
 
 #[rstest]
@@ -374,9 +382,9 @@ fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres, Mys
     second.replaces = Some(earlier);
     let later = load(store.as_mut(), &second, &[&["9"]]);
     assert_eq!(table(store.as_mut()), [format!("9|{later}|2")]);
-    let known = store.loaded_files().expect("entries");
+    let known = store.ledger().loaded_files().expect("entries");
     assert_eq!(known.iter().map(|entry| entry.file).collect::<Vec<_>>(), [later]);
-    assert_eq!(store.batches(10).expect("batches").len(), 2);
+    assert_eq!(store.ledger().batches(10).expect("batches").len(), 2);
 }
 
 #[rstest]
@@ -414,10 +422,10 @@ fn a_ledger_is_made_once_by_many_at_once(#[case] kind: Kind, #[case] times: u32)
         let url = address(kind, &folder).in_schema("fresh".to_owned()).unwrap_or_else(|plain| plain);
         let start = Barrier::new(MANY);
         let open = || {
-            let mut store = hypodoke_stores::open(&url).expect("a store");
+            let mut store = hypodoke_stores::open(&url.clone().into()).expect("a store");
             start.wait();
-            store.open_ledger().expect("a ledger");
-            store.begin_batch(NOON).expect("a batch")
+            store.prepare().expect("a ledger");
+            store.ledger().begin_batch(NOON).expect("a batch")
         };
         let mut batches: Vec<i64> = std::thread::scope(|scope| {
             let others: Vec<_> = (0..MANY).map(|_| scope.spawn(open)).collect();
@@ -430,23 +438,23 @@ fn a_ledger_is_made_once_by_many_at_once(#[case] kind: Kind, #[case] times: u32)
 }
 
 /// A plan for a table that is known by now, of a file that is claimed as one that the ledger does not know.
-fn next(store: &mut dyn Store, path: &str, made: &Layout) -> LoadPlan {
-    let version = store.layout("movements").expect("a layout").map_or(0, |entry| entry.version);
+fn next(store: &mut dyn Tables, path: &str, made: &Layout) -> LoadPlan {
+    let version = store.ledger().layout("movements").expect("a layout").map_or(0, |entry| entry.version);
     let mut plan = plan(store, path, made.clone(), Vec::new());
     plan.tables[0].based_on = Some(version);
     plan.known_until = Some(0);
     plan
 }
 
-fn claim(store: &mut dyn Store, plans: &[&LoadPlan]) -> Vec<Claimed> {
+fn claim(store: &mut dyn Tables, plans: &[&LoadPlan]) -> Vec<Claimed> {
     let claims: Vec<Claim<'_>> =
         plans.iter().map(|plan| Claim { arrival: &plan.arrival, known_until: 0 }).collect();
     store.claim("movements", false, &claims).expect("claimed")
 }
 
 /// An entry as it is told, whatever its number and batch.
-fn told(store: &mut dyn Store, path: &str) -> FileEntry {
-    let entries = store.files(&FileQuery::default()).expect("entries");
+fn told(store: &mut dyn Tables, path: &str) -> FileEntry {
+    let entries = store.ledger().files(&FileQuery::default()).expect("entries");
     let entry = entries.into_iter().find(|entry| entry.arrival.path == path).expect("an entry");
     let arrival = Arrival { path: String::new(), ..entry.arrival };
     FileEntry { file: 0, batch: 0, arrival, ..entry }
@@ -469,22 +477,22 @@ fn files_of_a_group_are_kept_together_and_each_is_undone_by_itself(
     assert_eq!(claim(store.as_mut(), &all), [Claimed::Ours; 3]);
     load(store.as_mut(), &plans[0], &[&["1", "N-01"], &["x", "N-02"]]);
     {
-        let mut loader = store.begin_load(&plans[1]).expect("begun").expect("new");
-        loader.rows(0, &mut rows(&made, &[&["8", "N-08"]])).expect("rows");
+        let mut loader = store.begin(&plans[1]).expect("begun").expect("new");
+        loader.write(0, &mut rows(&made, &[&["8", "N-08"]])).expect("rows");
     }
     load(store.as_mut(), &plans[2], &[&["3", "N-03"]]);
     store.end_group(is_kept).expect("ended");
     let numbers: Vec<String> = table(store.as_mut());
     let ids: Vec<&str> = numbers.iter().filter_map(|row| row.split('|').next()).collect();
     assert_eq!(ids, if is_kept { vec!["0", "1", "3"] } else { vec!["0"] });
-    let entries = store.files(&FileQuery::default()).expect("entries");
+    let entries = store.ledger().files(&FileQuery::default()).expect("entries");
     assert_eq!(entries.len(), ids.len());
     for entry in entries.iter().filter(|entry| entry.arrival.path != "first.csv") {
         let of_file = format!("|{}|", entry.file);
         assert_eq!(numbers.iter().filter(|row| row.contains(&of_file)).count() as u64, entry.loaded);
     }
     let rejected: usize =
-        entries.iter().map(|entry| store.rejects(entry.file, 9).expect("rejects").len()).sum();
+        entries.iter().map(|entry| store.ledger().rejects(entry.file, 9).expect("rejects").len()).sum();
     assert_eq!(rejected, usize::from(is_kept));
 }
 
@@ -505,9 +513,9 @@ fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres, Mys
     let file = load(store.as_mut(), &in_group, lines);
     store.end_group(true).expect("kept");
     assert_eq!(told(store.as_mut(), "a.csv"), told(store.as_mut(), "b.csv"));
-    let rejects = store.rejects(file, 9).expect("rejects");
+    let rejects = store.ledger().rejects(file, 9).expect("rejects");
     assert_eq!((rejects.len(), rejects[0].line, rejects[0].raw.as_slice()), (1, 3, &b"xN-02"[..]));
-    assert_eq!(store.layouts("movements").expect("layouts").len(), 1);
+    assert_eq!(store.ledger().layouts("movements").expect("layouts").len(), 1);
 }
 
 #[rstest]
@@ -525,9 +533,9 @@ fn a_group_that_is_over_cannot_be_kept(#[values(Sqlite, Postgres, Mysql)] kind: 
 fn what_one_has_claimed_another_passes_over() {
     let folder = TempDir::new().expect("a folder");
     let url = address(Postgres, &folder);
-    let open = || hypodoke_stores::open(&url).expect("a store");
+    let open = || hypodoke_stores::open(&url.clone().into()).expect("a store");
     let (mut one, mut other) = (open(), open());
-    one.open_ledger().expect("a ledger");
+    one.prepare().expect("a ledger");
     let made = layout(&[("id", Type::Integer)]);
     let first = plan(one.as_mut(), "first.csv", made.clone(), Vec::new());
     load(one.as_mut(), &first, &[&["0"]]);
@@ -556,8 +564,8 @@ fn a_table_that_refuses_a_row_spoils_its_group_and_none_after_it() {
     let folder = TempDir::new().expect("a folder");
     let database = Server::shared().database();
     let url = StoreUrl::parse(&database.url, folder.path()).expect("an address");
-    let mut store = hypodoke_stores::open(&url).expect("a store");
-    store.open_ledger().expect("a ledger");
+    let mut store = hypodoke_stores::open(&url.clone().into()).expect("a store");
+    store.prepare().expect("a ledger");
     let made = layout(&[("id", Type::Integer)]);
     let first = plan(store.as_mut(), "first.csv", made.clone(), Vec::new());
     load(store.as_mut(), &first, &[&["0"]]);
@@ -573,9 +581,9 @@ fn a_table_that_refuses_a_row_spoils_its_group_and_none_after_it() {
     store.begin_group().expect("begun");
     claim(store.as_mut(), &[&plans[0], &plans[1]]);
     load(store.as_mut(), &plans[0], &[&["1"]]);
-    let mut loader = store.begin_load(&plans[1]).expect("begun").expect("new");
-    let sent = loader.rows(0, &mut rows(&made, &[&["200"]])).expect("sent");
-    assert!(loader.finish(&summary(&made, sent)).is_err());
+    let mut loader = store.begin(&plans[1]).expect("begun").expect("new");
+    let sent = loader.write(0, &mut rows(&made, &[&["200"]])).expect("sent");
+    assert!(loader.commit(&summary(&made, sent)).is_err());
     store.end_group(true).expect("kept");
     assert_eq!(table(store.as_mut()).len(), 2);
 }

@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use hypodoke_stores::{Store, StoreError};
+use hypodoke_stores::{StoreError, Tables};
 
 use crate::event::Listener;
 use crate::sources::Finder;
@@ -11,10 +11,41 @@ use crate::sources::Finder;
 /// After so long what is loaded is committed, where nothing else is said.
 pub const COMMIT_EVERY: Duration = Duration::from_millis(500);
 
+/// Opens one more connection to the tables of a job.
+pub type Connect<'a> = dyn Fn() -> Result<Box<dyn Tables>, StoreError> + Sync + 'a;
+
+/// How a job is run.
+#[derive(Clone, Copy)]
+pub struct RunOptions<'a> {
+    /// Who is told of events.
+    pub listener: &'a dyn Listener,
+    /// What stops it.
+    pub stop: &'a StopSignal,
+    /// Opens more connections, so that several files are loaded at a time; without it, there is one.
+    pub connect: Option<&'a Connect<'a>>,
+}
+
+impl<'a> RunOptions<'a> {
+    /// One connection, and nobody who stops the job.
+    pub fn new(listener: &'a dyn Listener) -> RunOptions<'a> {
+        RunOptions { listener, stop: StopSignal::never(), connect: None }
+    }
+
+    /// The same, stopped by a signal.
+    pub fn stopped_by(self, stop: &'a StopSignal) -> RunOptions<'a> {
+        RunOptions { stop, ..self }
+    }
+
+    /// The same with more connections.
+    pub fn connecting(self, connect: &'a Connect<'a>) -> RunOptions<'a> {
+        RunOptions { connect: Some(connect), ..self }
+    }
+}
+
 /// More connections to the database.
 pub struct Connections<'a> {
     /// Opens one more.
-    pub open: &'a (dyn Fn() -> Result<Box<dyn Store>, StoreError> + Sync),
+    pub open: &'a Connect<'a>,
     /// How many there may be in all.
     pub most: usize,
 }
@@ -40,8 +71,8 @@ pub type Sources<'a> = dyn Fn() -> Finder + Sync + 'a;
 impl<'a> LoadContext<'a> {
     /// One connection, and nobody who stops the batch.
     pub fn single(listener: &'a dyn Listener) -> LoadContext<'a> {
-        static NEVER: StopSignal = StopSignal(AtomicBool::new(false));
-        LoadContext { connections: None, listener, stop: &NEVER, sources: None, commit_every: COMMIT_EVERY }
+        let stop = StopSignal::never();
+        LoadContext { connections: None, listener, stop, sources: None, commit_every: COMMIT_EVERY }
     }
 }
 
@@ -50,6 +81,12 @@ impl<'a> LoadContext<'a> {
 pub struct StopSignal(AtomicBool);
 
 impl StopSignal {
+    /// One that nobody gives.
+    fn never() -> &'static StopSignal {
+        static NEVER: StopSignal = StopSignal(AtomicBool::new(false));
+        &NEVER
+    }
+
     /// Asks to stop.
     pub fn request(&self) {
         self.0.store(true, Ordering::Relaxed);

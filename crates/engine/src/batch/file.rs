@@ -129,7 +129,8 @@ impl Batch<'_> {
         let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Discarded));
         let query = FileQuery { table, outcome, ..FileQuery::default() };
         let is_empty = |entry: &FileEntry| entry.message.as_deref() == Some(EMPTY);
-        let came_before = with_retry(self.store, |store| Ok(store.files(&query)?))?.iter().any(is_empty);
+        let came_before =
+            with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?.iter().any(is_empty);
         let settlement = self.known.settlement(&file.seen.arrival, &feed.table);
         let waived = settlement.is_some_and(|settlement| settlement.load_anyway);
         let decision = on_empty(feed.empty_file, came_before, waived);
@@ -148,7 +149,7 @@ impl Batch<'_> {
         let (mut line, drift) = self.line_of_result(result, one)?;
         if line.outcome == Outcome::Waiting {
             let query = of_path(one.file);
-            let entries = with_retry(self.store, |store| Ok(store.files(&query)?))?;
+            let entries = with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?;
             self.correct_waiting(&mut line, one, entries);
         }
         line.seconds = began.seconds();
@@ -204,7 +205,7 @@ impl Batch<'_> {
         drift: &TableDrift,
     ) -> Result<(), EngineError> {
         let Some(entry) = self.entry_to_record(line, one, began) else { return Ok(()) };
-        with_retry(self.store, |store| Ok(store.note_file(&entry, drift)?))
+        with_retry(self.store, |store| Ok(store.ledger().note_file(&entry, drift)?))
     }
 
     fn load_with_retry(
@@ -247,7 +248,7 @@ impl Batch<'_> {
     /// The database does not answer.
     pub fn learn_anew(&mut self, file: &Candidate) -> Result<(), EngineError> {
         let query = of_path(file);
-        let entries = with_retry(self.store, |store| Ok(store.files(&query)?))?;
+        let entries = with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?;
         let in_force = entries.into_iter().rev().filter(is_in_force).collect();
         self.known.learn_newer(in_force, &file.seen.arrival);
         Ok(())
@@ -340,7 +341,7 @@ impl Batch<'_> {
             let is_same = hash.is_some();
             let entry =
                 FileEntry { hash, ..entry_of(&line, one.feed, one.file, (self.number, began.micros)) };
-            self.store.note_file(&entry, &[])?;
+            self.store.ledger().note_file(&entry, &[])?;
             if is_same {
                 self.known.learn(entry);
             }
@@ -354,7 +355,7 @@ impl Batch<'_> {
         let is_own = |entry: &FileEntry| {
             entry.batch == self.number && entry.table.as_ref() == Some(&feed.table) && entry.outcome.counts()
         };
-        let own = self.store.files(&of_path(file))?.into_iter().find(is_own);
+        let own = self.store.ledger().files(&of_path(file))?.into_iter().find(is_own);
         match own {
             Some(entry) => Ok(recorded_line(feed, file, &entry)),
             None => Ok(ReceiptLine {

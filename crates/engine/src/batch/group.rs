@@ -238,12 +238,12 @@ impl Batch<'_> {
     ) -> Result<ReceiptLine, EngineError> {
         let (mut line, drift) = self.line_of_result(result, one)?;
         if line.outcome == Outcome::Waiting {
-            let entries = self.store.files(&of_path(one.file))?;
+            let entries = self.store.ledger().files(&of_path(one.file))?;
             self.correct_waiting(&mut line, one, entries);
         }
         line.seconds = began.seconds();
         if let Some(entry) = self.entry_to_record(&line, one, began) {
-            self.store.note_file(&entry, &drift)?;
+            self.store.ledger().note_file(&entry, &drift)?;
         }
         Ok(line)
     }

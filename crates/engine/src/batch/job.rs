@@ -3,14 +3,14 @@
 use std::borrow::Cow;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileQuery, Store};
+use hypodoke_stores::{FileQuery, Tables};
 
-use super::context::{COMMIT_EVERY, Connections, LoadContext, StopSignal};
+use super::context::{COMMIT_EVERY, Connections, LoadContext, RunOptions};
 use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
 use crate::discover::{Discovered, Window};
 use crate::error::EngineError;
-use crate::event::{All, Event, Listener};
+use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles, Job, MissingTable};
 use crate::lost_tables::{TableLoss, table_loss};
 use crate::profile::threads;
@@ -35,14 +35,13 @@ pub struct LoadReport {
 pub fn run_job(
     job: &Job,
     found: &Discovered,
-    store: &mut dyn Store,
-    listener: &dyn Listener,
-    stop: &StopSignal,
+    store: &mut dyn Tables,
+    options: RunOptions<'_>,
 ) -> Result<LoadReport, EngineError> {
-    let open = || hypodoke_stores::open(&job.store);
+    let RunOptions { listener, stop, connect } = options;
     let most = job.connections.unwrap_or_else(usual_connections);
-    let more = Connections { open: &open, most };
-    let connections = Some(&more).filter(|more| store.capabilities().many_writers && more.most > 1);
+    let more = connect.map(|open| Connections { open, most });
+    let connections = more.as_ref().filter(|more| store.capabilities().many_writers && more.most > 1);
     found.errors.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let sources = || Finder::new(Some(job.clone()));
     let moves = PutAwayFiles::new(found);
@@ -58,7 +57,7 @@ pub fn run_job(
     let (missing, feeds) = with_lost_tables(store, &found.feeds, &sources)?;
     let ended = run_batch(store, context, &feeds, NotTaken { unmatched, waiting, missing })?;
     let whole = ended.broken_off.is_none() && !stop.is_requested() && ended.unreachable.is_empty();
-    let moved = moves.finish(store, whole);
+    let moved = moves.finish(store.ledger(), whole);
     moved.iter().for_each(|error| listener.on(&Event::Failed { error: error.clone() }));
     let errors = found.errors.iter().cloned().chain(ended.unreachable).chain(moved).collect();
     Ok(LoadReport { receipt: ended.receipt, broken_off: ended.broken_off, errors })
@@ -67,19 +66,19 @@ pub fn run_job(
 /// The tables of these feeds that somebody has dropped or emptied; and the feeds, in which the files of such a
 /// table are loaded again where its feed says so.
 fn with_lost_tables<'f>(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     feeds: &'f [FeedFiles],
     sources: &dyn Fn() -> Finder,
 ) -> Result<(Vec<TableLoss>, Cow<'f, [FeedFiles]>), EngineError> {
     let (mut missing, mut all) = (Vec::new(), Cow::Borrowed(feeds));
-    if !store.has_ledger()? {
+    if !store.ledger().has_ledger()? {
         return Ok((missing, all));
     }
     for (at, FeedFiles { feed, .. }) in feeds.iter().enumerate() {
         let Some(loss) = table_loss(store, feed)? else { continue };
         if feed.missing_table == MissingTable::Replay {
             let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
-            let mut entries = store.files(&FileQuery { table, outcome, ..FileQuery::default() })?;
+            let mut entries = store.ledger().files(&FileQuery { table, outcome, ..FileQuery::default() })?;
             entries.retain(|entry| entry.replaced_by.is_none());
             let replay = plan_replay(&mut sources(), &entries, Window::default())?;
             let again = replay.feeds.into_iter().flat_map(|feed| feed.files);

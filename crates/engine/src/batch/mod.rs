@@ -18,7 +18,7 @@ mod run_of_files;
 mod state;
 mod unreachable;
 
-pub use context::{COMMIT_EVERY, Connections, LoadContext, Sources, StopSignal};
+pub use context::{COMMIT_EVERY, Connect, Connections, LoadContext, RunOptions, Sources, StopSignal};
 pub use job::{LoadReport, run_job};
 pub use lines::{line_of, loaded_line};
 pub use run::{BatchEnd, NotTaken, run_batch};

@@ -35,7 +35,7 @@ impl Batch<'_> {
         let context = LoadContext { connections: None, ..self.context };
         let run = || -> Result<(), EngineError> {
             let mut store = (connections.open)()?;
-            store.open_ledger()?;
+            store.ledger().open_ledger()?;
             let (store, known) = (store.as_mut(), known.clone());
             let mut batch = Batch { store, context, known, unreachable, number };
             loop {

@@ -8,7 +8,7 @@ use std::sync::{Mutex, PoisonError};
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_places::{Place, PutAway, Seen};
-use hypodoke_stores::Store;
+use hypodoke_stores::{Ledger, failpoint};
 
 use crate::discover::{Discovered, KnownFiles};
 use crate::error::EngineError;
@@ -89,7 +89,7 @@ impl<'a> PutAwayFiles<'a> {
 
     /// Moves what is still to be moved; gives what could not be. Files of which nothing was told were done
     /// with before, unless the batch broke off before their turn: then it is not `whole`.
-    pub fn finish(self, store: &mut dyn Store, whole: bool) -> Vec<EngineError> {
+    pub fn finish(self, store: &mut dyn Ledger, whole: bool) -> Vec<EngineError> {
         let waited_for = match waited_for(store, &self.found.others) {
             Ok(files) => files,
             Err(error) => {
@@ -138,7 +138,10 @@ impl<'a> PutAwayFiles<'a> {
         let Some((place, away)) = self.found.put_away.iter().find(is_its) else { return };
         let day = jiff::Zoned::now().date().to_string();
         let folder = if failed { &away.failed } else { &away.done };
-        match place.put_away(file, folder, &day) {
+        failpoint!("put_away.before");
+        let moved = place.put_away(file, folder, &day);
+        failpoint!("put_away.after");
+        match moved {
             Ok(_) => {}
             // Another process has moved it, or it was sent again: the new version is an arrival.
             Err(error) if error.is_gone() || error.is_changed() => {}
@@ -156,7 +159,7 @@ impl Listener for PutAwayFiles<'_> {
 }
 
 /// The files that feeds which were not asked for have yet to load.
-fn waited_for<'a>(store: &mut dyn Store, others: &'a [FeedFiles]) -> Result<HashSet<&'a Path>, EngineError> {
+fn waited_for<'a>(store: &mut dyn Ledger, others: &'a [FeedFiles]) -> Result<HashSet<&'a Path>, EngineError> {
     let files = || others.iter().flat_map(|feed| feed.files.iter().map(|file| (file, &feed.feed.table)));
     let arrivals: Vec<&Arrival> = files().map(|(file, _)| &file.seen.arrival).collect();
     if arrivals.is_empty() {

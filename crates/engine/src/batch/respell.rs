@@ -26,14 +26,14 @@ impl Batch<'_> {
     /// The database is unreachable, or a place cannot be listed.
     pub fn respell(&mut self, feeds: usize) -> Result<Vec<Respelled>, EngineError> {
         let Some(sources) = self.context.sources else { return Ok(Vec::new()) };
-        let due = with_retry(self.store, |store| Ok(store.rereads()?))?;
+        let due = with_retry(self.store, |store| Ok(store.ledger().rereads()?))?;
         let mut respelled = Vec::new();
         for (at, (table, newest)) in due.into_iter().enumerate() {
             if self.is_stopped() {
                 break;
             }
             let query = FileQuery { table: Some(table.clone()), ..FileQuery::default() };
-            let mut before = with_retry(self.store, |store| Ok(store.files(&query)?))?;
+            let mut before = with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?;
             before
                 .retain(|entry| entry.outcome.counts() && entry.replaced_by.is_none() && entry.file < newest);
             before.reverse();
@@ -44,7 +44,7 @@ impl Batch<'_> {
             if self.is_stopped() {
                 break;
             }
-            with_retry(self.store, |store| Ok(store.end_reread(&table, newest)?))?;
+            with_retry(self.store, |store| Ok(store.ledger().end_reread(&table, newest)?))?;
             if files > 0 || !gone.is_empty() {
                 respelled.push(Respelled { table, files, gone });
             }

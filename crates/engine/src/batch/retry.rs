@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use hypodoke_stores::{Store, StoreError};
+use hypodoke_stores::{StoreError, Tables};
 
 use crate::error::EngineError;
 
@@ -48,7 +48,7 @@ impl RetryPolicy {
     /// # Errors
     ///
     /// The database cannot be reached.
-    pub fn reconnect(&mut self, store: &mut dyn Store) -> Result<(), StoreError> {
+    pub fn reconnect(&mut self, store: &mut dyn Tables) -> Result<(), StoreError> {
         loop {
             match store.reconnect() {
                 Ok(()) => return Ok(()),
@@ -65,8 +65,8 @@ impl RetryPolicy {
 ///
 /// The work fails for another reason, or the connection stays lost.
 pub fn with_retry<T>(
-    store: &mut dyn Store,
-    mut work: impl FnMut(&mut dyn Store) -> Result<T, EngineError>,
+    store: &mut dyn Tables,
+    mut work: impl FnMut(&mut dyn Tables) -> Result<T, EngineError>,
 ) -> Result<T, EngineError> {
     let mut retry = RetryPolicy::default();
     loop {

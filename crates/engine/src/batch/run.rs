@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::spelling::temporal;
-use hypodoke_stores::{FileEntry, Mode, Store};
+use hypodoke_stores::{FileEntry, Mode, Tables};
 
 use super::collector::Collector;
 use super::context::LoadContext;
@@ -54,14 +54,17 @@ pub struct NotTaken {
 ///
 /// The ledger cannot be read. What happens later is part of the end.
 pub fn run_batch(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     context: LoadContext<'_>,
     feeds: &[FeedFiles],
     not_taken: NotTaken,
 ) -> Result<BatchEnd, EngineError> {
     let (began, began_at) = (Instant::now(), clock::now());
-    let entries = if store.has_ledger()? { entries(store, feeds)? } else { Vec::new() };
-    let decisions = if entries.is_empty() { Vec::new() } else { store.decisions()? };
+    if store.ledger().has_ledger()? {
+        store.recover()?;
+    }
+    let entries = if store.ledger().has_ledger()? { entries(store, feeds)? } else { Vec::new() };
+    let decisions = if entries.is_empty() { Vec::new() } else { store.ledger().decisions()? };
     let known = KnownFiles::of(entries).settled(decisions)?;
     let missing = not_taken.missing;
     let (pending, known_count) = pending_feeds(&known, feeds);
@@ -125,12 +128,12 @@ fn pending_feeds<'a>(known: &KnownFiles, feeds: &'a [FeedFiles]) -> (Vec<Pending
 
 /// What the ledger has to say of these files. Of few files it is asked for what may be them; what
 /// is usual is known by all that came before.
-fn entries(store: &mut dyn Store, feeds: &[FeedFiles]) -> Result<Vec<FileEntry>, EngineError> {
+fn entries(store: &mut dyn Tables, feeds: &[FeedFiles]) -> Result<Vec<FileEntry>, EngineError> {
     let arrivals: Vec<&Arrival> =
         feeds.iter().flat_map(|feed| &feed.files).map(|file| &file.seen.arrival).collect();
     let by_all = feeds.iter().any(|files| files.feed.expect.usual_rows.is_some());
     let all = arrivals.len() > FEW || by_all;
-    Ok(if all { store.known_files()? } else { store.files_like(&arrivals)? })
+    Ok(if all { store.ledger().known_files()? } else { store.ledger().files_like(&arrivals)? })
 }
 
 impl Batch<'_> {
@@ -139,7 +142,7 @@ impl Batch<'_> {
         for feed in pending.iter().map(|pending| pending.feed).filter(|feed| feed.mode != Mode::Append) {
             let days = i64::try_from(feed.keep_superseded.unwrap_or(KEPT_DAYS)).unwrap_or(i64::MAX);
             let before = clock::now().saturating_sub(days.saturating_mul(temporal::DAY));
-            with_retry(self.store, |store| Ok(store.forget_rows(&feed.table, before)?))?;
+            with_retry(self.store, |store| Ok(store.ledger().forget_rows(&feed.table, before)?))?;
         }
         Ok(())
     }
@@ -152,8 +155,8 @@ impl Batch<'_> {
         number: &mut Option<i64>,
     ) -> Result<Vec<Respelled>, EngineError> {
         self.number = with_retry(self.store, |store| {
-            store.open_ledger()?;
-            Ok(store.begin_batch(at)?)
+            store.prepare()?;
+            Ok(store.ledger().begin_batch(at)?)
         })?;
         *number = Some(self.number);
         let files = pending.iter().map(|pending| pending.new.len()).sum();
@@ -163,7 +166,7 @@ impl Batch<'_> {
         let respelled = self.respell(feeds)?;
         self.forget_rows(pending)?;
         let number = self.number;
-        with_retry(self.store, |store| Ok(store.end_batch(number, clock::now())?))?;
+        with_retry(self.store, |store| Ok(store.ledger().end_batch(number, clock::now())?))?;
         Ok(respelled)
     }
 }

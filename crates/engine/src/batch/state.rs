@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use hypodoke_stores::Store;
+use hypodoke_stores::Tables;
 
 use super::context::LoadContext;
 use super::unreachable::UnreachablePlaces;
@@ -31,7 +31,7 @@ pub type Profiled = Option<Result<FileProfile, EngineError>>;
 /// A batch on one connection.
 pub struct Batch<'a> {
     /// The connection.
-    pub store: &'a mut dyn Store,
+    pub store: &'a mut dyn Tables,
     /// What it has to work with. A connection among several has no more connections.
     pub context: LoadContext<'a>,
     /// What the ledger knows.

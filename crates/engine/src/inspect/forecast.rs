@@ -2,7 +2,7 @@
 
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
-use hypodoke_stores::{LoadPlan, LoadRules, Store, TableShape};
+use hypodoke_stores::{LoadPlan, LoadRules, TableShape, Tables};
 
 use crate::clock;
 use crate::decide::FailReason;
@@ -32,9 +32,9 @@ pub struct Forecast {
 /// # Errors
 ///
 /// The files do not fit the feed's table, or cannot be read; the database does not answer.
-pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<Forecast, EngineError> {
+pub fn forecast(store: &mut dyn Tables, files: &FeedFiles, ddl: bool) -> Result<Forecast, EngineError> {
     let feed = &files.feed;
-    let entries = if store.has_ledger()? { store.loaded_files()? } else { Vec::new() };
+    let entries = if store.ledger().has_ledger()? { store.ledger().loaded_files()? } else { Vec::new() };
     let known = KnownFiles::of(entries);
     let new: Vec<&Candidate> =
         files.files.iter().filter(|file| !known.is_known(&file.seen.arrival, &feed.table)).collect();
@@ -76,7 +76,7 @@ pub fn forecast(store: &mut dyn Store, files: &FeedFiles, ddl: bool) -> Result<F
 
 /// The plan of one file. The next file meets the tables as this one leaves them.
 fn plan_of(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     file: &Candidate,
     feed: &Feed,
     profile: &FileProfile,
@@ -176,7 +176,7 @@ fn check_header(file: &Candidate, feed: &Feed, shape: &TableShape) -> Result<(),
 
 /// The columns of decimals of the feed's tables in which some values are texts.
 fn texts_among_numbers(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     target: &TargetState,
     feed: &Feed,
 ) -> Result<Vec<(String, String)>, EngineError> {

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 
 use hypodoke_core::drift::Cause;
-use hypodoke_stores::{DriftEntry, FileEntry, FileQuery, LayoutEntry, Store};
+use hypodoke_stores::{DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger};
 use serde::Serialize;
 
 use crate::clock::rfc3339;
@@ -63,7 +63,7 @@ pub struct ToldChange {
 }
 
 /// The files of a ledger, by their numbers.
-fn files_of(store: &mut dyn Store) -> Result<HashMap<i64, FileEntry>, EngineError> {
+fn files_of(store: &mut dyn Ledger) -> Result<HashMap<i64, FileEntry>, EngineError> {
     Ok(store.files(&FileQuery::default())?.into_iter().map(|entry| (entry.file, entry)).collect())
 }
 
@@ -72,7 +72,7 @@ fn files_of(store: &mut dyn Store) -> Result<HashMap<i64, FileEntry>, EngineErro
 /// # Errors
 ///
 /// The ledger cannot be read.
-pub fn histories(store: &mut dyn Store) -> Result<Vec<History>, EngineError> {
+pub fn histories(store: &mut dyn Ledger) -> Result<Vec<History>, EngineError> {
     let files = files_of(store)?;
     let mut tables: Vec<(String, Option<String>)> = Vec::new();
     let mut numbers: Vec<&i64> = files.keys().collect();

@@ -11,7 +11,7 @@ use std::time::Duration;
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::pattern::{Part, PartValue, Pattern};
 use hypodoke_places::{Completeness, Place, PutAway, Scope};
-use hypodoke_stores::StoreUrl;
+use hypodoke_stores::Staging;
 
 pub use candidate::{Candidate, FeedFiles, Member};
 pub use expectations::{Control, Expectations, RejectLimit, RejectMaximum};
@@ -45,8 +45,8 @@ pub struct FeedSource {
 /// What is to be done.
 #[derive(Clone, Debug)]
 pub struct Job {
-    /// The database.
-    pub store: StoreUrl,
+    /// Where the tables and the ledger are. The engine opens neither: it is handed connections.
+    pub staging: Staging,
     /// How many connections load side by side, where the database takes that; without it as many as
     /// there are cores, and a few more.
     pub connections: Option<usize>,
@@ -65,10 +65,11 @@ pub struct Job {
 
 impl Job {
     /// A job without places and feeds.
-    pub fn new(store: StoreUrl) -> Job {
-        let internal = InternalFiles::new(Vec::new(), vec![store.clone()], Vec::new());
+    pub fn new(staging: impl Into<Staging>) -> Job {
+        let staging = staging.into();
+        let internal = InternalFiles::new(Vec::new(), staging.urls().cloned().collect(), Vec::new());
         Job {
-            store,
+            staging,
             connections: None,
             commit_every: None,
             scope: Scope::default(),

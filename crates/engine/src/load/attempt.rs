@@ -9,7 +9,7 @@ use hypodoke_core::layout::{Layout, Otherwise, UnusualValues};
 use hypodoke_core::names::is_reserved_table;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
-use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Store, Writer};
+use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Tables, Writer};
 
 use super::figures::{as_drift, figures_of, unusual_in};
 use super::pipeline::{self, Interrupted, PipelineResult, RefusedRecords, Stages};
@@ -77,14 +77,14 @@ impl Attempt<'_, '_> {
     /// The file cannot be read, does not meet expectations, or the database does not take it.
     pub fn run(
         &self,
-        store: &mut dyn Store,
+        store: &mut dyn Tables,
         target: &mut TargetState,
         mut source: Source<'_>,
     ) -> Result<Ended, NotLoaded> {
         let format = self.format(&source);
         let plan = self.plan(&source, &format, target)?;
         let takes_nul = store.capabilities().takes_nul;
-        let Some(mut writer) = store.begin_load(&plan)? else {
+        let Some(mut writer) = store.begin(&plan)? else {
             return Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile));
         };
         let result = match self.send(&plan, &mut source, writer.as_mut(), takes_nul)? {
@@ -102,7 +102,7 @@ impl Attempt<'_, '_> {
             _ => None,
         };
         let verified = self.verify(&plan, &source, &result, all_values.as_ref(), &target.figures)?;
-        let finished = writer.finish(&verified.summary)?;
+        let finished = writer.commit(&verified.summary)?;
         self.adopt(target, &verified, format);
         Ok(Ended::Loaded(Box::new(self.loaded(&source, result, verified, finished))))
     }

@@ -5,7 +5,7 @@
 //! profiled first.
 
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{Store, StoreError};
+use hypodoke_stores::{StoreError, Tables};
 
 use super::attempt::{Attempt, Ended, Strategy};
 use super::pipeline::RefusedRecords;
@@ -30,7 +30,7 @@ use crate::profile::{FileProfile, ProfileOptions, Source, profile_file};
 ///
 /// Why the file is not loaded.
 pub fn load_file(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     request: &FileRequest<'_>,
     target: &mut TargetState,
     profile: Option<FileProfile>,
@@ -45,7 +45,7 @@ pub fn load_file(
 }
 
 struct FileLoad<'a, 'r> {
-    store: &'a mut dyn Store,
+    store: &'a mut dyn Tables,
     request: &'a FileRequest<'r>,
     /// Records some part of which the database has refused.
     refused: RefusedRecords,

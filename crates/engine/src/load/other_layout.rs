@@ -6,7 +6,7 @@ use std::collections::HashSet;
 use hypodoke_core::drift::OtherLayout;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::match_key;
-use hypodoke_stores::Store;
+use hypodoke_stores::Tables;
 
 use super::request::NotLoaded;
 use crate::decide::{HoldReason, is_other_layout};
@@ -26,7 +26,7 @@ const UNLIKE_OWN: f64 = 0.75;
 ///
 /// The database does not answer.
 pub fn other_layout(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     feed: &Feed,
     target: &TargetState,
     (table, mapping): (&TableProfile, &TableMapping),
@@ -55,7 +55,8 @@ pub fn other_layout(
     let share = |other: &HashSet<String>| own.intersection(other).count() as f64 / own.len().max(1) as f64;
     let to_own = share(&keys(base));
     let mut nearest: Option<(f64, String)> = None;
-    for (name, layout) in store.newest_layouts()?.into_iter().filter(|(name, _)| *name != feed.table) {
+    for (name, layout) in store.ledger().newest_layouts()?.into_iter().filter(|(name, _)| *name != feed.table)
+    {
         let other = keys(&layout);
         let both = own.intersection(&other).count() as f64;
         let is_like = share(&other) >= LIKE_OTHER && both >= MOST_OF_IT * other.len() as f64;

@@ -170,7 +170,7 @@ impl Batch {
             let figures = &mut result.tables[at];
             figures.read += rows.records.len() as u64;
             let rejects = rows.rejects.len();
-            figures.loaded += loader.rows(at, rows).map_err(Interrupted::Store)?;
+            figures.loaded += loader.write(at, rows).map_err(Interrupted::Store)?;
             if let Some(columns) = self.sums.get(at).filter(|columns| !columns.is_empty()) {
                 figures.sums.resize(columns.len(), 0);
                 sums::add(rows, columns, &mut figures.sums);

@@ -65,13 +65,13 @@ struct Lines {
 }
 
 impl Writer for Lines {
-    fn rows(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+    fn write(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         self.lines.extend((0..rows.len()).map(|at| rows.line(at)));
         self.rejected.extend(rows.rejects.iter().map(|reject| reject.line));
         Ok(rows.len() as u64)
     }
 
-    fn finish(self: Box<Self>, _: &FileSummary) -> Result<Finished, StoreError> {
+    fn commit(self: Box<Self>, _: &FileSummary) -> Result<Finished, StoreError> {
         Ok(Finished::default())
     }
 }

@@ -8,7 +8,7 @@ use hypodoke_core::layout::{Column, Layout, rule_for};
 use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
 use hypodoke_formats::{FormatFacts, TableHead};
-use hypodoke_stores::Store;
+use hypodoke_stores::Tables;
 
 use super::other_layout::other_layout;
 use super::request::{FileRequest, HeldFile, NotLoaded};
@@ -47,7 +47,7 @@ pub fn format_drift(target: &TargetState, now: &FileFormat) -> Vec<Drift> {
 ///
 /// One of them is too wide.
 pub fn check_width(
-    store: &dyn Store,
+    store: &dyn Tables,
     request: &FileRequest<'_>,
     mappings: &[TableMapping],
 ) -> Result<(), NotLoaded> {
@@ -133,7 +133,7 @@ pub fn rename_parts(request: &FileRequest<'_>, profile: &mut FileProfile) {
 ///
 /// The file is held, does not fit its tables, or the database does not answer.
 pub fn from_profile(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     request: &FileRequest<'_>,
     target: &mut TargetState,
     profile: &mut FileProfile,
@@ -209,7 +209,7 @@ fn match_by_place(
 }
 
 struct Reconciler<'a, 'r> {
-    store: &'a mut dyn Store,
+    store: &'a mut dyn Tables,
     request: &'a FileRequest<'r>,
     /// How the file differs, apart from the columns of its tables.
     drift: Vec<Drift>,

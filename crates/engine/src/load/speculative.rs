@@ -6,7 +6,7 @@
 //! interrupted and undone as soon as that is known, and begun again with what was found. That costs
 //! less than a profile before each load: the profile is several times as quick as the database.
 
-use hypodoke_stores::{Store, StoreError};
+use hypodoke_stores::{StoreError, Tables};
 
 use super::attempt::{Attempt, Ended, Strategy};
 use super::pipeline::RefusedRecords;
@@ -46,7 +46,7 @@ struct Sample {
 ///
 /// The file cannot be read or does not meet expectations, or the database does not take it.
 pub fn load_by_sample(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     request: &FileRequest<'_>,
     target: &mut TargetState,
 ) -> Result<Speculation, NotLoaded> {
@@ -90,7 +90,7 @@ pub fn load_by_sample(
 /// Loads a file that says itself what its columns are. There is nothing to be verified but that each value is
 /// of its column's type, which is seen as it is cast; where one is not, all of them are profiled.
 fn load_declared(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     request: &FileRequest<'_>,
     target: &mut TargetState,
     mut sample: Sample,
@@ -121,7 +121,7 @@ pub fn is_large(file: &Candidate) -> bool {
 
 /// What the beginning of a file shows, where it shows enough to load the file by.
 fn sampled(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     request: &FileRequest<'_>,
     target: &TargetState,
 ) -> Result<Option<Sample>, NotLoaded> {

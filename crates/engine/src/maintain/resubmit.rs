@@ -14,7 +14,7 @@ use hypodoke_formats::json::path;
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_places::Seen;
 use hypodoke_stores::{
-    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Store, TablePlan,
+    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, TablePlan, Tables,
 };
 use serde_json::Value;
 
@@ -55,7 +55,7 @@ type Corrected = (RejectEntry, CorrectedRow);
 /// A row does not lead back to a reject that is one still, or its file's columns are no longer those
 /// of the table.
 pub fn resubmit(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     path: &Path,
     feed_of: &FeedOfEntry<'_>,
 ) -> Result<Resubmission, EngineError> {
@@ -81,7 +81,7 @@ pub fn candidate_of(entry: &FileEntry) -> Candidate {
 
 /// The rows by the files they came from, each checked to be a reject still.
 fn by_file(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     path: &Path,
     rows: Vec<CorrectedRow>,
 ) -> Result<Vec<(FileEntry, Vec<Corrected>)>, EngineError> {
@@ -113,17 +113,18 @@ fn by_file(
 type KnownRejects = BTreeMap<i64, (FileEntry, HashMap<i64, RejectEntry>)>;
 
 /// The rejects that rows name, with the others of their files.
-fn rejects_of(store: &mut dyn Store, rows: &[CorrectedRow]) -> Result<KnownRejects, EngineError> {
+fn rejects_of(store: &mut dyn Tables, rows: &[CorrectedRow]) -> Result<KnownRejects, EngineError> {
     let mut known = KnownRejects::new();
     let mut missing: HashSet<i64> = rows.iter().map(|row| row.reject).collect();
-    let mut entries = store.files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })?;
+    let mut entries =
+        store.ledger().files(&FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() })?;
     // Files that have rejects still come first: the others are only asked for what was corrected before.
     entries.sort_by_key(|entry| entry.rejected == 0);
     for entry in entries {
         if missing.is_empty() {
             break;
         }
-        let rejects = store.rejects(entry.file, usize::MAX >> 1)?;
+        let rejects = store.ledger().rejects(entry.file, usize::MAX >> 1)?;
         rejects.iter().for_each(|reject| {
             missing.remove(&reject.reject);
         });
@@ -168,7 +169,7 @@ impl OfFile<'_> {
 
     fn resubmit(
         &self,
-        store: &mut dyn Store,
+        store: &mut dyn Tables,
         rows: Vec<Corrected>,
         done: &mut Resubmission,
     ) -> Result<(), EngineError> {
@@ -213,7 +214,7 @@ impl OfFile<'_> {
 
     fn load_rows(
         &self,
-        store: &mut dyn Store,
+        store: &mut dyn Tables,
         mut of_table: OfTable<'_>,
         rows: Vec<Corrected>,
         done: &mut Resubmission,
@@ -237,16 +238,16 @@ impl OfFile<'_> {
         caster.cast(&mut batch);
         let plan = self.plan(store, &mapping)?;
         let at = plan.tables.iter().position(|table| table.table == of_table.table).unwrap_or_default();
-        let loader = store.begin_load(&plan)?;
+        let loader = store.begin(&plan)?;
         let mut loader = loader.ok_or_else(|| self.other_columns(&of_table.table))?;
-        loader.rows(at, &mut batch)?;
+        loader.write(at, &mut batch)?;
         let refused = refused_rows(&batch, rows.len());
         let is_loaded = |at: usize| u32::try_from(at).is_ok_and(|at| !refused.contains_key(&at));
         let own = rows.iter().enumerate().filter(|(at, _)| is_loaded(*at));
         let resubmitted: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
         let loaded = resubmitted.len() as u64;
         let layout = mapping.fit.layout.clone();
-        loader.finish(&FileSummary {
+        loader.commit(&FileSummary {
             loaded,
             resubmitted,
             parts: vec![PartSummary { read: 0, loaded, layout, drift: Vec::new() }],
@@ -284,7 +285,7 @@ impl OfFile<'_> {
         Ok(mapping)
     }
 
-    fn plan(&self, store: &mut dyn Store, mapping: &TableMapping) -> Result<LoadPlan, EngineError> {
+    fn plan(&self, store: &mut dyn Tables, mapping: &TableMapping) -> Result<LoadPlan, EngineError> {
         let feed = &self.found.feed;
         let rules = rules_of(feed, self.entry);
         let own = mapping.plan(feed);

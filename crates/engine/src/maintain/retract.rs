@@ -2,7 +2,7 @@
 
 use hypodoke_core::layout::Layout;
 use hypodoke_stores::{
-    Counts, FileEntry, FileOrder, FileSummary, LoadPlan, LoadRules, Mode, Store, TablePlan, TableRules,
+    Counts, FileEntry, FileOrder, FileSummary, LoadPlan, LoadRules, Mode, TablePlan, TableRules, Tables,
     Vanished,
 };
 
@@ -16,7 +16,7 @@ use crate::plan::{TableState, TargetState, table_plans};
 /// # Errors
 ///
 /// The table's rows do not lead back to files, or the database does not answer.
-pub fn check_retractable(store: &mut dyn Store, feed: &Feed, entry: &FileEntry) -> Result<(), EngineError> {
+pub fn check_retractable(store: &mut dyn Tables, feed: &Feed, entry: &FileEntry) -> Result<(), EngineError> {
     let target = TargetState::of(store, feed)?;
     let by_key = rules_of(feed, entry).mode != Mode::Append && entry.rows_kept;
     if !target.main.lineage(false).is_kept() && target.parts.is_empty() && !by_key {
@@ -39,7 +39,7 @@ pub fn rules_of(feed: &Feed, entry: &FileEntry) -> LoadRules {
 /// Another process works on the file, what its tables would be without it is not known any more, or the
 /// database does not answer.
 pub fn retract(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     feed: &Feed,
     entry: &FileEntry,
     batch: i64,
@@ -72,18 +72,18 @@ pub fn retract(
         retracts: true,
     };
     let in_use = || EngineError::from(AgainProblem::InUse { path: entry.arrival.path.clone() });
-    let loader = store.begin_load(&plan)?.ok_or_else(in_use)?;
+    let loader = store.begin(&plan)?.ok_or_else(in_use)?;
     let summary = FileSummary {
         hash: entry.hash.clone().unwrap_or_default(),
         message: Some(why.unwrap_or_else(|| "its rows were taken out".to_owned())),
         ended: clock::now(),
         ..FileSummary::default()
     };
-    Ok(loader.finish(&summary)?.counts)
+    Ok(loader.commit(&summary)?.counts)
 }
 
 /// The main table of a file that was loaded before it was recorded how its tables follow from it.
-fn whole_table(store: &mut dyn Store, feed: &Feed, target: &TargetState) -> Result<TablePlan, EngineError> {
+fn whole_table(store: &mut dyn Tables, feed: &Feed, target: &TargetState) -> Result<TablePlan, EngineError> {
     let rules = TableRules { table: feed.table.clone(), mode: feed.mode, ..TableRules::default() };
     let mut plan = table_plan(&rules, &target.main, false);
     plan.is_virtual = store.table(&feed.table)?.is_none();
@@ -93,7 +93,7 @@ fn whole_table(store: &mut dyn Store, feed: &Feed, target: &TargetState) -> Resu
 /// The tables that the file filled, as they are now, and behind them those that others of its feed have
 /// filled.
 pub fn planned_tables(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     feed: &Feed,
     target: &TargetState,
     rules: &LoadRules,

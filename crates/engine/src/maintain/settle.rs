@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Store};
+use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Ledger, Tables};
 
 use crate::batch::loaded_line;
 use crate::clock;
@@ -39,7 +39,7 @@ pub enum Effect {
 /// # Errors
 ///
 /// The ledger cannot be read.
-pub fn held_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> {
+pub fn held_files(store: &mut dyn Ledger) -> Result<Vec<FileEntry>, EngineError> {
     let mut newest: Vec<FileEntry> = Vec::new();
     for entry in store.loaded_files()? {
         let is_same = |known: &FileEntry| {
@@ -59,7 +59,7 @@ pub fn held_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> 
 /// # Errors
 ///
 /// The ledger cannot be read.
-pub fn failed_files(store: &mut dyn Store) -> Result<Vec<FileEntry>, EngineError> {
+pub fn failed_files(store: &mut dyn Ledger) -> Result<Vec<FileEntry>, EngineError> {
     let failed = store.files(&FileQuery { outcome: Some(Outcome::Failed), ..FileQuery::default() })?;
     if failed.is_empty() {
         return Ok(failed);
@@ -106,7 +106,7 @@ pub fn as_it_was_held(entry: &FileEntry, found: Option<FoundFile>) -> Result<Fou
 ///
 /// The file cannot be read or loaded even so.
 pub fn settlement_effect(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     found: &FoundFile,
     settlement: &Settlement,
 ) -> Result<Effect, EngineError> {
@@ -130,7 +130,7 @@ pub fn settlement_effect(
 ///
 /// The database does not answer.
 pub fn note_settlement(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     entry: &FileEntry,
     settlement: &Settlement,
     decider: Decider,
@@ -151,7 +151,7 @@ pub fn note_settlement(
 ///
 /// The database does not answer.
 pub fn discard(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     entry: &FileEntry,
     settlement: &Settlement,
     decider: Decider,

@@ -7,7 +7,7 @@ use hypodoke_core::count;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
-    Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, Store, newest_delivery,
+    Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, Tables, newest_delivery,
 };
 use serde::Serialize;
 
@@ -81,7 +81,7 @@ pub struct SumLine {
 
 /// Tallies files of a ledger.
 pub struct TallyRun<'a> {
-    store: &'a mut dyn Store,
+    store: &'a mut dyn Tables,
     finder: Finder,
     listener: &'a dyn Listener,
     /// The sources are left unread.
@@ -117,13 +117,13 @@ impl<'a> TallyRun<'a> {
     ///
     /// The ledger cannot be read.
     pub fn new(
-        store: &'a mut dyn Store,
+        store: &'a mut dyn Tables,
         finder: Finder,
         listener: &'a dyn Listener,
         quick: bool,
     ) -> Result<TallyRun<'a>, EngineError> {
         let mut settlements = HashMap::new();
-        for entry in store.decisions()? {
+        for entry in store.ledger().decisions()? {
             let settlement = settlement_of(&entry)?;
             let key = (entry.arrival.place.clone(), entry.arrival.path.clone(), entry.table);
             settlements.insert(key, (entry.arrival, settlement));
@@ -177,7 +177,7 @@ impl<'a> TallyRun<'a> {
             return Ok(());
         }
         let query = FileQuery { table: Some(table.to_owned()), ..FileQuery::default() };
-        let mut entries = self.store.files(&query)?;
+        let mut entries = self.store.ledger().files(&query)?;
         entries.retain(|entry| entry.outcome.counts() && entry.replaced_by.is_none());
         let rules = entries.iter().find_map(|entry| entry.rules.clone()).or_else(|| entry.rules.clone());
         let mode = rules.as_ref().map_or(mode, |rules| rules.mode);
@@ -279,7 +279,7 @@ impl<'a> TallyRun<'a> {
 
     /// Holds the ledger's figures against the table's.
     fn against_table(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), EngineError> {
-        let parts = self.store.parts(entry.file)?;
+        let parts = self.store.ledger().parts(entry.file)?;
         let Some(Some(counted)) = self.tables.get(&line.table) else {
             if parts.is_empty() && self.store.table(&line.table)?.is_none() {
                 line.in_table = Some(0);
@@ -354,7 +354,7 @@ impl<'a> TallyRun<'a> {
             line.remark("the source has changed since; the next load takes it in");
             return Ok(());
         }
-        let corrected = self.store.rejects(entry.file, usize::MAX >> 1)?;
+        let corrected = self.store.ledger().rejects(entry.file, usize::MAX >> 1)?;
         let corrected = corrected.iter().filter(|reject| reject.corrected.is_some()).count() as u64;
         let key = (entry.arrival.place.clone(), entry.arrival.path.clone(), found.feed.table.clone());
         let settled = self.settlements.get(&key).filter(|(arrival, _)| arrival.looks_like(&entry.arrival));

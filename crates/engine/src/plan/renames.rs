@@ -6,14 +6,14 @@ use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::match_key;
 use hypodoke_core::spelling::temporal;
 use hypodoke_core::types::Type;
-use hypodoke_stores::{ColumnSample, Store, StoreError};
+use hypodoke_stores::{ColumnSample, StoreError, Tables};
 
 use crate::profile::TableProfile;
 
 /// Columns of the file that seem to be columns of the table under new names: alike in name, or in
 /// what they hold, or in where they stand. `before` is the header of the file before, where it is known.
 pub fn renames(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     name: &str,
     table: &Layout,
     profile: &TableProfile,

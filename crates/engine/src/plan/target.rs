@@ -9,7 +9,7 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 use hypodoke_formats::TableHead;
 use hypodoke_formats::json::objects_in;
-use hypodoke_stores::{FileQuery, Store, StoreError, TableShape};
+use hypodoke_stores::{FileQuery, StoreError, TableShape, Tables};
 
 use crate::error::EngineError;
 use crate::file_format::FileFormat;
@@ -41,12 +41,12 @@ pub enum TableState {
 
 impl TableState {
     /// What a table is now.
-    pub fn of(store: &mut dyn Store, table: &str) -> Result<TableState, StoreError> {
-        let mut kept = store.layout(table)?;
+    pub fn of(store: &mut dyn Tables, table: &str) -> Result<TableState, StoreError> {
+        let mut kept = store.ledger().layout(table)?;
         let found = store.table(table)?;
         if kept.is_none() && found.is_some() {
             // Another load may have made it between the two questions.
-            kept = store.layout(table)?;
+            kept = store.ledger().layout(table)?;
         }
         Ok(match (found, kept) {
             (Some(shape), Some(entry)) => {
@@ -121,7 +121,7 @@ impl TargetState {
     ///
     /// The database does not answer, or the ledger keeps no format of the file loaded last that can
     /// be read.
-    pub fn of(store: &mut dyn Store, feed: &Feed) -> Result<TargetState, EngineError> {
+    pub fn of(store: &mut dyn Tables, feed: &Feed) -> Result<TargetState, EngineError> {
         let main = TableState::of(store, &feed.table)?;
         let parts = main.layout().map(|layout| layout.parts.clone()).unwrap_or_default();
         let part = |part: Part| TableState::of(store, &part.table).map(|state| (part, state));
@@ -130,7 +130,7 @@ impl TargetState {
         if matches!(main, TableState::Managed { .. }) {
             let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
             let query = FileQuery { table, outcome, most: Some(1), ..FileQuery::default() };
-            if let Some(entry) = store.files(&query)?.first() {
+            if let Some(entry) = store.ledger().files(&query)?.first() {
                 let format = FileFormat::of_entry(entry);
                 last_format =
                     format.map_err(|why| EngineError::ledger("format", &entry.arrival.path, why))?;
@@ -151,7 +151,7 @@ impl TargetState {
     /// # Errors
     ///
     /// See [`TargetState::of`].
-    pub fn refresh(&mut self, store: &mut dyn Store, feed: &Feed) -> Result<(), EngineError> {
+    pub fn refresh(&mut self, store: &mut dyn Tables, feed: &Feed) -> Result<(), EngineError> {
         let now = TargetState::of(store, feed)?;
         if !(self.is_new() && now.is_new()) {
             *self = now;
@@ -183,7 +183,7 @@ impl TargetState {
     /// joined, so that the order of the files does not matter.
     pub fn add_profiles<'a>(
         &mut self,
-        store: &mut dyn Store,
+        store: &mut dyn Tables,
         feed: &Feed,
         files: impl Iterator<Item = &'a FileProfile>,
     ) -> Result<(), StoreError> {
@@ -221,7 +221,7 @@ impl TargetState {
     /// The table of a part of a file, taken in if it is new.
     pub fn part(
         &mut self,
-        store: &mut dyn Store,
+        store: &mut dyn Tables,
         feed: &Feed,
         table: &TableProfile,
     ) -> Result<usize, StoreError> {
@@ -268,10 +268,10 @@ impl TargetState {
 }
 
 /// The figures of the files before, where anybody looks at them. What cannot be read is of a later version.
-fn figures_before(store: &mut dyn Store, feed: &Feed) -> Result<VecDeque<FileFigures>, StoreError> {
-    if !feed.looks_at_values() || !store.has_ledger()? {
+fn figures_before(store: &mut dyn Tables, feed: &Feed) -> Result<VecDeque<FileFigures>, StoreError> {
+    if !feed.looks_at_values() || !store.ledger().has_ledger()? {
         return Ok(VecDeque::new());
     }
-    let texts = store.figures(&feed.table, MOST_FILES)?;
+    let texts = store.ledger().figures(&feed.table, MOST_FILES)?;
     Ok(texts.iter().filter_map(|text| serde_json::from_str(text).ok()).collect())
 }

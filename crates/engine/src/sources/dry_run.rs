@@ -11,13 +11,13 @@ use hypodoke_core::types::Type;
 use hypodoke_stores::{
     About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
     FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
-    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, Sink, Store, StoreError, TablePlan, TableShape,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, StoreError, TablePlan, TableShape, Tables,
     Writer,
 };
 
 /// Reads from a store and writes nothing to it, or only the rows of a file that are to be kept.
 pub struct DryRunStore<'a> {
-    store: &'a mut dyn Store,
+    store: &'a mut dyn Tables,
     /// The file of the ledger whose rows are kept.
     keeps_for: Option<i64>,
     /// The plan by which they are.
@@ -26,12 +26,12 @@ pub struct DryRunStore<'a> {
 
 impl<'a> DryRunStore<'a> {
     /// A dry run on what is in a store.
-    pub fn on(store: &'a mut dyn Store) -> DryRunStore<'a> {
+    pub fn on(store: &'a mut dyn Tables) -> DryRunStore<'a> {
         DryRunStore { store, keeps_for: None, plan: None }
     }
 
     /// The rows of a file of the ledger are kept in it, and nothing else is done.
-    pub fn keeping(store: &'a mut dyn Store, file: i64) -> DryRunStore<'a> {
+    pub fn keeping(store: &'a mut dyn Tables, file: i64) -> DryRunStore<'a> {
         DryRunStore { store, keeps_for: Some(file), plan: None }
     }
 }
@@ -40,27 +40,39 @@ impl<'a> DryRunStore<'a> {
 struct Discard;
 
 impl Writer for Discard {
-    fn rows(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+    fn write(&mut self, _: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         Ok(rows.len() as u64)
     }
 
-    fn finish(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
+    fn commit(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
         let counts = Counts { inserted: summary.loaded, ..Counts::default() };
         Ok(Finished { counts, ..Finished::default() })
     }
 }
 
-impl Sink for DryRunStore<'_> {
+impl Tables for DryRunStore<'_> {
+    fn ledger(&mut self) -> &mut dyn Ledger {
+        self
+    }
+
+    fn prepare(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn recover(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
     fn capabilities(&self) -> Capabilities {
         self.store.capabilities()
     }
 
-    fn begin_load<'b>(&'b mut self, plan: &'b LoadPlan) -> Result<Option<Box<dyn Writer + 'b>>, StoreError> {
+    fn begin<'b>(&'b mut self, plan: &'b LoadPlan) -> Result<Option<Box<dyn Writer + 'b>>, StoreError> {
         if self.keeps_for.is_none() {
             return Ok(Some(Box::new(Discard)));
         }
         let plan = self.plan.insert(LoadPlan { keeps_for: self.keeps_for, ..plan.clone() });
-        self.store.begin_load(plan)
+        self.store.begin(plan)
     }
 
     fn begin_group(&mut self) -> Result<(), StoreError> {
@@ -104,6 +116,10 @@ impl Outbox for DryRunStore<'_> {
 }
 
 impl Ledger for DryRunStore<'_> {
+    fn ledger_shown(&self) -> String {
+        self.store.shown()
+    }
+
     fn open_ledger(&mut self) -> Result<(), StoreError> {
         Ok(())
     }
@@ -129,59 +145,59 @@ impl Ledger for DryRunStore<'_> {
     }
 
     fn has_ledger(&mut self) -> Result<bool, StoreError> {
-        self.store.has_ledger()
+        self.store.ledger().has_ledger()
     }
 
     fn layout(&mut self, table: &str) -> Result<Option<LayoutEntry>, StoreError> {
-        self.store.layout(table)
+        self.store.ledger().layout(table)
     }
 
     fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError> {
-        self.store.layouts(table)
+        self.store.ledger().layouts(table)
     }
 
     fn loaded_files(&mut self) -> Result<Vec<FileEntry>, StoreError> {
-        self.store.loaded_files()
+        self.store.ledger().loaded_files()
     }
 
     fn files_like(&mut self, arrivals: &[&Arrival]) -> Result<Vec<FileEntry>, StoreError> {
-        self.store.files_like(arrivals)
+        self.store.ledger().files_like(arrivals)
     }
 
     fn files(&mut self, query: &FileQuery) -> Result<Vec<FileEntry>, StoreError> {
-        self.store.files(query)
+        self.store.ledger().files(query)
     }
 
     fn batches(&mut self, most: usize) -> Result<Vec<BatchEntry>, StoreError> {
-        self.store.batches(most)
+        self.store.ledger().batches(most)
     }
 
     fn parts(&mut self, file: i64) -> Result<Vec<PartEntry>, StoreError> {
-        self.store.parts(file)
+        self.store.ledger().parts(file)
     }
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
-        self.store.rejects(file, most)
+        self.store.ledger().rejects(file, most)
     }
 
     fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
-        self.store.rows_loaded(table)
+        self.store.ledger().rows_loaded(table)
     }
 
     fn newest_layouts(&mut self) -> Result<Vec<(String, Layout)>, StoreError> {
-        self.store.newest_layouts()
+        self.store.ledger().newest_layouts()
     }
 
     fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
-        self.store.figures(table, most)
+        self.store.ledger().figures(table, most)
     }
 
     fn drift(&mut self) -> Result<Vec<DriftEntry>, StoreError> {
-        self.store.drift()
+        self.store.ledger().drift()
     }
 
     fn decisions(&mut self) -> Result<Vec<DecisionEntry>, StoreError> {
-        self.store.decisions()
+        self.store.ledger().decisions()
     }
 }
 

@@ -1,7 +1,7 @@
 //! A file of the ledger read once more, by the rules it was loaded by.
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Store};
+use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Tables};
 
 use super::dry_run::DryRunStore;
 use super::find::{Finder, FoundFile};
@@ -55,17 +55,17 @@ pub fn read_again(
 ///
 /// A place cannot be listed, or the database does not answer.
 pub fn keep_rows(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     finder: &mut Finder,
     table: &str,
     listener: &dyn Listener,
 ) -> Result<(), EngineError> {
     let query = FileQuery { table: Some(table.to_owned()), ..FileQuery::default() };
-    let mut entries = store.files(&query)?;
+    let mut entries = store.ledger().files(&query)?;
     entries.retain(|entry| entry.outcome.counts() && entry.replaced_by.is_none() && !entry.rows_kept);
-    let decisions = store.decisions()?;
+    let decisions = store.ledger().decisions()?;
     for entry in &entries {
-        let rejects = store.rejects(entry.file, usize::MAX >> 1)?;
+        let rejects = store.ledger().rejects(entry.file, usize::MAX >> 1)?;
         let is_corrected = rejects.iter().any(|reject| reject.corrected.is_some());
         let is_as_it_was = |found: &FoundFile| found.file.seen.arrival.looks_like(&entry.arrival);
         let found = finder.find(entry)?.filter(is_as_it_was);

@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::{Listener, Silent};
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
@@ -52,7 +51,7 @@ impl Quay {
     pub fn load_told(&mut self, listener: &dyn Listener) -> LoadReport {
         let job = self.job();
         let found = discover(&job, &[]).expect("files");
-        run_job(&job, &found, &mut self.store, listener, &StopSignal::default()).expect("a report")
+        run_job(&job, &found, &mut self.store, RunOptions::new(listener)).expect("a report")
     }
 
     pub fn load(&mut self) -> LoadReport {

@@ -10,6 +10,9 @@ pub struct DatabaseArguments {
     /// The database: sqlite:FILE, postgres://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE (unsaid, sqlite:hypodoke.db)
     #[arg(long, value_name = "URL")]
     pub into: Option<String>,
+    /// The database of the ledger, where it is another
+    #[arg(long, value_name = "URL", requires = "into")]
+    pub ledger: Option<String>,
 }
 
 /// How files are written, where the guess is to be overruled.

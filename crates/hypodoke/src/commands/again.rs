@@ -11,7 +11,7 @@ use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedFiles};
 use hypodoke_engine::maintain::{check_retractable, retract as take_out};
 use hypodoke_engine::sources::{Finder, keep_rows, plan_replay};
-use hypodoke_stores::{Counts, FileEntry, FileQuery, Store, StoreError};
+use hypodoke_stores::{Counts, FileEntry, FileQuery, StoreError, Tables};
 use serde::Serialize;
 
 use super::context::{Context, asked};
@@ -47,8 +47,8 @@ struct RetractLine {
 
 /// The files of the ledger that are meant, the oldest first: by batch, feed, table, or the end of
 /// their paths.
-fn meant(store: &mut dyn Store, what: &[String], outcomes: &[Outcome]) -> Result<Vec<FileEntry>, Failure> {
-    let mut newest: Vec<FileEntry> = store.files(&FileQuery::default())?;
+fn meant(store: &mut dyn Tables, what: &[String], outcomes: &[Outcome]) -> Result<Vec<FileEntry>, Failure> {
+    let mut newest: Vec<FileEntry> = store.ledger().files(&FileQuery::default())?;
     newest.retain(|entry| outcomes.contains(&entry.outcome) && entry.replaced_by.is_none());
     newest.reverse();
     let mut chosen: Vec<FileEntry> = Vec::new();
@@ -76,7 +76,7 @@ fn meant(store: &mut dyn Store, what: &[String], outcomes: &[Outcome]) -> Result
 }
 
 /// The files of the ledger that a replay is about, the oldest first.
-fn entries(store: &mut dyn Store, arguments: &ReplayArguments) -> Result<Vec<FileEntry>, Failure> {
+fn entries(store: &mut dyn Tables, arguments: &ReplayArguments) -> Result<Vec<FileEntry>, Failure> {
     if !arguments.what.is_empty() {
         return meant(
             store,
@@ -85,7 +85,7 @@ fn entries(store: &mut dyn Store, arguments: &ReplayArguments) -> Result<Vec<Fil
         );
     }
     let loaded = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
-    let mut all = store.files(&loaded)?;
+    let mut all = store.ledger().files(&loaded)?;
     all.retain(|entry| entry.replaced_by.is_none());
     all.reverse();
     Ok(all)
@@ -99,7 +99,7 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
             "files, a batch or a feed; or a window, --modified 2026-03-02..2026-03-04 or --since 3d",
         ));
     }
-    let mut store = context.ledger(&arguments.database)?;
+    let mut store = context.tables(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
     let entries = entries(store.as_mut(), arguments)?;
     let mut finder = Finder::new(settings.as_ref().map(Settings::job));
@@ -153,7 +153,7 @@ fn shortened(list: &[String]) -> String {
 
 /// Runs `retract`.
 pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
+    let mut store = context.tables(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
     let entries = meant(store.as_mut(), &arguments.what, &[Outcome::Loaded, Outcome::Superseded])?;
     let mut list: Vec<String> = Vec::new();
@@ -171,7 +171,7 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
     if !arguments.yes && !asked(&question)? {
         return Err(Failure::usage("nothing was taken out").advise("--yes does it without asking"));
     }
-    let number = store.begin_batch(clock::now())?;
+    let number = store.ledger().begin_batch(clock::now())?;
     let mut lines = Vec::new();
     for entry in &entries {
         let feed = feed_of(entry, settings.as_ref());
@@ -187,7 +187,7 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
         let path = entry.arrival.path.clone();
         lines.push(RetractLine { path, table: feed.table, rows, restored, touched });
     }
-    store.end_batch(number, clock::now())?;
+    store.ledger().end_batch(number, clock::now())?;
     let rows = lines.iter().map(|line| line.rows).sum();
     if context.json {
         json::print(&RetractDocument { version: RETRACT_JSON_VERSION, rows, files: lines })?;

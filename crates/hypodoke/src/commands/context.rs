@@ -4,9 +4,10 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use hypodoke_engine::event::{Listener, Silent};
-use hypodoke_stores::{Store, StoreUrl};
+use hypodoke_stores::{Ledger, Staging, StoreUrl, Tables};
 
 use crate::cli::{Arguments, DatabaseArguments};
+use crate::connections;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::log::Logged;
@@ -80,24 +81,52 @@ impl Context {
         }
     }
 
-    /// Opens a database that has to be there, with a ledger in it.
-    pub fn ledger(&self, database: &DatabaseArguments) -> Result<Box<dyn Store>, Failure> {
-        let url = match (&database.into, self.settings()?) {
-            (Some(url), _) => store_url(url)?,
-            (None, Some(settings)) => settings.store,
-            (None, None) => StoreUrl::parse(DEFAULT_DATABASE, Path::new(""))?,
-        };
-        let none = || {
-            let failure =
-                Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
-            failure.advise("name the database with --into, or the configuration with --config; the first load makes the ledger")
-        };
-        if !url.exists() {
-            return Err(none());
+    /// Where the tables and the ledger are.
+    pub fn staging(&self, database: &DatabaseArguments) -> Result<Staging, Failure> {
+        match (&database.into, self.settings()?) {
+            (Some(_), _) | (None, None) => staging_of(database),
+            (None, Some(settings)) => Ok(settings.staging),
         }
-        let mut store = hypodoke_stores::open(&url)?;
-        if store.has_ledger()? { Ok(store) } else { Err(none()) }
     }
+
+    /// Opens a ledger that has to be there. The tables need not be reached.
+    pub fn ledger(&self, database: &DatabaseArguments) -> Result<Box<dyn Ledger>, Failure> {
+        let staging = self.staging(database)?;
+        let url = staging.ledger_url();
+        if !url.exists() {
+            return Err(no_ledger(url));
+        }
+        let mut ledger = connections::ledger(&staging)?;
+        if ledger.has_ledger()? { Ok(ledger) } else { Err(no_ledger(url)) }
+    }
+
+    /// Opens tables whose ledger has to be there.
+    pub fn tables(&self, database: &DatabaseArguments) -> Result<Box<dyn Tables>, Failure> {
+        let staging = self.staging(database)?;
+        let url = staging.ledger_url();
+        if !url.exists() {
+            return Err(no_ledger(url));
+        }
+        let mut tables = connections::tables(&staging)?;
+        if tables.ledger().has_ledger()? { Ok(tables) } else { Err(no_ledger(url)) }
+    }
+}
+
+fn no_ledger(url: &StoreUrl) -> Failure {
+    let failure =
+        Failure { exit: Exit::Unreachable, ..Failure::usage(format!("there is no ledger in {url}")) };
+    failure.advise(
+        "name the database with --into, or the configuration with --config; the first load makes the ledger",
+    )
+}
+
+/// The databases that options name.
+pub fn staging_of(database: &DatabaseArguments) -> Result<Staging, Failure> {
+    let tables = Staging::new(store_url(database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
+    Ok(match &database.ledger {
+        Some(ledger) => tables.with_ledger(store_url(ledger)?),
+        None => tables,
+    })
 }
 
 /// The database that an option names. A password does not belong on a command line.

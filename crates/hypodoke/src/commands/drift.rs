@@ -9,7 +9,7 @@ use hypodoke_engine::file_format::FileFormat;
 use hypodoke_engine::inspect::{History, histories};
 use hypodoke_engine::job::Candidate;
 use hypodoke_engine::profile::{FormatHints, ProfileOptions, profile_file};
-use hypodoke_stores::{FileQuery, Store};
+use hypodoke_stores::{FileQuery, Ledger};
 use serde::Serialize;
 
 use super::context::Context;
@@ -56,7 +56,7 @@ pub fn run(arguments: &DriftArguments, context: &Context) -> Result<Exit, Failur
 }
 
 /// The histories of all tables, or of those of a feed or table.
-fn histories_of(store: &mut dyn Store, wanted: Option<&str>) -> Result<Vec<History>, Failure> {
+fn histories_of(store: &mut dyn Ledger, wanted: Option<&str>) -> Result<Vec<History>, Failure> {
     let all = histories(store)?;
     let Some(wanted) = wanted else { return Ok(all) };
     let is_wanted = |history: &&History| history.table == wanted || history.feed.as_deref() == Some(wanted);
@@ -117,7 +117,7 @@ fn side_by_side(
     Ok(Exit::Done)
 }
 
-fn table_of(store: &mut dyn Store, feed: &str) -> Result<String, Failure> {
+fn table_of(store: &mut dyn Ledger, feed: &str) -> Result<String, Failure> {
     let files = store.files(&FileQuery::default())?;
     let found = files
         .into_iter()

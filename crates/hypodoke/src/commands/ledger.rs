@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::clock::rfc3339;
 use hypodoke_engine::inspect::last_of_each;
-use hypodoke_stores::{FileEntry, FileQuery, Store};
+use hypodoke_stores::{FileEntry, FileQuery, Ledger};
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -128,7 +128,7 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
         let late = |late: &Lateness| LateLine { feed: late.feed().to_owned(), due_at: late.due_at() };
         json::print(&LedgerDocument {
             version: LEDGER_JSON_VERSION,
-            database: store.shown(),
+            database: store.ledger_shown(),
             files: files.into_iter().map(FileLine::from).collect(),
             late: morning.late.iter().map(late).collect(),
             held_before: morning.held_before,
@@ -142,7 +142,7 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
 
 /// What of the entries that a query gave, the newest first, needs attention.
 fn morning(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     files: &[FileEntry],
     late: Vec<Lateness>,
     query: &FileQuery,
@@ -173,7 +173,7 @@ fn exit_of(morning: &Morning) -> Exit {
 }
 
 fn late_feeds(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     arguments: &LedgerArguments,
     settings: Option<&Settings>,
     now: Timestamp,

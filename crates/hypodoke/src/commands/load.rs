@@ -3,18 +3,18 @@
 use std::path::Path;
 use std::time::Duration;
 
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
 use hypodoke_engine::clock;
 use hypodoke_engine::discover::{Discovered, NamedAs, NamedFiles, discover, table_name};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::job::{Candidate, FeedFiles, Job};
 use hypodoke_engine::receipt::Receipt;
-use hypodoke_stores::Store;
+use hypodoke_stores::Ledger;
 
-use super::context::{Context, store_url};
+use super::context::{Context, staging_of};
 use super::named_place::{self, Named};
 use crate::cli::LoadArguments;
+use crate::connections;
 use crate::exit::{self, Exit};
 use crate::failure::Failure;
 use crate::notifications;
@@ -50,17 +50,19 @@ fn load(arguments: &LoadArguments, settings: Option<&Settings>, context: &Contex
     if settings.is_none() && arguments.database.into.is_none() {
         context.remark(&format!("no database was named: loading into {DEFAULT_DATABASE}"));
     }
-    let mut store = hypodoke_stores::open(&job.store)?;
+    let mut store = connections::tables(&job.staging)?;
     let listener = context.listener();
-    let report = run_job(&job, &found, store.as_mut(), listener.as_ref(), &StopSignal::default())?;
+    let connect = || connections::tables(&job.staging);
+    let options = RunOptions::new(listener.as_ref()).connecting(&connect);
+    let report = run_job(&job, &found, store.as_mut(), options)?;
     drop(listener);
     let people = settings.map_or(&[][..], |settings| &settings.notify);
-    finish(store.as_mut(), report, people, context)
+    finish(store.ledger(), report, people, context)
 }
 
 /// Prints the receipt of a load, and tells people.
 fn finish(
-    store: &mut dyn Store,
+    ledger: &mut dyn Ledger,
     report: LoadReport,
     people: &[NotifySettings],
     context: &Context,
@@ -74,7 +76,7 @@ fn finish(
     let is_unreachable = errors.iter().any(EngineError::is_unreachable);
     let failures: Vec<Failure> = errors.into_iter().map(Failure::from).collect();
     failures.iter().for_each(|failure| context.complain(failure));
-    notify(store, people, &receipt, &failures, context);
+    notify(ledger, people, &receipt, &failures, context);
     let exit = exit::of_receipt(&receipt);
     match broken_off {
         Some(error) => Err(error.into()),
@@ -86,7 +88,7 @@ fn finish(
 
 /// Tells people what came of a load. That nobody could be told never fails it.
 fn notify(
-    store: &mut dyn Store,
+    ledger: &mut dyn Ledger,
     people: &[NotifySettings],
     receipt: &Receipt,
     failures: &[Failure],
@@ -94,8 +96,8 @@ fn notify(
 ) {
     let mut news = notifications::of_receipt(receipt);
     news.extend(failures.iter().map(notifications::of_trouble));
-    let told = notifications::note(store, people, &news, Some(receipt))
-        .and_then(|()| notifications::deliver(store, people, Duration::ZERO));
+    let told = notifications::note(ledger, people, &news, Some(receipt))
+        .and_then(|()| notifications::deliver(ledger, people, Duration::ZERO));
     let failures = told.unwrap_or_else(|error| vec![Failure::from(error)]);
     failures.iter().for_each(|failure| context.complain(failure));
 }
@@ -132,8 +134,8 @@ fn by_name(arguments: &LoadArguments) -> Result<Wanted, Failure> {
         return Err(Failure::usage("there is nothing to load: no hypodoke.toml here, and no file was named")
             .advise("name a file: hypodoke load movements.csv, or write a configuration"));
     }
-    let job = Job::new(store_url(arguments.database.into.as_deref().unwrap_or(DEFAULT_DATABASE))?);
-    let internal = internal_files(Some(&job.store), Vec::new());
+    let job = Job::new(staging_of(&arguments.database)?);
+    let internal = internal_files(Some(&job.staging), Vec::new());
     let named = named_place::find(&arguments.what, NamedAs::WholePath, &internal, None)?;
     let NamedFiles { files, errors } = named.files.clone();
     let mut found = Discovered { errors, ..Discovered::default() };

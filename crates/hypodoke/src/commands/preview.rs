@@ -88,7 +88,7 @@ pub fn run(arguments: &PreviewArguments, context: &Context) -> Result<Exit, Fail
 /// How the feed's columns were written until now. Without a ledger that can be asked the file speaks
 /// for itself.
 fn known_of(feed: &Feed, context: &Context) -> Option<FormatHints> {
-    let mut store = context.ledger(&DatabaseArguments::default()).ok()?;
+    let mut store = context.tables(&DatabaseArguments::default()).ok()?;
     TargetState::of(store.as_mut(), feed).ok().map(|target| target.hints())
 }
 

@@ -5,7 +5,7 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::clock::rfc3339;
 use hypodoke_engine::maintain::{RejectGroup, reject_groups};
 use hypodoke_engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine, RejectReason};
-use hypodoke_stores::{BatchEntry, DriftEntry, FileEntry, FileQuery, PartEntry, Store};
+use hypodoke_stores::{BatchEntry, DriftEntry, FileEntry, FileQuery, Ledger, PartEntry};
 
 use super::context::Context;
 use crate::cli::ReceiptArguments;
@@ -36,7 +36,7 @@ pub fn run(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Fail
     let receipt = Receipt {
         version: RECEIPT_VERSION,
         batch: Some(batch.batch),
-        database: store.shown(),
+        database: store.ledger_shown(),
         began_at: rfc3339(batch.began),
         seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
         totals: Receipt::total(&lines),
@@ -83,7 +83,7 @@ fn told(change: &DriftEntry) -> Option<String> {
 }
 
 /// Why rows of the file are rejected.
-fn reasons(store: &mut dyn Store, entry: &FileEntry) -> Result<Vec<RejectReason>, Failure> {
+fn reasons(store: &mut dyn Ledger, entry: &FileEntry) -> Result<Vec<RejectReason>, Failure> {
     if entry.rejected == 0 || !entry.outcome.counts() {
         return Ok(Vec::new());
     }

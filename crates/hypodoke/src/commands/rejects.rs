@@ -12,7 +12,7 @@ use hypodoke_engine::maintain::{
 };
 use hypodoke_engine::sources::FoundFile;
 use hypodoke_places::private;
-use hypodoke_stores::{FileEntry, FileQuery, RejectEntry, Store};
+use hypodoke_stores::{FileEntry, FileQuery, Ledger, RejectEntry, Tables};
 use serde::Serialize;
 
 use super::context::Context;
@@ -71,10 +71,11 @@ type Found = Vec<(FileEntry, Vec<RejectEntry>)>;
 
 /// Runs the command.
 pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
     if let Some(path) = &arguments.take {
+        let mut store = context.tables(&arguments.database)?;
         return take(store.as_mut(), path, arguments, context);
     }
+    let mut store = context.ledger(&arguments.database)?;
     let (title, batch, entries) = chosen(store.as_mut(), arguments.of.as_deref())?;
     let mut found: Found = Vec::new();
     for entry in entries.into_iter().filter(|entry| entry.rejected > 0) {
@@ -120,7 +121,7 @@ pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Fail
 /// The files that are meant, the oldest first: those of a batch, or those of a feed or table whose
 /// rows are in it.
 pub fn chosen(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     of: Option<&str>,
 ) -> Result<(String, Option<i64>, Vec<FileEntry>), Failure> {
     let number = of.map(|of| of.parse::<i64>().map_err(|_| of));
@@ -185,7 +186,7 @@ fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<E
 }
 
 fn take(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     path: &Path,
     arguments: &RejectsArguments,
     context: &Context,

@@ -28,13 +28,13 @@ struct TallyDocument<'a> {
 
 /// Runs the command.
 pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
+    let mut store = context.tables(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
     let entries: Vec<FileEntry> = match arguments.of.as_deref() {
-        Some(of) => chosen(store.as_mut(), Some(of))?.2,
+        Some(of) => chosen(store.ledger(), Some(of))?.2,
         None => {
             let query = FileQuery { outcome: Some(Outcome::Loaded), ..FileQuery::default() };
-            store.files(&query)?.into_iter().rev().collect()
+            store.ledger().files(&query)?.into_iter().rev().collect()
         }
     };
     let is_there = |entry: &FileEntry| entry.outcome.counts() && entry.replaced_by.is_none();

@@ -10,10 +10,11 @@ use std::time::Duration;
 
 use hypodoke_core::drift::Drift;
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{NoticeEntry, Store, StoreError};
+use hypodoke_stores::{Ledger, NoticeEntry, StoreError};
 
 pub use notice::Notice;
 
+use crate::connections;
 use crate::failure::Failure;
 use crate::render::receipt::{missing_advice, missing_words};
 use crate::schedule::Lateness;
@@ -139,7 +140,7 @@ fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
 
 /// Writes down what is to be told, and to whom. What somebody was told of already is left out.
 pub fn note(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     people: &[NotifySettings],
     notifications: &[Notification],
     receipt: Option<&Receipt>,
@@ -160,7 +161,7 @@ pub fn note(
 /// Writes down what somebody was not told of yet; `false` if another process has told of some of it
 /// meanwhile, and nothing is written.
 fn add_news(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     to: &NotifySettings,
     wanted: &[&Notification],
     receipt: Option<&Receipt>,
@@ -173,7 +174,7 @@ fn add_news(
     }
     let keys: Vec<String> = news.iter().map(|notification| notification.key.clone()).collect();
     let at = clock::now();
-    let notice = Notice::of(&news, receipt, &store.shown(), at);
+    let notice = Notice::of(&news, receipt, &store.ledger_shown(), at);
     let entry = NoticeEntry { notice: 0, to: to.name.clone(), content: notice.to_json(), at };
     store.add_notice(&entry, &keys)
 }
@@ -189,7 +190,7 @@ const STALE: i64 = 24 * 3_600_000_000;
 
 /// Sends what is still to be sent and was not tried within so long; gives what was in the way.
 pub fn deliver(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     people: &[NotifySettings],
     untried_for: Duration,
 ) -> Result<Vec<Failure>, StoreError> {
@@ -242,11 +243,11 @@ pub fn of_failure(settings: &Settings, failure: &Failure) -> Vec<Failure> {
         return Vec::new();
     }
     let notification = of_trouble(failure);
-    let told = hypodoke_stores::open(&settings.store).and_then(|mut store| {
-        note(store.as_mut(), &settings.notify, std::slice::from_ref(&notification), None)?;
-        deliver(store.as_mut(), &settings.notify, Duration::ZERO)
+    let told = connections::ledger(&settings.staging).and_then(|mut ledger| {
+        note(ledger.as_mut(), &settings.notify, std::slice::from_ref(&notification), None)?;
+        deliver(ledger.as_mut(), &settings.notify, Duration::ZERO)
     });
-    told.unwrap_or_else(|_| at_once(&settings.notify, &notification, &settings.store.to_string()))
+    told.unwrap_or_else(|_| at_once(&settings.notify, &notification, &settings.staging.to_string()))
 }
 
 /// Tells all of them directly of what cannot be written down, as when the database is away.

@@ -5,7 +5,7 @@ use hypodoke_core::figures::{self, ColumnSummary, FileFigures, percent};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
-use hypodoke_stores::{DecisionEntry, DriftEntry, FileEntry, FileQuery, RejectEntry, Store, StoreError};
+use hypodoke_stores::{DecisionEntry, DriftEntry, FileEntry, FileQuery, Ledger, RejectEntry, StoreError};
 use maud::{Markup, html};
 
 use super::page::tone;
@@ -33,7 +33,7 @@ impl FileReport {
     /// # Errors
     ///
     /// The database does not answer.
-    pub fn of(store: &mut dyn Store, number: i64) -> Result<Option<FileReport>, StoreError> {
+    pub fn of(store: &mut dyn Ledger, number: i64) -> Result<Option<FileReport>, StoreError> {
         let query = FileQuery { file: Some(number), ..FileQuery::default() };
         let Some(entry) = store.files(&query)?.into_iter().next() else { return Ok(None) };
         let arrival = &entry.arrival;

@@ -3,7 +3,7 @@
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::inspect::{History, histories, last_of_each};
 use hypodoke_engine::maintain::{RejectGroup, reject_groups};
-use hypodoke_stores::{FileEntry, FileQuery, Store};
+use hypodoke_stores::{FileEntry, FileQuery, Ledger};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -59,7 +59,7 @@ pub struct FeedReport {
 impl Report {
     /// Asks the ledger for so many days.
     pub fn of(
-        store: &mut dyn Store,
+        store: &mut dyn Ledger,
         settings: Option<&Settings>,
         days: u32,
         now: Timestamp,
@@ -94,7 +94,7 @@ impl Report {
             let midnight = midnight(now);
             feeds.push(FeedReport { name, files, left_out, points, rejects, drift, late, midnight });
         }
-        Ok(Report { database: store.shown(), now, zone, days, feeds, is_live: false })
+        Ok(Report { database: store.ledger_shown(), now, zone, days, feeds, is_live: false })
     }
 
     /// Where a file is to be found.
@@ -113,7 +113,7 @@ fn name_of(entry: &FileEntry) -> String {
     entry.feed.clone().or_else(|| entry.table.clone()).unwrap_or_default()
 }
 
-fn rejects(store: &mut dyn Store, files: &[FileEntry]) -> Result<Vec<RejectGroup>, Failure> {
+fn rejects(store: &mut dyn Ledger, files: &[FileEntry]) -> Result<Vec<RejectGroup>, Failure> {
     let mut found = Vec::new();
     let with_rejects = files.iter().filter(|entry| entry.rejected > 0 && entry.replaced_by.is_none());
     for entry in with_rejects.take(MOST_REJECTED) {

@@ -1,6 +1,6 @@
 //! Files that should be there, and are not.
 
-use hypodoke_stores::{FileEntry, FileQuery, Store, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, Ledger, StoreError};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -8,7 +8,7 @@ use super::{Due, Schedule};
 
 /// The feeds, by name and schedule, whose files are due and have not come.
 pub fn late_feeds<'f>(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     feeds: impl Iterator<Item = (&'f str, &'f Schedule)>,
     now: Timestamp,
 ) -> Result<Vec<Lateness>, StoreError> {
@@ -23,7 +23,7 @@ pub fn late_feeds<'f>(
 
 /// What came of a feed for a moment it is due.
 pub fn lateness(
-    store: &mut dyn Store,
+    store: &mut dyn Ledger,
     feed: &str,
     schedule: &Schedule,
     due: Due,

@@ -12,6 +12,7 @@ pub mod notify;
 mod places;
 pub mod reader;
 mod schedule;
+mod staging;
 pub mod watch;
 
 use std::path::{Path, PathBuf};
@@ -21,19 +22,18 @@ use std::time::Duration;
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
 use hypodoke_places::Scope;
 use hypodoke_places::SpoolSettings;
-use hypodoke_stores::StoreUrl;
+use hypodoke_stores::{Staging, StoreUrl};
 
 pub use feed::FeedSettings;
 pub use places::PlaceSettings;
 
 use notify::NotifySettings;
-use reader::{Section, Text, suggest};
+use reader::{Text, suggest};
+use staging::StagingSettings;
 use watch::WatchSettings;
 
 use crate::failure::Failure;
 use crate::schedule::Schedule;
-use crate::values::duration;
-use expand::expand;
 
 /// The file that is looked for where none is named.
 pub const FILE_NAME: &str = "hypodoke.toml";
@@ -48,8 +48,8 @@ pub struct Settings {
     pub file: PathBuf,
     /// Its text, as it was read.
     pub text: String,
-    /// The staging database.
-    pub store: StoreUrl,
+    /// Where the tables and the ledger are.
+    pub staging: Staging,
     /// How many connections load side by side, where the database takes that.
     pub connections: Option<usize>,
     /// After so long what is loaded is committed; as is usual if unsaid.
@@ -90,13 +90,9 @@ impl Settings {
         let document = text.parse()?;
         let base = file.parent().unwrap_or(Path::new("")).to_path_buf();
         let mut root = text.section("", document.as_table());
-        let Staging { store, connections, commit_every } = match root.only("staging")? {
-            Some(section) => staging(section, &base)?,
-            None => Staging {
-                store: StoreUrl::parse(DEFAULT_DATABASE, &base)?,
-                connections: None,
-                commit_every: None,
-            },
+        let StagingSettings { staging, connections, commit_every } = match root.only("staging")? {
+            Some(section) => staging::read(section, &base)?,
+            None => StagingSettings::of(Staging::new(StoreUrl::parse(DEFAULT_DATABASE, &base)?)),
         };
         let spool = places::spool(root.only("spool")?, &base)?;
         let places = root.inner("place")?;
@@ -117,7 +113,7 @@ impl Settings {
         let watch = watch::read(root.only("watch")?, root.only("log")?, &base)?;
         root.finish()?;
         let (file, text) = (text.file, text.text);
-        Ok(Settings { file, text, store, connections, commit_every, places, spool, feeds, notify, watch })
+        Ok(Settings { file, text, staging, connections, commit_every, places, spool, feeds, notify, watch })
     }
 
     /// What the engine is to do by it.
@@ -128,13 +124,13 @@ impl Settings {
             put_away: place.put_away.clone(),
         };
         Job {
-            store: self.store.clone(),
+            staging: self.staging.clone(),
             connections: self.connections,
             commit_every: self.commit_every,
             scope: Scope::default(),
             places: self.places.iter().map(place).collect(),
             feeds: self.feeds.iter().map(FeedSettings::source).collect(),
-            internal: internal_files(Some(&self.store), vec![self.spool.folder.clone()]),
+            internal: internal_files(Some(&self.staging), vec![self.spool.folder.clone()]),
         }
     }
 
@@ -160,60 +156,8 @@ impl Settings {
 }
 
 /// Files of the program's own: its configuration and databases, and what stands in these folders.
-pub fn internal_files(store: Option<&StoreUrl>, folders: Vec<PathBuf>) -> InternalFiles {
+pub fn internal_files(staging: Option<&Staging>, folders: Vec<PathBuf>) -> InternalFiles {
     let default = StoreUrl::parse(DEFAULT_DATABASE, Path::new("")).ok();
-    let stores = store.cloned().into_iter().chain(default).collect();
+    let stores = staging.into_iter().flat_map(Staging::urls).cloned().chain(default).collect();
     InternalFiles::new(vec![FILE_NAME.to_owned()], stores, folders)
-}
-
-/// Who may read a database that is made, by the rights of its file.
-const READERS: [(&str, u32); 3] = [("owner", 0o600), ("group", 0o640), ("all", 0o644)];
-
-/// The staging database, and how it is loaded.
-struct Staging {
-    store: StoreUrl,
-    connections: Option<usize>,
-    commit_every: Option<Duration>,
-}
-
-fn span(section: &mut Section<'_>, key: &'static str) -> Result<Option<Duration>, Failure> {
-    let Some(span) = section.text(key)? else { return Ok(None) };
-    let read = duration(&span.value).ok_or_else(|| {
-        let what = "is not a duration; write \"500ms\", \"10s\", \"5m\" or \"1h\"";
-        section.wrong(&span, format!("`{}` {what}", span.value))
-    })?;
-    Ok(Some(read))
-}
-
-fn staging(mut section: Section<'_>, base: &Path) -> Result<Staging, Failure> {
-    let url = section.required("url", "\"sqlite:harbour.db\"")?;
-    let expanded = expand(&section, &url)?;
-    let store = StoreUrl::parse(&expanded, base).map_err(|error| section.wrong(&url, error))?;
-    let (wait, commit_every) = (span(&mut section, "wait")?, span(&mut section, "commit_every")?);
-    let readers_at = section.text("readable_by")?;
-    let store = match (section.word("readable_by", &READERS)?, readers_at) {
-        (Some(rights), Some(at)) => store.with_rights(rights).map_err(|_| {
-            section
-                .wrong(&at, "who may read a server's tables is said there; `readable_by` goes with sqlite:")
-        })?,
-        _ => store,
-    };
-    let store = match section.text("schema")? {
-        Some(schema) => store.in_schema(schema.value.clone()).map_err(|_| {
-            section.wrong(&schema, "only PostgreSQL has schemas; `schema` goes with postgres://")
-        })?,
-        None => store,
-    };
-    let connections = match section.count("connections")? {
-        Some(count) if count.value == 0 || count.value > 64 => {
-            return Err(section.wrong(&count, "`connections` is 1 to 64"));
-        }
-        count => count.map(|count| count.value as usize),
-    };
-    section.finish()?;
-    let store = match wait {
-        Some(wait) => store.waiting(wait),
-        None => store,
-    };
-    Ok(Staging { store, connections, commit_every })
 }

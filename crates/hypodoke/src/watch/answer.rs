@@ -13,6 +13,7 @@ use hyper::{Method, Request, Response, StatusCode};
 use jiff::Timestamp;
 
 use super::status::Status;
+use crate::connections;
 use crate::failure::Failure;
 use crate::report::file_page::FileReport;
 use crate::report::{Report, live};
@@ -147,8 +148,8 @@ impl Answers {
     }
 
     fn file(&self, number: i64, nonce: &str) -> Result<Option<String>, Failure> {
-        let mut store = hypodoke_stores::open(&self.settings.store)?;
-        let Some(report) = FileReport::of(store.as_mut(), number)? else { return Ok(None) };
+        let mut ledger = connections::ledger(&self.settings.staging)?;
+        let Some(report) = FileReport::of(ledger.as_mut(), number)? else { return Ok(None) };
         Ok(Some(live::frame(&report.title(), nonce, report.main())))
     }
 
@@ -158,9 +159,9 @@ impl Answers {
         if let Some((_, report)) = last.as_ref().filter(|(at, _)| at.elapsed() < FRESH) {
             return Ok(report.clone());
         }
-        let mut store = hypodoke_stores::open(&self.settings.store)?;
-        store.open_ledger()?;
-        let report = Report::of(store.as_mut(), Some(&self.settings), DAYS, Timestamp::now())?;
+        let mut ledger = connections::ledger(&self.settings.staging)?;
+        ledger.open_ledger()?;
+        let report = Report::of(ledger.as_mut(), Some(&self.settings), DAYS, Timestamp::now())?;
         let report = Arc::new(Report { is_live: true, ..report });
         *last = Some((Instant::now(), report.clone()));
         Ok(report)

@@ -4,13 +4,14 @@ use std::time::{Duration, Instant};
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::{LoadReport, run_job};
+use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
 use hypodoke_engine::discover::{Discovered, discover};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::event::All;
 use hypodoke_engine::job::Job;
+use hypodoke_engine::receipt::Receipt;
 use hypodoke_places::Scope;
-use hypodoke_stores::{Lease, Mode};
+use hypodoke_stores::{Lease, Mode, StoreError};
 use jiff::Timestamp;
 use tracing::{debug, error, info, warn};
 
@@ -18,11 +19,12 @@ use super::outages::Outages;
 use super::retries::Retries;
 use super::scheduler::{After, Wakeup};
 use super::status::{FeedState, FileCounter, Status};
+use crate::connections::{self, KeptConnections};
 use crate::exit::LoadInHand;
 use crate::failure::Failure;
-use crate::notifications;
+use crate::notifications::{self, Notification};
 use crate::render::log;
-use crate::schedule::lateness;
+use crate::schedule::{Due, lateness};
 use crate::settings::{FeedSettings, PlaceSettings, Settings};
 
 /// After a database or a place was out of reach, it is tried again after so long, then twice …
@@ -52,6 +54,7 @@ pub struct FeedWorker<'a> {
     mail: &'a Wakeup,
     outages: &'a Outages,
     lease: Option<Lease>,
+    connections: KeptConnections,
     retries: Retries,
     /// How many decisions the ledger had when it was last asked.
     decided: usize,
@@ -93,6 +96,7 @@ impl<'a> FeedWorker<'a> {
             mail,
             outages,
             lease: None,
+            connections: KeptConnections::new(&settings.staging),
             retries: Retries::default(),
             decided: 0,
             listed_all: None,
@@ -137,7 +141,7 @@ impl<'a> FeedWorker<'a> {
             return Ok(true);
         }
         self.lease = None;
-        self.lease = Lease::take(&self.settings.store, &self.feed.name)?;
+        self.lease = Lease::take(self.settings.staging.ledger_url(), &self.feed.name)?;
         Ok(self.lease.is_some())
     }
 
@@ -193,7 +197,7 @@ impl<'a> FeedWorker<'a> {
             self.retries.keep_only(found.feeds.iter().flat_map(|feed| &feed.files));
         }
         if self.retries.has_held() {
-            let decided = hypodoke_stores::open(&self.settings.store)?.decisions()?.len();
+            let decided = self.connections.ledger()?.decisions()?.len();
             if std::mem::replace(&mut self.decided, decided) != decided {
                 self.retries.wake_held();
             }
@@ -216,17 +220,18 @@ impl<'a> FeedWorker<'a> {
     }
 
     fn load_found(&mut self, job: &Job, found: &Discovered, now: Timestamp) -> Result<(), Failure> {
-        let mut store = hypodoke_stores::open(&self.settings.store)?;
+        let connect = || connections::tables(&self.settings.staging);
         let counts = FileCounter { status: self.status, feed: &self.feed.name };
         let listener = All(vec![&log::Log, &counts]);
         let in_hand = LoadInHand::begin();
-        let report = run_job(job, found, store.as_mut(), &listener, self.stop)?;
+        let options = RunOptions::new(&listener).stopped_by(self.stop).connecting(&connect);
+        let report = run_job(job, found, self.connections.tables()?, options)?;
         drop(in_hand);
         self.remember(found, &report, now);
         let LoadReport { receipt, broken_off, errors } = report;
         // What people are to be told of is never in the way of a load.
         let news = notifications::of_receipt(&receipt);
-        match notifications::note(store.as_mut(), &self.settings.notify, &news, Some(&receipt)) {
+        match self.note(&news, Some(&receipt)) {
             Ok(()) => self.mail.wake(),
             Err(error) => warn!(error = %error, "what people are to be told could not be written down"),
         }
@@ -234,6 +239,23 @@ impl<'a> FeedWorker<'a> {
             Some(error) => Err(error.into()),
             None => self.without_errors(&errors),
         }
+    }
+
+    /// Writes down what people are to be told.
+    fn note(&mut self, news: &[Notification], receipt: Option<&Receipt>) -> Result<(), StoreError> {
+        notifications::note(self.connections.ledger()?, &self.settings.notify, news, receipt)
+    }
+
+    /// Whether files are late that are due at a moment; people are told.
+    fn lateness(&mut self, due: Due) -> Result<bool, StoreError> {
+        let ledger = self.connections.ledger()?;
+        let late = lateness(ledger, &self.feed.name, &self.feed.schedule, due)?.if_late();
+        if let Some(late) = &late {
+            warn!(feed = self.feed.name, "{}", late.words());
+            self.note(&[notifications::of_lateness(late)], None)?;
+            self.mail.wake();
+        }
+        Ok(late.is_some())
     }
 
     /// What was done is done; what could not be reached is told.
@@ -304,21 +326,7 @@ impl<'a> FeedWorker<'a> {
         if !matches!(self.is_ours(), Ok(true)) {
             return After::default();
         }
-        let late = hypodoke_stores::open(&self.settings.store).and_then(|mut store| {
-            let late = lateness(store.as_mut(), &self.feed.name, &self.feed.schedule, due)?.if_late();
-            if let Some(late) = &late {
-                warn!(feed = self.feed.name, "{}", late.words());
-                notifications::note(
-                    store.as_mut(),
-                    &self.settings.notify,
-                    &[notifications::of_lateness(late)],
-                    None,
-                )?;
-                self.mail.wake();
-            }
-            Ok(late.is_some())
-        });
-        match late {
+        match self.lateness(due) {
             Ok(late) => self.status.set_late(&self.feed.name, late),
             Err(error) => {
                 warn!(feed = self.feed.name, error = %error, "whether files are late cannot be told")

@@ -23,6 +23,7 @@ use std::time::{Duration, Instant};
 use hypodoke_stores::StoreUrl;
 use tracing::{error, info, warn};
 
+use crate::connections::KeptConnections;
 use crate::exit;
 use crate::failure::Failure;
 use crate::notifications::{self, Notification};
@@ -78,8 +79,10 @@ pub fn run(mut settings: Settings, feeds: &[String], status: &Arc<Status>) -> Re
 
 /// What is other than for a single load.
 fn prepare(settings: &mut Settings) {
-    if let StoreUrl::Sqlite { wait, .. } = &mut settings.store {
-        *wait = (*wait).max(TURN);
+    for url in [Some(&mut settings.staging.tables), settings.staging.ledger.as_mut()].into_iter().flatten() {
+        if let StoreUrl::Sqlite { wait, .. } = url {
+            *wait = (*wait).max(TURN);
+        }
     }
     for place in &mut settings.places {
         let rule = &mut place.completeness;
@@ -205,11 +208,12 @@ fn listen(place: &PlaceSettings, wakeup: &Arc<Wakeup>) -> (Option<FileSystemWatc
 /// Sends what people are to be told, as it comes and again where it was not taken.
 fn tell_people(round: &Round) {
     let Round { settings, stop, mail, outages, .. } = round;
+    let mut connections = KeptConnections::new(&settings.staging);
     loop {
         let ends = stop.is_requested();
-        tell_of_outages(settings, &outages.take(Instant::now()));
-        let sent = hypodoke_stores::open(&settings.store)
-            .and_then(|mut store| notifications::deliver(store.as_mut(), &settings.notify, TELL_AGAIN));
+        tell_of_outages(settings, &mut connections, &outages.take(Instant::now()));
+        let ledger = connections.ledger();
+        let sent = ledger.and_then(|ledger| notifications::deliver(ledger, &settings.notify, TELL_AGAIN));
         match sent {
             Ok(troubles) => {
                 troubles.iter().for_each(|trouble| warn!(error = trouble.message, "nobody was told"));
@@ -226,14 +230,14 @@ fn tell_people(round: &Round) {
 }
 
 /// Writes down what is to be told of outages; where the ledger itself is away, it is told at once.
-fn tell_of_outages(settings: &Settings, news: &[Notification]) {
+fn tell_of_outages(settings: &Settings, connections: &mut KeptConnections, news: &[Notification]) {
     if news.is_empty() {
         return;
     }
-    let written = hypodoke_stores::open(&settings.store)
-        .and_then(|mut store| notifications::note(store.as_mut(), &settings.notify, news, None));
+    let ledger = connections.ledger();
+    let written = ledger.and_then(|ledger| notifications::note(ledger, &settings.notify, news, None));
     if written.is_err() {
-        let shown = settings.store.to_string();
+        let shown = settings.staging.to_string();
         let troubles = news.iter().flat_map(|one| notifications::at_once(&settings.notify, one, &shown));
         troubles.for_each(|trouble| warn!(error = trouble.message, "nobody was told"));
     }

@@ -3,7 +3,7 @@
 use hypodoke_testkit::{Workshop, set_modified};
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::survey::zip;
 use crate::workshop;
@@ -24,7 +24,7 @@ fn rows_are_taken_out_and_come_back(
     #[case] mode: &str,
     #[case] before: &str,
     #[case] after: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("mode = \"{mode}\"\nkey = [\"id\"]"));
     let rows = || staging.query(&shop, "SELECT id, berth FROM f ORDER BY id, berth").join(",");
@@ -47,7 +47,9 @@ fn rows_are_taken_out_and_come_back(
 }
 
 #[rstest]
-fn history_is_taken_back_as_far_as_it_went(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn history_is_taken_back_as_far_as_it_went(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "mode = \"history\"\nkey = [\"id\"]");
     let open = "SELECT berth FROM f WHERE id = 2 AND hd_valid_to IS NULL";
     assert_eq!(staging.query(&shop, open), ["N9"]);
@@ -56,7 +58,9 @@ fn history_is_taken_back_as_far_as_it_went(#[values(Sqlite, Postgres, Mysql)] ki
 }
 
 #[rstest]
-fn files_of_a_window_are_loaded_again(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn files_of_a_window_are_loaded_again(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "");
     staging.run(&shop, "UPDATE f SET berth = 'spoilt'");
     set_modified(&shop.path("in/f_20260303.csv"), 1_772_500_000);
@@ -153,7 +157,9 @@ fn files_are_put_away_where_the_place_says_so() {
 
 /// What was put away is found where it is now: each version by the time it has kept.
 #[rstest]
-fn what_was_put_away_is_loaded_again_from_there(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn what_was_put_away_is_loaded_again_from_there(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "changed_file = \"append\"");
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
@@ -190,7 +196,9 @@ fn what_was_put_away_is_loaded_again_from_there(#[values(Sqlite, Postgres, Mysql
 /// A delivery loaded again does not push a newer one out, and takes nothing but its own rows; without the
 /// newer one it is what the table holds.
 #[rstest]
-fn a_delivery_that_is_loaded_again_stands_where_it_stood(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_delivery_that_is_loaded_again_stands_where_it_stood(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "mode = \"replace\"\ndelivery = \"day\"");
     shop.write("in/f_20260302.csv", "id\n1\n");

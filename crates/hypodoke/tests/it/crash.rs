@@ -71,8 +71,8 @@ impl Place {
         shop.write(
             "hypodoke.toml",
             format!(
-                "[staging]\nurl = \"{}\"\n[place.quay]\n{place}\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\n",
-                staging.url()
+                "{}[place.quay]\n{place}\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\n",
+                staging.section()
             ),
         );
         shop
@@ -102,12 +102,9 @@ fn agree(shop: &Workshop, staging: &Staging, mode: &str) {
     if !staging.has_table(shop, "f") {
         return;
     }
-    let strays =
-        "SELECT count(*) FROM f WHERE hd_file NOT IN (SELECT file FROM hd_files WHERE outcome = 'loaded')";
-    assert_eq!(staging.query(shop, strays), ["0"]);
-    if mode == "append" {
-        let short = "SELECT count(*) FROM hd_files f WHERE outcome = 'loaded' AND rows_loaded <> (SELECT count(*) FROM f x WHERE x.hd_file = f.file)";
-        assert_eq!(staging.query(shop, short), ["0"]);
+    // A load that was killed between two databases is settled by the next.
+    if !matches!(staging, Staging::Apart { .. }) {
+        staging.agree(shop, "f", mode == "append");
     }
 }
 
@@ -133,7 +130,7 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
                 sshd.cut();
                 std::thread::sleep(Duration::from_millis(1 + (moment >> 40) % 60));
             }
-            match &staging {
+            match staging.tables() {
                 // Every other time it is the database's side that dies.
                 Staging::Postgres(database) if killed % 2 == 1 => {
                     database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
@@ -157,7 +154,8 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
 
 #[rstest]
 fn killed_at_any_instant_the_next_run_completes(
-    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql)] kind: Kind,
+    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql, Kind::SqlitePostgres, Kind::PostgresMysql)]
+    kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
     survives(Source::Folder, kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
@@ -175,7 +173,8 @@ fn killed_while_its_files_come_from_a_server_the_next_run_completes(
 #[ignore = "takes long: scripts/crash-test runs it"]
 fn killed_again_and_again(
     #[values(Source::Folder, Source::Sftp)] source: Source,
-    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql)] kind: Kind,
+    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql, Kind::SqlitePostgres, Kind::PostgresMysql)]
+    kind: Kind,
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
 ) {
     let kills = std::env::var("CRASHES").ok().and_then(|text| text.parse().ok()).unwrap_or(200);
@@ -189,6 +188,8 @@ fn killed_again_and_again(
 #[case::sqlite(Kind::Sqlite, "")]
 #[case::postgres(Kind::Postgres, "")]
 #[case::mysql(Kind::Mysql, "")]
+#[case::sqlite_postgres(Kind::SqlitePostgres, "")]
+#[case::postgres_mysql(Kind::PostgresMysql, "")]
 // Whose custom is that a transaction sees nothing that was committed after it began.
 #[case::strict(Kind::Postgres, "ALTER DATABASE NAME SET default_transaction_isolation = 'serializable'")]
 fn two_at_once_load_every_file_once(#[case] kind: Kind, #[case] custom: &str) {
@@ -200,7 +201,7 @@ fn two_at_once_load_every_file_once(#[case] kind: Kind, #[case] custom: &str) {
     for file in 0..40 {
         shop.write(&format!("in/f{file:02}.csv"), format!("id\n{file}\n"));
     }
-    let arguments = format!("load in --table t --into {}", staging.url());
+    let arguments = format!("load in --table t {}", staging.options());
     let start = || shop.command(&arguments).stdout(Stdio::null()).spawn().expect("a load");
     let (mut first, mut second) = (start(), start());
     assert!(first.wait().expect("an end").success());

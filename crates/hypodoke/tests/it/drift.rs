@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -36,7 +36,7 @@ fn a_new_column_goes_by_policy(
     #[case] sql: &str,
     #[case] row: &str,
     #[case] changes: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("[feed.f.drift]\nnew_column = \"{policy}\""));
     shop.write("in/f_20260303.csv", "id,berth,draught,crew\n4,N4,5.00,9\n");
@@ -58,7 +58,7 @@ fn a_missing_column_goes_by_policy(
     #[case] code: i32,
     #[case] changes: &[&str],
     #[case] rows: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("[feed.f.drift]\nmissing_column = \"{policy}\""));
     shop.write("in/f_20260303.csv", "id,berth\n4,N4\n");
@@ -81,7 +81,7 @@ fn a_wider_type_goes_by_policy(
     #[case] changes: &[&str],
     #[case] rows: &str,
     #[case] rejects: usize,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("[feed.f.drift]\n{policy}"));
     shop.write("in/f_20260303.csv", format!("id,berth,draught\n4,N4,{value}\n5,N5,6.00\n6,N6,7.00\n"));
@@ -92,7 +92,9 @@ fn a_wider_type_goes_by_policy(
 }
 
 #[rstest]
-fn a_suspected_rename_is_held_and_settled(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_suspected_rename_is_held_and_settled(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "# theirs\nmode = \"append\"");
     shop.write("in/f_20260303.csv", "id,berth,draft_m\n4,N4,4.90\n5,N5,7.70\n");
     let run = shop.run("load");
@@ -193,7 +195,7 @@ fn a_held_file_is_settled(
     #[case] decision: &str,
     #[case] sql: &str,
     #[case] row: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("[feed.f.drift]\n{policy}"));
     shop.write("in/f_20260303.csv", second);
@@ -229,7 +231,7 @@ fn a_decision_about_what_is_not_held_or_has_changed_is_refused() {
 
 #[rstest]
 fn a_header_that_is_gone_holds_the_file_until_places_are_trusted(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, "");
     shop.write("in/f_20260303.csv", "4,N4,5.25\n5,N5,6.00\n");
@@ -301,7 +303,7 @@ fn two_files_or_versions_are_put_side_by_side() {
 
 #[rstest]
 fn an_object_that_became_a_list_and_a_sheet_under_a_new_name_are_told(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nnew_column = \"hold\"");
@@ -452,7 +454,9 @@ fn drifting_files_give_one_table_in_any_order() {
 
 /// A header that is gone where the last column is empty: the columns are as many as ever.
 #[rstest]
-fn a_header_that_is_gone_over_an_empty_last_column(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_header_that_is_gone_over_an_empty_last_column(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
     shop.write("in/f_20260302.csv", "id;berth;state;note\n1;N1;ok;windy\n2;N2;ok;\n3;N3;bad;\n");

@@ -33,6 +33,7 @@ mod open;
 mod order;
 mod others_tables;
 mod page;
+mod points;
 mod private;
 mod resubmit;
 mod server;

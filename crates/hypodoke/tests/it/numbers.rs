@@ -57,7 +57,7 @@ fn a_column_of_floats_becomes_one_of_decimals_and_loses_nothing(
     let text = match kind {
         Sqlite => "CASE typeof(v) WHEN 'text' THEN v ELSE printf('%.6f', v) END",
         Mysql => "CASE WHEN v <> round(v, 15) THEN CAST(v AS char) ELSE CAST(round(v, 6) AS char) END",
-        Postgres => "CASE WHEN scale(trim_scale(v)) > 15 THEN v::text ELSE round(v, 6)::text END",
+        _ => "CASE WHEN scale(trim_scale(v)) > 15 THEN v::text ELSE round(v, 6)::text END",
     };
     let rows = staging.query(&shop, &format!("SELECT {text} FROM f ORDER BY 1"));
     let long = ["0.123456789012345678", "0.300000000000000040"];

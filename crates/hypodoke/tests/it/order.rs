@@ -4,7 +4,7 @@ use hypodoke_testkit::Workshop;
 use rstest::rstest;
 use rust_xlsxwriter::Workbook;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -17,7 +17,9 @@ fn begun(kind: Kind, feed: &str) -> (Workshop, Staging) {
 const UPSERT: &str = "mode = \"upsert\"\nkey = [\"id\"]";
 
 #[rstest]
-fn a_late_file_says_how_many_rows_stand_behind_later_ones(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_late_file_says_how_many_rows_stand_behind_later_ones(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, UPSERT);
     shop.write("in/f_20260303.csv", "id,berth\n1,N1\n2,N2\n");
     shop.ok("load");
@@ -34,7 +36,7 @@ fn a_late_file_says_how_many_rows_stand_behind_later_ones(#[values(Sqlite, Postg
 #[case::history("mode = \"history\"\nkey = [\"id\"]")]
 fn a_row_that_somebody_else_has_changed_is_left_and_told(
     #[case] feed: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, feed);
     shop.write("in/f_20260302.csv", "id,berth\n1,N1\n2,N2\n");
@@ -62,7 +64,7 @@ fn keys_that_a_full_delivery_no_longer_holds_vanish(
     #[case] mode: &str,
     #[case] vanished: &str,
     #[case] rows: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let feed =
         format!("mode = \"{mode}\"\nkey = [\"id\"]\nvanished = \"{vanished}\"\nvanished_at_most = \"70%\"");
@@ -115,7 +117,9 @@ fn the_same_content_again_is_a_state_and_in_append_another_delivery_by_its_day(
 }
 
 #[rstest]
-fn the_order_of_deliveries_may_stand_in_their_data(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn the_order_of_deliveries_may_stand_in_their_data(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "mode = \"replace\"\norder = \"batch\"");
     let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     shop.write("hypodoke.toml", config.replace("f_{day:%Y%m%d}*.csv", "*.csv"));
@@ -136,7 +140,9 @@ fn the_order_of_deliveries_may_stand_in_their_data(#[values(Sqlite, Postgres, My
 }
 
 #[rstest]
-fn a_version_holds_from_what_its_column_says(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_version_holds_from_what_its_column_says(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "mode = \"history\"\nkey = [\"id\"]\nvalid_from = \"since\"");
     shop.write("in/f_20260310.csv", "id,berth,since\n1,N3,2026-03-09\n1,N1,2026-03-01\n");
     shop.ok("load");
@@ -159,7 +165,7 @@ fn a_version_holds_from_what_its_column_says(#[values(Sqlite, Postgres, Mysql)] 
 #[rstest]
 fn a_table_of_one_delivery_holds_nothing_else(
     #[values("", "order = \"day\"")] order: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("mode = \"replace\"\n{order}"));
     staging.run(&shop, "CREATE TABLE f (id INTEGER, day DATE, hd_file BIGINT, hd_line BIGINT)");
@@ -187,7 +193,9 @@ fn workbook(shop: &Workshop, path: &str, sheets: &[(&str, &[[&str; 2]])]) {
 }
 
 #[rstest]
-fn sheets_have_keys_of_their_own_and_a_missing_one_is_drift(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn sheets_have_keys_of_their_own_and_a_missing_one_is_drift(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, &format!("{UPSERT}\n[feed.f.keys]\nShips = [\"ship\"]"));
     let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     shop.write("hypodoke.toml", config.replace("*.csv", "*.xlsx"));
@@ -222,7 +230,7 @@ fn nested(kind: Kind, feed: &str) -> (Workshop, Staging) {
 
 #[rstest]
 fn every_snapshot_of_a_list_may_be_kept_while_records_are_only_added(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = nested(kind, "mode = \"insert-new\"\nkey = [\"id\"]\nchildren = \"append\"");
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"legs\":[{\"q\":1},{\"q\":2}]}\n");
@@ -238,7 +246,9 @@ fn every_snapshot_of_a_list_may_be_kept_while_records_are_only_added(
 }
 
 #[rstest]
-fn a_list_may_have_a_key_of_its_own(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_list_may_have_a_key_of_its_own(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = nested(kind, &format!("{UPSERT}\n[feed.f.keys]\nlegs = [\"leg\"]"));
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"legs\":[{\"leg\":10,\"q\":1},{\"leg\":11,\"q\":2}]}\n");
     shop.ok("load");
@@ -251,7 +261,7 @@ fn a_list_may_have_a_key_of_its_own(#[values(Sqlite, Postgres, Mysql)] kind: Kin
 
 #[rstest]
 fn a_record_some_part_of_which_the_database_refuses_is_a_reject(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = nested(kind, "");
     shop.write("in/f_20260302.jsonl", "{\"id\":1,\"legs\":[{\"q\":1}]}\n");
@@ -261,7 +271,7 @@ fn a_record_some_part_of_which_the_database_refuses_is_a_reject(
             &shop,
             "CREATE TRIGGER no BEFORE INSERT ON f_legs WHEN NEW.q = 13 BEGIN SELECT RAISE(ABORT, 'no thirteen'); END",
         ),
-        Postgres | Mysql => staging.run(&shop, "ALTER TABLE f_legs ADD CONSTRAINT no_thirteen CHECK (q <> 13)"),
+        _ => staging.run(&shop, "ALTER TABLE f_legs ADD CONSTRAINT no_thirteen CHECK (q <> 13)"),
     }
     shop.write(
         "in/f_20260303.jsonl",
@@ -277,7 +287,7 @@ fn a_record_some_part_of_which_the_database_refuses_is_a_reject(
 }
 
 #[rstest]
-fn two_feeds_may_take_one_file(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn two_feeds_may_take_one_file(#[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind) {
     let (shop, staging) = begun(kind, "");
     let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     let second = "[feed.state]\nplace = \"quay\"\nfiles = \"f_*.csv\"\nmode = \"upsert\"\nkey = [\"id\"]\nalso = true\n";
@@ -295,7 +305,9 @@ fn two_feeds_may_take_one_file(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
 
 /// A file that is put away has been to every feed that takes it, and is found there for each of them.
 #[rstest]
-fn a_file_of_two_feeds_is_put_away_when_both_have_it(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_file_of_two_feeds_is_put_away_when_both_have_it(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, "");
     let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
     let config = config.replace("path = \"in\"", "path = \"in\"\nafter = \"move\"");
@@ -325,7 +337,7 @@ fn a_file_of_two_feeds_is_put_away_when_both_have_it(#[values(Sqlite, Postgres, 
 
 #[rstest]
 fn corrections_that_are_taken_at_the_same_time_are_loaded_once(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, "[feed.f.columns]\nid = { type = \"integer\" }");
     let rows: String = (0..300).map(|row| format!("x{row},N{row}\n")).collect();
@@ -349,7 +361,7 @@ fn corrections_that_are_taken_at_the_same_time_are_loaded_once(
 
 #[rstest]
 fn corrections_are_taken_and_files_taken_out_without_a_configuration(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let feed = format!("{UPSERT}\n[feed.f.columns]\nid = {{ type = \"integer\" }}");
     let (shop, staging) = begun(kind, &feed);
@@ -360,17 +372,17 @@ fn corrections_are_taken_and_files_taken_out_without_a_configuration(
     let bad = std::fs::read_to_string(shop.path("bad.csv")).expect("rejects");
     shop.write("good.csv", bad.replace(",x2", ",2"));
     std::fs::remove_file(shop.path("hypodoke.toml")).expect("gone");
-    let into = staging.url();
-    shop.ok(&format!("rejects --take good.csv --into {into}"));
+    let into = staging.options();
+    shop.ok(&format!("rejects --take good.csv {into}"));
     let rows = || staging.query(&shop, "SELECT id, berth, day FROM f ORDER BY id");
     assert_eq!(rows(), ["1|S1|2026-03-03", "2|S2|2026-03-03"]);
-    shop.ok(&format!("retract f_20260303.csv --into {into} --yes"));
+    shop.ok(&format!("retract f_20260303.csv {into} --yes"));
     assert_eq!(rows(), ["1|N1|2026-03-02", "2|N2|2026-03-02"]);
 }
 
 #[rstest]
 fn where_rows_are_not_kept_they_are_read_from_their_sources_or_nothing_is_touched(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("{UPSERT}\nkeep_superseded = \"no\""));
     shop.write("in/f_20260302.csv", "id,berth\n1,N1\n2,N2\n");
@@ -396,7 +408,9 @@ fn where_rows_are_not_kept_they_are_read_from_their_sources_or_nothing_is_touche
 }
 
 #[rstest]
-fn a_table_of_others_follows_its_files_by_key(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_table_of_others_follows_its_files_by_key(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind, UPSERT);
     staging.run(&shop, "CREATE TABLE f (id bigint PRIMARY KEY, berth text, day date, note text)");
     staging.run(&shop, "INSERT INTO f VALUES (9, 'X9', '2026-01-01', 'of others')");
@@ -458,7 +472,7 @@ fn files_from_before_a_type_was_widened_come_back_in_the_wider_one(
     #[case] first: &str,
     #[case] second: &str,
     #[case] rows: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = begun(kind, &format!("{UPSERT}\n[feed.f.drift]\nother_kind = \"widen\""));
     shop.write("in/f_20260302.csv", format!("id,depth\n1,{first}\n2,8.5\n"));
@@ -479,7 +493,7 @@ fn files_from_before_a_type_was_widened_come_back_in_the_wider_one(
 /// Values of a column that becomes text are spelled as in their files, whichever came first.
 #[rstest]
 fn values_of_a_column_that_becomes_text_do_not_depend_on_order(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
     #[values("append", "upsert")] mode: &str,
     #[values([0, 1, 2], [0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0])] order: [usize; 3],
 ) {
@@ -507,7 +521,7 @@ fn values_of_a_column_that_becomes_text_do_not_depend_on_order(
 /// Where a source is gone, its values are spelled in the shortest way, and that is said.
 #[rstest]
 fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");
@@ -525,7 +539,7 @@ fn values_whose_source_is_gone_are_spelled_in_the_shortest_way(
 /// A batch that was broken off before the files were read again leaves that to the next one.
 #[rstest]
 fn files_that_are_still_to_be_read_again_are_read_by_the_next_batch(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.drift]\nother_kind = \"widen\"");

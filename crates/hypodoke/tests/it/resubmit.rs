@@ -3,7 +3,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -21,7 +21,9 @@ fn account(staging: &Staging, shop: &Workshop) -> Vec<String> {
 }
 
 #[rstest]
-fn rejects_go_out_are_mended_and_come_back(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn rejects_go_out_are_mended_and_come_back(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = begun(kind);
     assert_eq!(account(&staging, &shop), ["4|1|3|0"]);
     let grouped = shop.ok("rejects f").out;
@@ -73,7 +75,9 @@ fn an_export_edited_into_nonsense_is_refused_and_nothing_is_lost(#[case] text: &
 }
 
 #[rstest]
-fn json_records_and_rows_of_sheets_come_back_too(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn json_records_and_rows_of_sheets_come_back_too(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace("*.csv", "*");
@@ -132,7 +136,7 @@ fn a_row_whose_columns_nobody_filled_stays_a_reject() {
 /// A row that was put right by hand does not stand in the way of the corrected file, which has it too.
 #[rstest]
 fn a_corrected_file_takes_the_place_of_what_was_put_right_in_a_table_of_others(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     staging.run(

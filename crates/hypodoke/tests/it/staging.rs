@@ -1,4 +1,5 @@
-//! Modes, deliveries, tables that are there already and SQL around the load, on both databases.
+//! Modes, deliveries, tables that are there already and SQL around the load, on all databases, and with the
+//! ledger in another than the tables.
 
 use hypodoke_testkit::{Database, Mariadb, MariadbDatabase, Server, Workshop, set_modified};
 use rstest::rstest;
@@ -10,6 +11,11 @@ pub enum Staging {
     Sqlite(String),
     Postgres(Database),
     Mysql(MariadbDatabase),
+    /// The ledger in one database, the tables in another.
+    Apart {
+        ledger: Box<Staging>,
+        tables: Box<Staging>,
+    },
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -17,9 +23,27 @@ pub enum Kind {
     Sqlite,
     Postgres,
     Mysql,
+    /// The ledger in SQLite, the tables in PostgreSQL.
+    SqlitePostgres,
+    /// The ledger in PostgreSQL, the tables in MariaDB.
+    PostgresMysql,
 }
 
-use Kind::{Mysql, Postgres, Sqlite};
+use Kind::{Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
+
+/// What the names of the ledger's tables begin with; tables of ours that stand beside staging tables have other
+/// names.
+const OF_LEDGER: [&str; 9] = [
+    "hd_files",
+    "hd_batches",
+    "hd_rejects",
+    "hd_layouts",
+    "hd_drift",
+    "hd_parts",
+    "hd_decisions",
+    "hd_notice",
+    "hd_kept_rows",
+];
 
 impl Staging {
     pub fn new(kind: Kind) -> Staging {
@@ -27,11 +51,46 @@ impl Staging {
             Sqlite => Staging::Sqlite("h.db".to_owned()),
             Postgres => Staging::Postgres(Server::shared().database()),
             Mysql => Staging::Mysql(Mariadb::shared().database()),
+            SqlitePostgres => Staging::apart(Staging::Sqlite("ledger.db".to_owned()), Staging::new(Postgres)),
+            PostgresMysql => Staging::apart(Staging::new(Postgres), Staging::new(Mysql)),
         }
     }
 
+    /// The ledger in one database, the tables in another.
+    pub fn apart(ledger: Staging, tables: Staging) -> Staging {
+        Staging::Apart { ledger: Box::new(ledger), tables: Box::new(tables) }
+    }
+
+    /// The databases as `[staging]` has them.
+    pub fn section(&self) -> String {
+        match self {
+            Staging::Apart { ledger, tables } => {
+                format!("[staging]\nurl = \"{}\"\nledger = \"{}\"\n", tables.url(), ledger.url())
+            }
+            one => format!("[staging]\nurl = \"{}\"\n", one.url()),
+        }
+    }
+
+    /// The databases as options.
+    pub fn options(&self) -> String {
+        match self {
+            Staging::Apart { ledger, tables } => format!("--into {} --ledger {}", tables.url(), ledger.url()),
+            one => format!("--into {}", one.url()),
+        }
+    }
+
+    /// The database of the tables.
+    pub fn tables(&self) -> &Staging {
+        match self {
+            Staging::Apart { tables, .. } => tables,
+            one => one,
+        }
+    }
+
+    /// The address of the tables.
     pub fn url(&self) -> String {
         match self {
+            Staging::Apart { tables, .. } => tables.url(),
             Staging::Sqlite(file) => format!("sqlite:{file}"),
             Staging::Postgres(database) => database.url.clone(),
             Staging::Mysql(database) => database.url.clone(),
@@ -40,7 +99,8 @@ impl Staging {
 
     /// Whether a table is there.
     pub fn has_table(&self, shop: &Workshop, name: &str) -> bool {
-        let catalogue = match self {
+        let catalogue = match self.tables() {
+            Staging::Apart { .. } => return false,
             Staging::Sqlite(file) if !shop.path(file).exists() => return false,
             Staging::Sqlite(_) => "sqlite_schema WHERE name =",
             Staging::Postgres(_) => "pg_class WHERE relname =",
@@ -51,7 +111,8 @@ impl Staging {
 
     /// How a column is declared, in the database's own words.
     pub fn type_of(&self, shop: &Workshop, table: &str, column: &str) -> String {
-        let sql = match self {
+        let sql = match self.tables() {
+            Staging::Apart { .. } => return String::new(),
             Staging::Sqlite(_) => {
                 format!("SELECT lower(type) FROM pragma_table_info('{table}') WHERE name = '{column}'")
             }
@@ -65,17 +126,46 @@ impl Staging {
         self.query(shop, &sql).remove(0)
     }
 
-    /// Rows as text, truth values and numbers as both show them.
+    /// Rows as text, truth values and numbers as both show them; of the ledger where a statement names a table
+    /// of its.
     pub fn query(&self, shop: &Workshop, sql: &str) -> Vec<String> {
         match self {
+            Staging::Apart { ledger, tables } => {
+                let is_of_ledger = OF_LEDGER.iter().any(|name| sql.contains(name));
+                if is_of_ledger { ledger.query(shop, sql) } else { tables.query(shop, sql) }
+            }
             Staging::Sqlite(file) => shop.query(file, sql),
             Staging::Postgres(database) => database.query(sql),
             Staging::Mysql(database) => database.query(&in_its_words(sql)),
         }
     }
 
+    /// Rows and ledger agree: every row is of a file that is loaded, and where rows are only added, each file
+    /// has as many as the ledger says.
+    #[track_caller]
+    pub fn agree(&self, shop: &Workshop, table: &str, is_counted: bool) {
+        let in_table = self.query(shop, &format!("SELECT hd_file, count(*) FROM {table} GROUP BY hd_file"));
+        let sql = "SELECT file, rows_loaded FROM hd_files WHERE outcome = 'loaded' AND replaced_by IS NULL";
+        let in_ledger = self.query(shop, sql);
+        for row in &in_table {
+            let is_it = |entry: &String| match is_counted {
+                true => entry == row,
+                false => entry.split('|').next() == row.split('|').next(),
+            };
+            assert!(in_ledger.iter().any(is_it), "{row} of {in_table:?} is not among {in_ledger:?}");
+        }
+        if is_counted {
+            let loaded = in_ledger.iter().filter(|entry| !entry.ends_with("|0")).count();
+            assert_eq!(loaded, in_table.len(), "{in_ledger:?} and {in_table:?}");
+        }
+    }
+
     pub fn run(&self, shop: &Workshop, sql: &str) {
         match self {
+            Staging::Apart { ledger, tables } => {
+                let is_of_ledger = OF_LEDGER.iter().any(|name| sql.contains(name));
+                if is_of_ledger { ledger.run(shop, sql) } else { tables.run(shop, sql) }
+            }
             Staging::Sqlite(file) => rusqlite::Connection::open(shop.path(file))
                 .and_then(|database| database.execute_batch(sql))
                 .expect("statements"),
@@ -105,8 +195,8 @@ fn in_its_words(sql: &str) -> String {
 /// A configuration with one feed of `f_DAY*.csv`.
 pub fn configure(shop: &Workshop, staging: &Staging, feed: &str) {
     let text = format!(
-        "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}*.csv\"\ntable = \"f\"\n{feed}\n",
-        staging.url()
+        "{}[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}*.csv\"\ntable = \"f\"\n{feed}\n",
+        staging.section()
     );
     shop.write("hypodoke.toml", text);
 }
@@ -133,7 +223,7 @@ fn modes_do_what_they_say_and_count_it(
     #[case] mode: &str,
     #[case] expected: &[(u64, u64, u64, u64, u64)],
     #[case] rows: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let shop = workshop();
     let staging = Staging::new(kind);
@@ -150,7 +240,7 @@ fn modes_do_what_they_say_and_count_it(
 }
 
 #[rstest]
-fn history_keeps_every_version(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn history_keeps_every_version(#[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"history\"\nkey = [\"id\"]");
@@ -172,7 +262,9 @@ fn history_keeps_every_version(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
 }
 
 #[rstest]
-fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_null_in_the_key_is_a_reject(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"upsert\"\nkey = [\"id\", \"berth\"]");
@@ -184,7 +276,9 @@ fn a_null_in_the_key_is_a_reject(#[values(Sqlite, Postgres, Mysql)] kind: Kind) 
 }
 
 #[rstest]
-fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"replace\"\ndelivery = \"day\"");
@@ -211,7 +305,9 @@ fn a_delivery_of_several_files_is_loaded_whole_or_not_at_all(#[values(Sqlite, Po
 }
 
 #[rstest]
-fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn the_newest_wins_whatever_the_order_of_names(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let shop = workshop();
     let staging = Staging::new(kind);
     configure(&shop, &staging, "mode = \"upsert\"\nkey = \"id\"");
@@ -224,12 +320,18 @@ fn the_newest_wins_whatever_the_order_of_names(#[values(Sqlite, Postgres, Mysql)
 }
 
 #[rstest]
-fn sql_around_the_load_is_part_of_it(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn sql_around_the_load_is_part_of_it(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let shop = workshop();
     let staging = Staging::new(kind);
     staging.run(&shop, "CREATE TABLE log (what text)");
-    // The entry of the file is by then as it will be.
-    shop.write("after.sql", "INSERT INTO log SELECT concat('rows ', max(rows_loaded)) FROM hd_files;");
+    // The entry of the file is by then as it will be. A ledger elsewhere is not seen from there.
+    let after = match staging {
+        Staging::Apart { .. } => "INSERT INTO log SELECT concat('rows ', count(*)) FROM f;",
+        _ => "INSERT INTO log SELECT concat('rows ', max(rows_loaded)) FROM hd_files;",
+    };
+    shop.write("after.sql", after);
     configure(
         &shop,
         &staging,

@@ -2,14 +2,16 @@
 
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
 const FIRST: &str = "id,berth,draught\n1,N1,4.20\n2,N2,7.85\n3,N3,5.10\n";
 
 #[rstest]
-fn figures_agree_until_somebody_touches_the_table(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn figures_agree_until_somebody_touches_the_table(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
     shop.write("in/f_20260302.csv", FIRST);
@@ -49,7 +51,7 @@ fn figures_agree_until_somebody_touches_the_table(#[values(Sqlite, Postgres, Mys
 fn what_a_mode_does_is_explained(
     #[case] mode: &str,
     #[case] words: &str,
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, &format!("mode = \"{mode}\"\nkey = [\"id\"]"));

@@ -56,7 +56,7 @@ fn what_is_ventured_comes_to_what_all_values_say(
         .map(|file| {
             let staging = match kind {
                 Sqlite => Staging::Sqlite(format!("{}.db", file.len())),
-                Postgres | Mysql => Staging::new(kind),
+                _ => Staging::new(kind),
             };
             let run = shop.done(&format!("load {file} --into {} --table m", staging.url()));
             let counts = staging.query(&shop, "SELECT count(*), count(DISTINCT hd_line) FROM m");

@@ -5,13 +5,15 @@ use std::process::Child;
 use hypodoke_testkit::{Workshop, set_modified};
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, Sqlite};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
 /// Many programs set times to whole seconds, as archives and copies do: size and time say nothing then.
 #[rstest]
-fn two_versions_of_one_size_and_one_whole_second_are_two(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn two_versions_of_one_size_and_one_whole_second_are_two(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "");
     for id in ["1", "2"] {
@@ -32,7 +34,9 @@ fn two_versions_of_one_size_and_one_whole_second_are_two(#[values(Sqlite, Postgr
 
 /// In the archive, such versions are told apart by what is in them.
 #[rstest]
-fn versions_alike_are_found_again_where_they_were_put_away(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn versions_alike_are_found_again_where_they_were_put_away(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "changed_file = \"append\"");
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
@@ -87,7 +91,9 @@ fn begun(shop: &Workshop, staging: &Staging) {
 
 /// What there is decides what becomes of a file: it is asked again where another loader was first.
 #[rstest]
-fn loaders_at_once_do_on_a_fresh_database_what_one_does(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn loaders_at_once_do_on_a_fresh_database_what_one_does(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let alone = workshop();
     let one = Staging::new(kind);
     begun(&alone, &one);

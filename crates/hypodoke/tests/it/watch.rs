@@ -111,7 +111,7 @@ fn of_two_watches_one_works_and_the_other_takes_over(#[case] kind: Kind) {
     let rows = || {
         let there = match kind {
             Kind::Sqlite => shop.path("h.db").exists(),
-            Kind::Postgres | Kind::Mysql => true,
+            _ => true,
         };
         let table = "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'";
         if there && first.log().contains(" loaded ") {

@@ -8,15 +8,14 @@ use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::pattern::Pattern;
 use hypodoke_core::types::Type;
-use hypodoke_engine::batch::{LoadContext, StopSignal};
-use hypodoke_engine::batch::{NotTaken, run_batch, run_job};
+use hypodoke_engine::batch::{LoadContext, NotTaken, RunOptions, run_batch, run_job};
 use hypodoke_engine::discover::{Window, discover};
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
 use hypodoke_engine::maintain::{candidate_of, resubmit, retract};
 use hypodoke_engine::sources::{Finder, FoundFile, plan_replay};
 use hypodoke_places::{Completeness, Place, PutAway};
-use hypodoke_stores::{FileEntry, FileQuery, Mode, Store, StoreUrl, Vanished, open};
+use hypodoke_stores::{FileEntry, FileQuery, Mode, Staging, StoreUrl, Tables, Vanished, open};
 use hypodoke_testkit::set_modified;
 use rust_xlsxwriter::{DocProperties, ExcelDateTime, Workbook};
 use tempfile::TempDir;
@@ -34,8 +33,8 @@ type Fields = Vec<(String, Option<String>)>;
 pub struct Harbour {
     kind: Kind,
     folder: TempDir,
-    store: Box<dyn Store>,
-    url: StoreUrl,
+    store: Box<dyn Tables>,
+    staging: Staging,
     address: String,
     files: Vec<ModelFile>,
     /// What stands in the place: the rows of each name, and when they were modified.
@@ -45,16 +44,21 @@ pub struct Harbour {
 }
 
 impl Harbour {
-    pub fn new(kind: Kind, address: &str, puts_away: bool) -> Harbour {
+    /// A feed whose tables are at an address, and whose ledger is there too or at another.
+    pub fn new(kind: Kind, address: &str, ledger: Option<&str>, puts_away: bool) -> Harbour {
         let folder = tempfile::tempdir().expect("a folder");
-        let url = StoreUrl::parse(address, folder.path()).expect("an address");
+        let at = |text: &str| StoreUrl::parse(text, folder.path()).expect("an address");
+        let mut staging = Staging::new(at(address));
+        if let Some(ledger) = ledger {
+            staging = staging.with_ledger(at(ledger));
+        }
         std::fs::create_dir(folder.path().join("quay")).expect("a folder");
-        let store = open(&url).expect("a database");
+        let store = open(&staging).expect("a database");
         Harbour {
             kind,
             folder,
             store,
-            url,
+            staging,
             address: address.to_owned(),
             files: Vec::new(),
             there: Vec::new(),
@@ -64,7 +68,7 @@ impl Harbour {
     }
 
     fn job(&self) -> Job {
-        let mut job = Job::new(self.url.clone());
+        let mut job = Job::new(self.staging.clone());
         let place = Place::folder("quay", self.folder.path().join("quay"));
         let away = PutAway { done: "done".into(), failed: "failed".into() };
         let put_away = self.puts_away.then_some(away);
@@ -197,7 +201,7 @@ impl Harbour {
     fn load(&mut self) {
         let job = self.job();
         let found = discover(&job, &[]).expect("files");
-        let report = run_job(&job, &found, self.store.as_mut(), &Silent, &StopSignal::default());
+        let report = run_job(&job, &found, self.store.as_mut(), RunOptions::new(&Silent));
         let report = report.expect("a report");
         let unwell: Vec<_> = report.receipt.files.iter().filter(|line| line.message.is_some()).collect();
         assert!(report.receipt.totals.files_failed + report.receipt.totals.files_held == 0, "{unwell:?}");
@@ -294,7 +298,7 @@ impl Harbour {
     /// The ledger's entry of a file of the model whose rows count, or were taken out last.
     fn entry(&mut self, at: usize) -> FileEntry {
         let (name, in_force) = (self.files[at].name.clone(), self.files[at].in_force);
-        let entries = self.store.files(&FileQuery::default()).expect("entries");
+        let entries = self.store.ledger().files(&FileQuery::default()).expect("entries");
         let is_it = |entry: &FileEntry| {
             let counts = if in_force { entry.outcome.counts() } else { entry.outcome == Outcome::Retracted };
             entry.arrival.path == name && counts && entry.replaced_by.is_none()
@@ -309,7 +313,7 @@ impl Harbour {
         }
         let at = there[which % there.len()];
         let entry = self.entry(at);
-        let batch = self.store.begin_batch(0).expect("a batch");
+        let batch = self.store.ledger().begin_batch(0).expect("a batch");
         // Without a configuration: how the table follows from its files is in the ledger.
         let feed = Feed { table: "moves".into(), ..Feed::default() };
         let counts = retract(self.store.as_mut(), &feed, &entry, batch, None).expect("taken out");
@@ -353,7 +357,7 @@ impl Harbour {
         }
         let at = there[which % there.len()];
         let entry = self.entry(at);
-        let rejects = self.store.rejects(entry.file, 100).expect("rejects");
+        let rejects = self.store.ledger().rejects(entry.file, 100).expect("rejects");
         let rejected: Vec<&Row> = self.files[at].rows.iter().filter(|row| row.value.is_none()).collect();
         assert_eq!(rejects.len(), rejected.len());
         let mut text = "hd_reject,k,v\n".to_owned();

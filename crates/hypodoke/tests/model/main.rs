@@ -49,7 +49,7 @@ proptest! {
 
     #[test]
     fn the_table_is_what_its_files_say(kind in kind(), life in life(), puts_away: bool) {
-        let mut harbour = Harbour::new(kind, "sqlite:staging.db", puts_away);
+        let mut harbour = Harbour::new(kind, "sqlite:staging.db", None, puts_away);
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -63,7 +63,7 @@ proptest! {
     #[test]
     fn the_table_is_what_its_files_say_on_a_server(kind in kind(), life in life(), puts_away: bool) {
         let database = Server::shared().database();
-        let mut harbour = Harbour::new(kind, &database.url, puts_away);
+        let mut harbour = Harbour::new(kind, &database.url, None, puts_away);
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -77,7 +77,35 @@ proptest! {
         puts_away: bool,
     ) {
         let database = Mariadb::shared().database();
-        let mut harbour = Harbour::new(kind, &database.url, puts_away);
+        let mut harbour = Harbour::new(kind, &database.url, None, puts_away);
+        for step in &life {
+            harbour.step(step);
+            harbour.check();
+        }
+    }
+
+    #[test]
+    fn the_table_is_what_its_files_say_where_the_ledger_is_a_file(
+        kind in kind(),
+        life in life(),
+        puts_away: bool,
+    ) {
+        let database = Server::shared().database();
+        let mut harbour = Harbour::new(kind, &database.url, Some("sqlite:ledger.db"), puts_away);
+        for step in &life {
+            harbour.step(step);
+            harbour.check();
+        }
+    }
+
+    #[test]
+    fn the_table_is_what_its_files_say_where_the_ledger_is_on_another_server(
+        kind in kind(),
+        life in life(),
+        puts_away: bool,
+    ) {
+        let (ledger, tables) = (Server::shared().database(), Mariadb::shared().database());
+        let mut harbour = Harbour::new(kind, &tables.url, Some(&ledger.url), puts_away);
         for step in &life {
             harbour.step(step);
             harbour.check();

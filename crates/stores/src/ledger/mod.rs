@@ -3,9 +3,10 @@
 //! The ledger's tables stand beside the staging tables and may be read with plain SQL; their
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
-pub mod bulk;
-pub mod joined;
-pub mod kept;
+pub mod files_in_force;
+pub mod intents;
+pub mod joined_layouts;
+pub mod loaded_files;
 pub mod outbox;
 pub mod read;
 pub mod schema;
@@ -22,12 +23,21 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 
 use crate::error::StoreError;
-use crate::merge::Counts;
-use crate::order::FileOrder;
-use crate::plan::LoadRules;
+use crate::load_plan::Counts;
+use crate::load_plan::LoadRules;
+use crate::load_plan::file_order::FileOrder;
+use crate::sql::SqlConnection;
 
-/// Batches, files, layouts, drift, decisions and rejects, as they were recorded.
-pub trait Ledger {
+/// Batches, files, layouts, drift, decisions and rejects, as they were recorded; with the messages about them.
+pub trait Ledger: Outbox {
+    /// The database in words for people, without secrets: `sqlite:harbour.db`.
+    fn ledger_shown(&self) -> String;
+
+    /// Whether the connection may be used again after a while: it still stands, and leads where it led.
+    fn is_alive(&mut self) -> bool {
+        true
+    }
+
     /// Makes the ledger where it is missing.
     fn open_ledger(&mut self) -> Result<(), StoreError>;
 
@@ -113,6 +123,18 @@ pub trait Ledger {
     fn forget_rows(&mut self, table: &str, before: i64) -> Result<(), StoreError>;
 }
 
+/// A connection to a ledger, which other databases' loads are recorded in.
+pub trait LedgerConnection: Ledger + SqlConnection + Send {
+    /// Connects anew after the connection was lost.
+    fn reconnect_ledger(&mut self) -> Result<(), StoreError>;
+
+    /// The statements that give the rights on these tables that are missing.
+    fn missing_ledger_grants(
+        &mut self,
+        on: &[(String, &'static [&'static str])],
+    ) -> Result<Vec<String>, StoreError>;
+}
+
 /// Messages to people: what they were told of, and what they are still to be told.
 pub trait Outbox {
     /// Those of some events that somebody was not told of yet.
@@ -140,10 +162,11 @@ pub trait Outbox {
 /// 5: what the place of a file calls its version.
 /// 6: the order of a table's files, how the table follows from them, and their rows.
 /// 7: the value that forced a change; all reasons of a reject; figures of a file's columns.
-pub const LEDGER_VERSION: i64 = 7;
+/// 8: intents of loads whose rows are in another database.
+pub const LEDGER_VERSION: i64 = 8;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 11] = [
+pub const LEDGER_TABLES: [&str; 13] = [
     "hd_ledger",
     "hd_batches",
     "hd_files",
@@ -155,13 +178,17 @@ pub const LEDGER_TABLES: [&str; 11] = [
     "hd_notices",
     "hd_noticed",
     "hd_kept_rows",
+    "hd_intents",
+    "hd_pairing",
 ];
 
 /// The rights on a table of the ledger that loading needs: kept rows go where nothing counts on them, and so do
 /// changes of tables that are made.
 pub(crate) fn rights_on(table: &str) -> &'static [&'static str] {
     match table {
-        "hd_kept_rows" | "hd_table_changes" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
+        "hd_kept_rows" | "hd_table_changes" | "hd_intents" | "hd_commits" | "hd_pairing" => {
+            &["SELECT", "INSERT", "UPDATE", "DELETE"]
+        }
         _ => &["SELECT", "INSERT", "UPDATE"],
     }
 }

@@ -13,9 +13,9 @@ use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry,
 };
 use crate::error::StoreError;
-use crate::merge::Counts;
-use crate::order::FileOrder;
-use crate::plan::LoadRules;
+use crate::load_plan::Counts;
+use crate::load_plan::LoadRules;
+use crate::load_plan::file_order::FileOrder;
 use crate::sql::{Misread, SqlConnection, SqlRow, SqlValue};
 
 const FILE_COLUMNS: &str =

@@ -78,6 +78,17 @@ CREATE TABLE hd_kept_rows (
 ){options};
 "#;
 
+const INTENTS: &str = "
+CREATE TABLE hd_intents (
+  file {integer} NOT NULL PRIMARY KEY{of_file}, load_token {name} NOT NULL, undo_steps {text} NOT NULL
+){options};
+";
+
+/// Which ledger and which tables belong together, where they are in two databases: in both of these.
+pub const PAIRING: &str = "
+CREATE TABLE hd_pairing (pairing {name} NOT NULL PRIMARY KEY, paired_with {text} NOT NULL){options};
+";
+
 /// What the second version added to the first, besides its tables.
 const TO_SECOND: &str = "
 ALTER TABLE hd_rejects ADD COLUMN place {text};
@@ -136,14 +147,18 @@ ALTER TABLE hd_rejects ADD COLUMN more {text};
 INSERT INTO hd_ledger SELECT 7, program FROM hd_ledger LIMIT 1;
 ";
 
+/// What the eighth version added to the seventh, besides its tables.
+const TO_EIGHTH: &str = "INSERT INTO hd_ledger SELECT 8, program FROM hd_ledger LIMIT 1;";
+
 /// What each version added to the one before.
-const STEPS: [(i64, &[&str]); 6] = [
+const STEPS: [(i64, &[&str]); 7] = [
     (2, &[TO_SECOND, PARTS]),
     (3, &[TO_THIRD, DECISIONS]),
     (4, &[NOTICES, TO_FOURTH]),
     (5, &[DECISION_TOKENS, TO_FIFTH]),
     (6, &[KEPT_ROWS, TO_SIXTH]),
     (7, &[TO_SEVENTH]),
+    (8, &[INTENTS, PAIRING, TO_EIGHTH]),
 ];
 
 /// The version of the ledger, if there is one.
@@ -195,7 +210,10 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
                 drop_half_made(connection)?;
                 refuse_other_tables(connection)?;
                 let more = connection.dialect().more_tables;
-                run(connection, &[more, TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS])?;
+                let tables =
+                    [TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS, INTENTS, PAIRING];
+                run(connection, &[more])?;
+                run(connection, &tables)?;
                 let signature = [SqlValue::Integer(LEDGER_VERSION), SqlValue::from(PROGRAM)];
                 connection.execute("INSERT INTO hd_ledger VALUES (?1, ?2)", &signature).map(drop)
             }
@@ -203,7 +221,8 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
     })
 }
 
-fn run(connection: &mut dyn SqlConnection, scripts: &[&str]) -> Result<(), StoreError> {
+/// Runs scripts that make tables, in the words of the database.
+pub fn run(connection: &mut dyn SqlConnection, scripts: &[&str]) -> Result<(), StoreError> {
     scripts.iter().try_for_each(|script| {
         let script = connection.dialect().script(script, &connection.table_options());
         if script.is_empty() { Ok(()) } else { connection.script(&script) }

@@ -7,13 +7,34 @@ use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 
 use super::{
-    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, NoticeEntry, Outbox,
-    PartEntry, RejectEntry, kept, outbox, read, schema, write,
+    BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, LedgerConnection,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, files_in_force, outbox, read, schema, write,
 };
 use crate::error::StoreError;
 use crate::sql::SqlDatabase;
 
+impl<D: SqlDatabase + Send> LedgerConnection for D {
+    fn reconnect_ledger(&mut self) -> Result<(), StoreError> {
+        self.connect_anew()
+    }
+
+    fn missing_ledger_grants(
+        &mut self,
+        on: &[(String, &'static [&'static str])],
+    ) -> Result<Vec<String>, StoreError> {
+        self.missing_grants(on)
+    }
+}
+
 impl<D: SqlDatabase> Ledger for D {
+    fn ledger_shown(&self) -> String {
+        self.shown()
+    }
+
+    fn is_alive(&mut self) -> bool {
+        SqlDatabase::is_alive(self)
+    }
+
     fn open_ledger(&mut self) -> Result<(), StoreError> {
         if !*self.ledger_seen() && !schema::exists(self)? {
             schema::make(self)?;
@@ -109,7 +130,7 @@ impl<D: SqlDatabase> Ledger for D {
     }
 
     fn forget_rows(&mut self, table: &str, before: i64) -> Result<(), StoreError> {
-        kept::forget_before(self, table, before)
+        files_in_force::forget_before(self, table, before)
     }
 }
 

@@ -7,14 +7,14 @@ use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 
-use super::joined::{JoinedLayout, join_layout};
+use super::joined_layouts::{JoinedLayout, join_layout};
 use super::read::read_layout;
 use super::schema::PROGRAM;
 use super::{DecisionEntry, FileEntry};
 use crate::error::StoreError;
-use crate::merge::Counts;
-use crate::order::FileOrder;
-use crate::plan::{FileSummary, LoadPlan, PartSummary, TablePlan};
+use crate::load_plan::Counts;
+use crate::load_plan::file_order::FileOrder;
+use crate::load_plan::{FileSummary, LoadPlan, PartSummary, TablePlan};
 use crate::sql::{SqlConnection, SqlValue, in_transaction};
 
 /// Whether a version of a file is loaded, except by one entry; and how many entries there are of the file that
@@ -198,15 +198,6 @@ pub fn is_loaded(connection: &mut dyn SqlConnection, plan: &LoadPlan) -> Result<
         (_, newer) if newer > 0 => Err(StoreError::Changed { table: plan.table().to_owned() }),
         _ => Ok(false),
     }
-}
-
-/// Whether a file is loaded into a table by now. Nobody else loads it meanwhile.
-pub fn is_in_table(
-    connection: &mut dyn SqlConnection,
-    arrival: &Arrival,
-    table: &str,
-) -> Result<bool, StoreError> {
-    Ok(loaded_and_newer(connection, arrival, table, 0, i64::MAX)?.0 > 0)
 }
 
 /// See [`LOADED_AND_NEWER`]. No entry has the number 0.

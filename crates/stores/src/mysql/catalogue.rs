@@ -6,9 +6,9 @@ use mysql_async::Row;
 use super::connection::MysqlStore;
 use super::native::{KEY_COLUMN, NativeColumn, NativeTable};
 use super::types::{NativeType, plain_words};
-use crate::catalog::{TableColumn, Takes};
 use crate::error::StoreError;
 use crate::sql::quote;
+use crate::tables::catalog::{TableColumn, Takes};
 
 const TABLE: &str = "SELECT ENGINE, TABLE_TYPE FROM information_schema.TABLES
   WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";

@@ -10,9 +10,12 @@ use super::lacks::{Lack, Pending, is_new, lack_of, lacks_moments, spelled};
 use super::native::NativeTable;
 use super::tables::create_sql;
 use crate::error::StoreError;
-use crate::ledger::{Ledger, write};
-use crate::plan::{LoadPlan, TablePlan};
+use crate::failpoint::failpoint;
+use crate::ledger::write;
+use crate::load_plan::{LoadPlan, TablePlan};
 use crate::sql::{SqlConnection, SqlValue, quote};
+use crate::tables::rebuild::RebuildTarget;
+use crate::tables::writer::LoadTarget;
 
 impl MysqlStore {
     /// Makes the tables of a plan what they are to be. No rows of them are on their way.
@@ -65,7 +68,7 @@ impl MysqlStore {
         self.wait_for_lock("table", &table.table)?;
         // Whoever had the lock before may have made the ledger say something else.
         if !retracts {
-            write::check_layout(self, table)?;
+            write::check_layout(self.ledger(), table)?;
         }
         let pending = self.pending_changes(&table.table)?;
         let found = self.read_table(&table.table)?;
@@ -114,7 +117,9 @@ impl MysqlStore {
             }
         };
         self.note_changes(&table.table, &noted)?;
+        failpoint!("table_change.noted");
         let made = self.run_script(&sql).map_err(of_table);
+        failpoint!("table_change.made");
         match &made {
             Ok(()) if sql.contains("CREATE TABLE") => self.made.push(table.table.clone()),
             // A statement that is refused has changed nothing.
@@ -143,10 +148,10 @@ impl MysqlStore {
     /// A table as loads have left it that came to their end: what others have changed in it is not there yet.
     pub(super) fn finished_table(&mut self, name: &str) -> Result<Option<NativeTable>, StoreError> {
         let Some(mut found) = self.read_table(name)? else { return Ok(None) };
-        if !found.lineage.is_kept() || !self.has_ledger()? {
+        if !found.lineage.is_kept() || !self.records().has_ledger()? {
             return Ok(Some(found));
         }
-        let layout = self.layout(name)?.map(|entry| entry.layout);
+        let layout = self.records().layout(name)?.map(|entry| entry.layout);
         let pending = self.pending_changes(name)?;
         let is_made = pending.iter().any(|change| change.column.is_empty());
         match layout {
@@ -174,7 +179,10 @@ impl MysqlStore {
     }
 
     fn drop_if_unused(&mut self, table: &str) -> Result<(), StoreError> {
-        if !self.try_lock("table", table)? || self.layout(table)?.is_some() || self.count_of(table, 1)? > 0 {
+        if !self.try_lock("table", table)?
+            || self.records().layout(table)?.is_some()
+            || self.count_of(table, 1)? > 0
+        {
             return Ok(());
         }
         if self.pending_changes(table)?.iter().any(|change| change.column.is_empty()) {

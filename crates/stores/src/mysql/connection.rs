@@ -10,13 +10,15 @@ use tokio::runtime::Runtime;
 use super::address::Address;
 use super::errors;
 use super::facts::Facts;
-use super::open_group::OpenGroup;
+use super::group_tables::GroupTables;
 use super::session;
 use super::stream::Sending;
 use crate::error::{NotConnected, StoreError};
-use crate::plan::TablePlan;
-use crate::runtime::runtime;
+use crate::failpoint::failpoint;
+use crate::load_plan::TablePlan;
+use crate::sql::runtime::runtime;
 use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
+use crate::tables::link::LedgerLink;
 
 /// A connection to a server.
 pub struct MysqlStore {
@@ -32,8 +34,12 @@ pub struct MysqlStore {
     is_undone: bool,
     /// The named locks that go with the transaction.
     pub(super) locks: Vec<String>,
-    /// Files are being loaded that are kept all together or none.
-    pub(super) group: Option<OpenGroup>,
+    /// A transaction is open that several files share.
+    is_shared: bool,
+    /// What ties it to the ledger.
+    pub(super) link: LedgerLink,
+    /// What is known of tables in the transaction that several files share.
+    pub(super) group: Option<GroupTables>,
     /// Rows of a file on their way.
     pub(super) sending: Option<Sending>,
     /// Tables that were made for files which may not be loaded after all.
@@ -73,6 +79,8 @@ impl MysqlStore {
             in_transaction: false,
             is_undone: false,
             locks: Vec::new(),
+            is_shared: false,
+            link: LedgerLink::default(),
             group: None,
             sending: None,
             made: Vec::new(),
@@ -82,6 +90,12 @@ impl MysqlStore {
         };
         store.prepare()?;
         Ok(store)
+    }
+
+    /// The same, its loads recorded in a ledger elsewhere.
+    pub fn linked(mut self, link: LedgerLink) -> MysqlStore {
+        self.link = link;
+        self
     }
 
     fn prepare(&mut self) -> Result<(), StoreError> {
@@ -160,13 +174,6 @@ impl MysqlStore {
         }
     }
 
-    /// Whether the connection still stands: the server answers within a few seconds.
-    pub fn is_alive(&mut self) -> bool {
-        let Some(conn) = &mut self.conn else { return false };
-        let answer = async { tokio::time::timeout(ANSWER_WITHIN, conn.ping()).await };
-        matches!(self.runtime.block_on(answer), Ok(Ok(())))
-    }
-
     /// Parameters in the order that a statement has them in.
     fn in_order(&self, sql: &str, parameters: &[SqlValue]) -> Result<Vec<mysql_async::Value>, StoreError> {
         let size: usize = parameters.iter().map(size_of_value).sum();
@@ -206,10 +213,12 @@ impl SqlConnection for MysqlStore {
         let parameters = self.in_order(sql, parameters)?;
         let statement = MYSQL.statement(sql);
         self.note_write();
-        self.with(async |conn| {
+        let done = self.with(async |conn| {
             conn.exec_drop(statement.as_ref(), as_parameters(parameters)).await?;
             Ok(conn.affected_rows())
-        })
+        });
+        failpoint!("sql.statement");
+        done
     }
 
     /// All in one request, where the server takes that.
@@ -304,8 +313,12 @@ impl SqlConnection for MysqlStore {
         undone.and(self.let_go())
     }
 
-    fn is_in_transaction(&self) -> bool {
-        self.group.is_some()
+    fn is_shared(&self) -> bool {
+        self.is_shared
+    }
+
+    fn share(&mut self, is_shared: bool) {
+        self.is_shared = is_shared;
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.
@@ -317,6 +330,31 @@ impl SqlConnection for MysqlStore {
 impl SqlDatabase for MysqlStore {
     fn ledger_seen(&mut self) -> &mut bool {
         &mut self.ledger_seen
+    }
+
+    /// Whether the connection still stands: the server answers within a few seconds.
+    fn is_alive(&mut self) -> bool {
+        let Some(conn) = &mut self.conn else { return false };
+        let answer = async { tokio::time::timeout(ANSWER_WITHIN, conn.ping()).await };
+        matches!(self.runtime.block_on(answer), Ok(Ok(())))
+    }
+
+    fn connect_anew(&mut self) -> Result<(), StoreError> {
+        let address = self.address.clone();
+        // The locks of the old one go with it.
+        self.conn = None;
+        let fresh = MysqlStore::open(&address, self.wait)?;
+        let (ledger_seen, link) = (self.ledger_seen, std::mem::take(&mut self.link));
+        let due = std::mem::take(&mut self.due);
+        *self = MysqlStore { ledger_seen, link, due, ..fresh };
+        Ok(())
+    }
+
+    fn missing_grants(
+        &mut self,
+        on: &[(String, &'static [&'static str])],
+    ) -> Result<Vec<String>, StoreError> {
+        self.grants_missing_on(on)
     }
 }
 

@@ -3,7 +3,7 @@
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Error, Row};
 
-use crate::catalog::ServerSetting;
+use crate::tables::catalog::ServerSetting;
 
 /// What a server can do, and how it is set.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -7,9 +7,9 @@ use mysql_async::prelude::Queryable;
 
 use super::connection::MysqlStore;
 use super::native::{KEY_COLUMN, NativeTable};
-use crate::catalog::{ColumnSample, FileFigures, SampleRows};
 use crate::error::StoreError;
 use crate::sql::quote;
+use crate::tables::catalog::{ColumnSample, FileFigures, SampleRows};
 
 /// How many rows of a table are gone through for the values of a column.
 const LOOKED_AT: usize = 100_000;

@@ -6,7 +6,7 @@ use hypodoke_core::types::Type;
 
 use super::native::NativeTable;
 use super::tables::{column_sql, column_words, indexes, moment_sql};
-use crate::plan::TablePlan;
+use crate::load_plan::TablePlan;
 use crate::sql::quote;
 
 /// What a table lacks of what its plan says.

@@ -3,19 +3,21 @@
 
 use std::ops::Range;
 
-use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
 use super::connection::MysqlStore;
+use super::group_tables::GroupTables;
 use super::session::moment_text;
 use super::statements;
 use super::stream::Form;
 use crate::error::StoreError;
-use crate::ledger::joined::JoinedLayout;
-use crate::load::{LoadTarget, RowsOfFile, TargetTable};
-use crate::merge::{Counts, Merge};
-use crate::mode::Mode;
-use crate::plan::{LoadPlan, TablePlan};
+use crate::load_plan::Counts;
+use crate::load_plan::Mode;
+use crate::load_plan::{LoadPlan, TablePlan};
+use crate::tables::Capabilities;
+use crate::tables::link::LedgerLink;
+use crate::tables::merge::Merge;
+use crate::tables::writer::{LoadTarget, RowsOfFile, Sent, TargetTable};
 
 /// The mode of SQL that statements of the user's own are written in: the server's.
 const THEIR_MODE: &str = "SET SESSION sql_mode = @@GLOBAL.sql_mode";
@@ -25,6 +27,61 @@ const MARK: &str = "hd_mark";
 
 impl LoadTarget for MysqlStore {
     type Form = Form;
+
+    fn link(&self) -> &LedgerLink {
+        &self.link
+    }
+
+    fn link_mut(&mut self) -> &mut LedgerLink {
+        &mut self.link
+    }
+
+    fn promises(&self) -> Capabilities {
+        Capabilities {
+            ledger_with_rows: true,
+            table_changes_with_rows: false,
+            groups: true,
+            many_writers: true,
+            modes: Mode::ALL,
+            takes_nul: true,
+            // InnoDB keeps 1,017, those of ours among them.
+            most_columns: 1010,
+        }
+    }
+
+    fn before_group(&mut self) -> Result<(), StoreError> {
+        self.make_due_changes()
+    }
+
+    fn group_began(&mut self) {
+        self.group = Some(GroupTables::default());
+    }
+
+    fn after_group(&mut self, _: bool) -> Result<(), StoreError> {
+        self.group = None;
+        self.drop_unused();
+        Ok(())
+    }
+
+    /// Where several servers hold the same, a claim is marked once more in the transaction.
+    fn claims_suffice(&self) -> bool {
+        !self.facts.is_cluster
+    }
+
+    fn try_lock_files(&mut self, keys: &[String]) -> Result<Vec<bool>, StoreError> {
+        self.try_locks("file", keys)
+    }
+
+    fn lock_file(&mut self, key: &str, waits: bool) -> Result<bool, StoreError> {
+        if waits {
+            return self.wait_for_lock("file", key).map(|()| true);
+        }
+        let is_ours = self.try_lock("file", key)?;
+        if is_ours {
+            self.mark_claim("file", key)?;
+        }
+        Ok(is_ours)
+    }
 
     fn before_load(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         // In the same order everywhere, so that no two wait for each other.
@@ -41,14 +98,6 @@ impl LoadTarget for MysqlStore {
         made
     }
 
-    fn is_known(&self, plan: &LoadPlan) -> bool {
-        self.has_claimed(plan)
-    }
-
-    fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
-        self.lock_one_file(plan)
-    }
-
     fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {
         self.wait_for_lock("order of the table", table)?;
         // The lock may be from before the transaction; the claim has to be in it.
@@ -58,6 +107,7 @@ impl LoadTarget for MysqlStore {
     fn target_table(
         &mut self,
         table: &TablePlan,
+        _: i64,
         stage: Option<String>,
     ) -> Result<TargetTable<Form>, StoreError> {
         self.ready_table(table, stage)
@@ -73,7 +123,7 @@ impl LoadTarget for MysqlStore {
         target: &mut TargetTable<Form>,
         rows: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         self.send_rows(at, target, rows, range)
     }
 
@@ -83,7 +133,7 @@ impl LoadTarget for MysqlStore {
         target: &mut TargetTable<Form>,
         rows: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         self.insert_rows(target, rows, range)
     }
 
@@ -156,20 +206,6 @@ impl LoadTarget for MysqlStore {
         format!("'{}'", moment_text(micros))
     }
 
-    fn refuse_unstorable(&self, _: &mut Rows) {
-        // Its texts hold every character.
-    }
-
-    fn take_layouts(&mut self) -> Option<Vec<JoinedLayout>> {
-        self.group.as_mut().map(|group| std::mem::take(&mut group.layouts))
-    }
-
-    fn put_layouts(&mut self, layouts: Option<Vec<JoinedLayout>>) {
-        if let (Some(group), Some(layouts)) = (&mut self.group, layouts) {
-            group.layouts = layouts;
-        }
-    }
-
     fn keep_changes(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
         self.confirm_changes(plan)
     }
@@ -187,7 +223,7 @@ impl MysqlStore {
     /// Takes out of a stage what a later row of the same key takes the place of: found in a table of its own,
     /// since a statement opens a temporary table only once.
     fn drop_doubles(&mut self, merge: &Merge) -> Result<u64, StoreError> {
-        let (stage, key, number) = (merge.stage(), merge.key().join(", "), crate::merge::SEQUENCE);
+        let (stage, key, number) = (merge.stage(), merge.key().join(", "), crate::tables::merge::SEQUENCE);
         let last = "hd_last";
         self.run_script(&format!(
             "DROP TEMPORARY TABLE IF EXISTS {last};

@@ -8,12 +8,11 @@ mod connection;
 mod errors;
 mod facts;
 mod figures;
-mod group;
+mod group_tables;
 mod lacks;
 mod load;
 mod locks;
 mod native;
-mod open_group;
 mod option_file;
 mod rebuild_target;
 mod rights;
@@ -31,73 +30,13 @@ use hypodoke_core::types::Type;
 pub use address::Address;
 pub use connection::MysqlStore;
 
-use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
-use crate::load::SqlWriter;
-use crate::mode::Mode;
-use crate::plan::{LoadPlan, LoadRules, TablePlan};
-use crate::rebuild::{self, Comparison};
-use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
-use crate::sql::{Scope, SqlConnection};
-
-impl Sink for MysqlStore {
-    fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            ledger_with_rows: true,
-            table_changes_with_rows: false,
-            groups: true,
-            many_writers: true,
-            modes: Mode::ALL,
-            takes_nul: true,
-            // InnoDB keeps 1,017, those of ours among them.
-            most_columns: 1010,
-        }
-    }
-
-    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
-        let writer = SqlWriter::begin(self, plan)?;
-        Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
-    }
-
-    fn begin_group(&mut self) -> Result<(), StoreError> {
-        self.open_group()
-    }
-
-    fn end_group(&mut self, keep: bool) -> Result<(), StoreError> {
-        self.close_group(keep)
-    }
-
-    fn claim(
-        &mut self,
-        table: &str,
-        in_order: bool,
-        files: &[Claim<'_>],
-    ) -> Result<Vec<Claimed>, StoreError> {
-        self.claim_files(table, in_order, files)
-    }
-
-    fn compare(
-        &mut self,
-        tables: &[TablePlan],
-        rules: &LoadRules,
-        most: Option<u64>,
-    ) -> Result<Option<Comparison>, StoreError> {
-        self.begin(Scope::Whole)?;
-        let compared = rebuild::compare(self, tables, rules, most);
-        self.rollback(Scope::Whole)?;
-        compared
-    }
-
-    fn reconnect(&mut self) -> Result<(), StoreError> {
-        let (address, ledger_seen) = (self.address.clone(), self.ledger_seen);
-        let due = std::mem::take(&mut self.due);
-        // The locks of the old one go with it.
-        self.conn = None;
-        *self = MysqlStore::open(&address, self.wait)?;
-        (self.ledger_seen, self.due) = (ledger_seen, due);
-        Ok(())
-    }
-}
+use crate::load_plan::{LoadPlan, Mode};
+use crate::sql::SqlConnection;
+use crate::tables::catalog::{
+    About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape,
+};
+use crate::tables::pairing;
 
 impl Catalog for MysqlStore {
     fn shown(&self) -> String {
@@ -134,7 +73,7 @@ impl Catalog for MysqlStore {
     }
 
     fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
-        self.missing_grants(tables)
+        pairing::missing_rights(self, tables)
     }
 
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {

@@ -4,7 +4,7 @@ use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::Lineage;
 
 use super::types::{NativeType, declared};
-use crate::catalog::{TableColumn, TableShape, Takes};
+use crate::tables::catalog::{TableColumn, TableShape, Takes};
 
 /// The column that numbers rows where the server takes no table without a primary key.
 pub const KEY_COLUMN: &str = "hd_number";

@@ -8,11 +8,18 @@ use super::stage::wire_of;
 use super::stream::Form;
 use super::wire::Wire;
 use crate::error::StoreError;
-use crate::load::{RowsOfFile, TargetTable};
-use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
-use crate::sql::{Misread, SqlRow, quote};
+use crate::sql::{Misread, SqlConnection, SqlRow, quote};
+use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::tables::writer::{RowsOfFile, TargetTable};
 
 impl RebuildTarget for MysqlStore {
+    fn ledger(&mut self) -> &mut dyn SqlConnection {
+        if self.link.is_elsewhere() {
+            return self.link.other();
+        }
+        self
+    }
+
     fn table_sql(&self, table: &str) -> String {
         quote(table)
     }

@@ -4,8 +4,6 @@ use std::collections::BTreeSet;
 
 use super::connection::MysqlStore;
 use crate::error::StoreError;
-use crate::ledger::{LEDGER_TABLES, rights_on};
-use crate::mode::Mode;
 use crate::sql::SqlConnection;
 
 /// The rights on a database that making and changing tables needs.
@@ -13,9 +11,6 @@ const TO_MAKE: [&str; 4] = ["CREATE", "ALTER", "INDEX", "DROP"];
 
 /// The right that stages need.
 const TO_STAGE: &str = "CREATE TEMPORARY TABLES";
-
-/// The tables of the ledger that only this database has.
-const MORE_TABLES: [&str; 2] = ["hd_table_changes", "hd_claims"];
 
 /// What a user may do.
 #[derive(Default)]
@@ -35,27 +30,27 @@ impl Given {
 impl MysqlStore {
     /// The GRANT statements that are missing, for tables that are there; and for those that are not, the
     /// rights to make them.
-    pub(super) fn missing_grants(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
+    pub(super) fn grants_missing_on(
+        &mut self,
+        on: &[(String, &'static [&'static str])],
+    ) -> Result<Vec<String>, StoreError> {
         let given = self.given()?;
         let (account, database) = (self.facts.account.clone(), named(&self.address.database));
-        let ledger = LEDGER_TABLES.iter().chain(&MORE_TABLES);
-        let ledger = ledger.map(|name| ((*name).to_owned(), rights_on(name)));
-        let staging = tables.iter().map(|(name, mode)| (name.clone(), mode.rights()));
         let (mut on_database, mut on_tables): (BTreeSet<&str>, Vec<String>) = (BTreeSet::new(), Vec::new());
-        for (name, rights) in ledger.chain(staging) {
-            if self.has_column(&name, "")?.is_some() {
+        for (name, rights) in on {
+            if self.has_column(name, "")?.is_some() {
                 let lacking: Vec<&str> =
-                    rights.iter().copied().filter(|right| !given.has(right, Some(&name))).collect();
+                    rights.iter().copied().filter(|right| !given.has(right, Some(name))).collect();
                 if !lacking.is_empty() {
                     on_tables.push(format!(
                         "GRANT {} ON {database}.{} TO {account};",
                         lacking.join(", "),
-                        named(&name)
+                        named(name)
                     ));
                 }
             } else {
                 // What is not there yet is made, and then filled and changed.
-                on_database.extend(TO_MAKE.iter().chain(rights).filter(|right| !given.has(right, None)));
+                on_database.extend(TO_MAKE.iter().chain(*rights).filter(|right| !given.has(right, None)));
             }
         }
         if !given.has(TO_STAGE, None) {

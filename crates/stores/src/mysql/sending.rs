@@ -16,7 +16,7 @@ use super::connection::MysqlStore;
 use super::stream::{Form, Loaded, Sending};
 use super::wire::{RowOrigin, Spelling, put_row};
 use crate::error::StoreError;
-use crate::load::{RowsOfFile, TargetTable};
+use crate::tables::writer::{RowsOfFile, Sent, TargetTable};
 
 /// How much is put together before it is handed to the connection, in bytes.
 const CHUNK: usize = 64 * 1024;
@@ -35,14 +35,14 @@ impl MysqlStore {
         target: &mut TargetTable<Form>,
         of_file: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         if !self.facts.takes_local {
             return self.insert_rows(target, of_file, range);
         }
         if self.sending.is_none() {
             self.open_stream(at, target)?;
         }
-        let Some(sending) = &mut self.sending else { return Ok(0) };
+        let Some(sending) = &mut self.sending else { return Ok(Sent::default()) };
         let RowsOfFile { file, lineage, rows } = of_file;
         let count = range.len() as u64;
         sending.rows += count;
@@ -61,7 +61,7 @@ impl MysqlStore {
                 }
             }
         }
-        Ok(count)
+        Ok(Sent { taken: count, refused: Vec::new() })
     }
 
     fn open_stream(&mut self, table: usize, target: &TargetTable<Form>) -> Result<(), StoreError> {
@@ -142,7 +142,7 @@ impl MysqlStore {
         target: &mut TargetTable<Form>,
         of_file: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         let RowsOfFile { file, lineage, rows } = of_file;
         let most = STATEMENT.min(self.facts.largest_packet / 2).max(1024);
         let head = target.form.insert.clone();
@@ -164,7 +164,7 @@ impl MysqlStore {
         if in_it > 0 {
             target.missing += self.insert_statement(&statement, in_it)?;
         }
-        Ok(count)
+        Ok(Sent { taken: count, refused: Vec::new() })
     }
 
     /// Runs an INSERT of so many rows; gives how many took the place of others.

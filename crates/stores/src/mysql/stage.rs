@@ -9,10 +9,10 @@ use super::tables::column_words;
 use super::types::NativeType;
 use super::wire::Wire;
 use crate::error::StoreError;
-use crate::load::TargetTable;
-use crate::merge::SEQUENCE;
-use crate::plan::TablePlan;
+use crate::load_plan::TablePlan;
 use crate::sql::quote;
+use crate::tables::merge::SEQUENCE;
+use crate::tables::writer::TargetTable;
 
 /// How many characters of a long text are in the index of a stage.
 const PREFIX: usize = 190;

@@ -7,8 +7,8 @@ use hypodoke_core::types::Type;
 use super::facts::Facts;
 use super::native::KEY_COLUMN;
 use super::types::{declared, declared_in_key};
-use crate::mode::Mode;
-use crate::plan::{TablePlan, index_name};
+use crate::load_plan::Mode;
+use crate::load_plan::{TablePlan, index_name};
 use crate::sql::quote;
 
 /// How a column of a table of ours is declared.

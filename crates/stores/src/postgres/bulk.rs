@@ -12,20 +12,20 @@ use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
 
+use super::bulk_loads::{BulkCopy, BulkLoads, BulkTable};
 use super::connection::PostgresStore;
 use super::copy::{HEADER, RowOrigin, TRAILER, put_row};
 use super::load::refuse_unstorable;
-use super::open_group::{BulkCopy, BulkLoads, BulkTable};
 use crate::error::StoreError;
-use crate::ledger::bulk::{LoadedFile, add_loaded};
-use crate::ledger::joined::join_layout;
+use crate::ledger::joined_layouts::join_layout;
+use crate::ledger::loaded_files::{LoadedFile, add_loaded};
 use crate::ledger::{FileEntry, write};
-use crate::merge::Counts;
-use crate::mode::Mode;
-use crate::order::FileOrder;
-use crate::plan::{FileSummary, Finished, LoadPlan, PartSummary, TablePlan};
-use crate::sink::Writer;
-use crate::sql::quote;
+use crate::load_plan::Counts;
+use crate::load_plan::Mode;
+use crate::load_plan::file_order::FileOrder;
+use crate::load_plan::{FileSummary, Finished, LoadPlan, PartSummary, TablePlan};
+use crate::sql::{SqlConnection, quote};
+use crate::tables::{Writer, claims};
 
 /// So many bytes are put together before they are sent.
 const CHUNK: usize = 64 * 1024;
@@ -59,7 +59,8 @@ impl PostgresStore {
             && plan.mode() == Mode::Append
             && plan.tables.iter().all(is_plain)
             && self.may_draw == Some(true)
-            && self.has_claimed(plan)
+            && !self.link.is_elsewhere()
+            && claims::is_claimed(self.link.group.as_ref(), plan)
     }
 
     /// Whether numbers for entries may be drawn ahead; asked for once.
@@ -98,8 +99,7 @@ impl PostgresStore {
     fn bulk(&mut self) -> Result<&mut BulkLoads, StoreError> {
         let why = || "no transaction is open".to_owned();
         let shown = self.shown.clone();
-        let group = self.group.as_mut().ok_or_else(|| StoreError::Lost { shown, why: why() })?;
-        Ok(&mut group.bulk)
+        self.bulk.as_mut().ok_or_else(|| StoreError::Lost { shown, why: why() })
     }
 
     /// The number of a table among those filled the short way, once it is as the plan says.
@@ -157,13 +157,13 @@ impl PostgresStore {
 
     /// Ends the COPY that is open, so that the connection takes other statements.
     pub(super) fn settle_copy(&mut self) -> Result<(), StoreError> {
-        let Some(group) = self.group.as_mut() else { return Ok(()) };
-        if group.bulk.is_spoiled {
+        let Some(bulk) = self.bulk.as_mut() else { return Ok(()) };
+        if bulk.is_spoiled {
             let why = "a file of the group broke off".to_owned();
             return Err(StoreError::Aborted { shown: self.shown.clone(), why });
         }
-        let Some(mut copying) = group.bulk.copying.take() else { return Ok(()) };
-        let table = group.bulk.tables.get(copying.at).map(|table| table.name.clone()).unwrap_or_default();
+        let Some(mut copying) = bulk.copying.take() else { return Ok(()) };
+        let table = bulk.tables.get(copying.at).map(|table| table.name.clone()).unwrap_or_default();
         let done = self.runtime.block_on(async {
             copying.sink.feed(Bytes::copy_from_slice(&TRAILER.to_be_bytes())).await?;
             copying.sink.as_mut().finish().await
@@ -183,7 +183,7 @@ impl PostgresStore {
 
     /// Sends all rows that wait, and takes the tables for unknown: somebody may change them now.
     pub(super) fn settle_bulk(&mut self) -> Result<(), StoreError> {
-        if self.group.is_none() {
+        if self.bulk.is_none() {
             return Ok(());
         }
         self.settle_copy()?;
@@ -202,9 +202,10 @@ impl PostgresStore {
     /// Sends what waits, and writes the files into the ledger.
     pub(super) fn finish_bulk(&mut self) -> Result<(), StoreError> {
         self.settle_bulk()?;
-        let bulk = self.bulk()?;
-        let (files, layouts) = (std::mem::take(&mut bulk.files), std::mem::take(&mut bulk.layouts));
-        add_loaded(self, &files, layouts)
+        let files = std::mem::take(&mut self.bulk()?.files);
+        add_loaded(self, &files)?;
+        // The server answers a COMMIT of what it has given up already as if all were well.
+        self.script("SELECT 1")
     }
 }
 
@@ -305,16 +306,16 @@ impl<'a> BulkWriter<'a> {
     }
 
     fn keep_layouts(&mut self, summary: &FileSummary) -> Result<(), StoreError> {
-        let (file, bulk) = (self.file, self.store.bulk()?);
+        let Some(group) = &mut self.store.link.group else { return Ok(()) };
         for (table, found) in self.plan.tables.iter().zip(&summary.parts).filter(|(t, _)| t.keeps_layout) {
-            join_layout(&mut bulk.layouts, file, table, found);
+            join_layout(&mut group.layouts, self.file, table, found);
         }
         Ok(())
     }
 }
 
 impl Writer for BulkWriter<'_> {
-    fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+    fn write(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         refuse_unstorable(rows);
         self.rejected_bytes += rows.rejects.iter().map(|reject| reject.raw.len()).sum::<usize>();
         if self.rejected_bytes > MOST_REJECTED {
@@ -325,7 +326,7 @@ impl Writer for BulkWriter<'_> {
         let (Some(Some(part)), Some(plan)) = (self.parts.get_mut(table), self.plan.tables.get(table)) else {
             return Ok(0);
         };
-        let Some(target) = self.store.group.as_ref().and_then(|group| group.bulk.tables.get(part.at)) else {
+        let Some(target) = self.store.bulk.as_ref().and_then(|bulk| bulk.tables.get(part.at)) else {
             return Ok(0);
         };
         let origin = RowOrigin { file: self.file, lineage: plan.lineage, sequence: None };
@@ -344,7 +345,7 @@ impl Writer for BulkWriter<'_> {
         Ok(count)
     }
 
-    fn finish(mut self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
+    fn commit(mut self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
         self.hand_over()?;
         let counts = self.counts();
         let entry = self.entry(summary, counts);
@@ -375,11 +376,11 @@ impl Drop for BulkWriter<'_> {
         }
         if !self.is_sent {
             // It was not used.
-            if let Some(group) = &mut self.store.group {
-                group.bulk.numbers.push(self.file);
+            if let Some(bulk) = &mut self.store.bulk {
+                bulk.numbers.push(self.file);
             }
-        } else if let Some(group) = &mut self.store.group {
-            group.bulk.is_spoiled = true;
+        } else if let Some(bulk) = &mut self.store.bulk {
+            bulk.is_spoiled = true;
         }
     }
 }

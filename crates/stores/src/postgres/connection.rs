@@ -10,13 +10,15 @@ use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
 
+use super::bulk_loads::BulkLoads;
 use super::connect::{self, Address};
 use super::open_copy::Copying;
-use super::open_group::OpenGroup;
-use super::session;
+use super::{rights, session};
 use crate::error::{NotConnected, StoreError};
-use crate::runtime::runtime;
+use crate::failpoint::failpoint;
+use crate::sql::runtime::runtime;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
+use crate::tables::link::LedgerLink;
 
 /// A connection to a server.
 pub struct PostgresStore {
@@ -30,8 +32,12 @@ pub struct PostgresStore {
     pub(super) schema: String,
     pub(super) schema_is_there: bool,
     pub(super) ledger_seen: bool,
-    /// Files are being loaded that are kept all together or none.
-    pub(super) group: Option<OpenGroup>,
+    /// A transaction is open that several files share.
+    is_shared: bool,
+    /// What ties it to the ledger.
+    pub(super) link: LedgerLink,
+    /// What went the short way in the transaction that several files share.
+    pub(super) bulk: Option<BulkLoads>,
     /// Rows of a file on their way.
     pub(super) copying: Option<Copying>,
     /// Whether numbers for entries may be drawn ahead, once that is known.
@@ -70,7 +76,9 @@ impl PostgresStore {
             schema: String::new(),
             schema_is_there: true,
             ledger_seen: false,
-            group: None,
+            is_shared: false,
+            link: LedgerLink::default(),
+            bulk: None,
             copying: None,
             may_draw: None,
             is_unusable: false,
@@ -82,6 +90,12 @@ impl PostgresStore {
         };
         store.prepare(schema, wait)?;
         Ok(store)
+    }
+
+    /// The same, its loads recorded in a ledger elsewhere.
+    pub fn linked(mut self, link: LedgerLink) -> PostgresStore {
+        self.link = link;
+        self
     }
 
     pub(super) fn prepare(&mut self, schema: Option<&str>, wait: Duration) -> Result<(), StoreError> {
@@ -118,12 +132,6 @@ impl PostgresStore {
         let what = format!("hypodoke watch {} {name}", self.schema);
         let sql = "SELECT pg_try_advisory_lock(hashtextextended($1, 0))";
         Ok(self.run(self.client.query_one(sql, &[&what]))?.get(0))
-    }
-
-    /// Whether the connection still stands: the server answers within a few seconds.
-    pub fn is_alive(&self) -> bool {
-        let answer = async { tokio::time::timeout(ANSWER_WITHIN, self.client.batch_execute("")).await };
-        matches!(self.runtime.block_on(answer), Ok(Ok(())))
     }
 
     /// A statement of the ledger, prepared once.
@@ -190,7 +198,9 @@ impl SqlConnection for PostgresStore {
     fn execute(&mut self, sql: &str, parameters: &[SqlValue]) -> Result<u64, StoreError> {
         self.settle_copy()?;
         let statement = self.prepared(&POSTGRES.statement(sql))?;
-        self.run(self.client.execute(&statement, &as_parameters(parameters)))
+        let done = self.run(self.client.execute(&statement, &as_parameters(parameters)));
+        failpoint!("sql.statement");
+        done
     }
 
     /// All are sent before the first is answered.
@@ -242,15 +252,23 @@ impl SqlConnection for PostgresStore {
     }
 
     fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
+        if self.is_unusable {
+            let why = "a COPY was refused".to_owned();
+            return Err(StoreError::Lost { shown: self.shown.clone(), why });
+        }
         self.script(&POSTGRES.rollback(scope))
     }
 
-    fn is_in_transaction(&self) -> bool {
-        self.group.is_some()
+    fn is_shared(&self) -> bool {
+        self.is_shared
+    }
+
+    fn share(&mut self, is_shared: bool) {
+        self.is_shared = is_shared;
     }
 
     fn drawn_number(&mut self) -> Option<i64> {
-        self.group.as_mut()?.bulk.take_number()
+        self.bulk.as_mut()?.take_number()
     }
 
     /// Two processes may come at once: the second waits, and finds the ledger made.
@@ -266,6 +284,27 @@ impl SqlConnection for PostgresStore {
 impl SqlDatabase for PostgresStore {
     fn ledger_seen(&mut self) -> &mut bool {
         &mut self.ledger_seen
+    }
+
+    /// Whether the connection still stands: the server answers within a few seconds.
+    fn is_alive(&mut self) -> bool {
+        let answer = async { tokio::time::timeout(ANSWER_WITHIN, self.client.batch_execute("")).await };
+        matches!(self.runtime.block_on(answer), Ok(Ok(())))
+    }
+
+    fn connect_anew(&mut self) -> Result<(), StoreError> {
+        let (address, schema) = (self.address.clone(), self.wanted_schema.clone());
+        let fresh = PostgresStore::open(&address, schema.as_deref(), self.wait)?;
+        let (ledger_seen, link) = (self.ledger_seen, std::mem::take(&mut self.link));
+        *self = PostgresStore { ledger_seen, link, ..fresh };
+        Ok(())
+    }
+
+    fn missing_grants(
+        &mut self,
+        on: &[(String, &'static [&'static str])],
+    ) -> Result<Vec<String>, StoreError> {
+        self.run(rights::missing(&self.client, &self.schema, &self.user, on))
     }
 }
 

@@ -10,8 +10,8 @@ use super::connection::PostgresStore;
 use super::copy::{CopyForm, HEADER, RowOrigin, TRAILER, put_row};
 use super::open_copy::Copying;
 use crate::error::StoreError;
-use crate::load::{RowsOfFile, TargetTable};
-use crate::sink::Sink as _;
+use crate::sql::{SqlConnection, SqlDatabase};
+use crate::tables::writer::{RowsOfFile, Sent, TargetTable};
 
 /// How much is put together before it is handed to the connection, in bytes: about what the
 /// processors on both sides keep at hand.
@@ -25,11 +25,11 @@ impl PostgresStore {
         target: &mut TargetTable<CopyForm>,
         of_file: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         if self.copying.is_none() {
             self.open_copy(at, &target.form.sql)?;
         }
-        let Some(copying) = &mut self.copying else { return Ok(0) };
+        let Some(copying) = &mut self.copying else { return Ok(Sent::default()) };
         let RowsOfFile { file, lineage, rows } = of_file;
         let count = range.len() as u64;
         copying.rows += count;
@@ -47,7 +47,7 @@ impl PostgresStore {
                 copying.buffer.reserve(CHUNK + 4096);
             }
         }
-        Ok(count)
+        Ok(Sent { taken: count, refused: Vec::new() })
     }
 
     /// Why a COPY broke off. The server's own reason comes with its answer.
@@ -67,8 +67,8 @@ impl PostgresStore {
             Err(error) => {
                 // The connection is of no use after this. Within a group there is no going on, and
                 // whoever goes on with another file finds one that is.
-                if self.group.is_none() {
-                    let _ = self.reconnect();
+                if !self.is_shared() {
+                    let _ = self.connect_anew();
                 }
                 return Err(error);
             }

@@ -4,8 +4,8 @@ use hypodoke_core::names::FILE_COLUMN;
 use hypodoke_core::types::Type;
 use tokio_postgres::{Client, Error, Row};
 
-use crate::catalog::{ColumnSample, FileFigures};
 use crate::sql::quote;
+use crate::tables::catalog::{ColumnSample, FileFigures};
 
 /// What a column holds.
 pub async fn sample(client: &Client, table: &str, column: &str, most: usize) -> Result<ColumnSample, Error> {

@@ -6,37 +6,100 @@ use std::ops::Range;
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::Lineage;
 
+use super::bulk::BulkWriter;
+use super::bulk_loads::BulkLoads;
 use super::connection::PostgresStore;
 use super::copy::CopyForm;
 use super::{connect, tables};
 use crate::error::StoreError;
-use crate::load::{LoadTarget, RowsOfFile, TargetTable};
-use crate::merge::{Counts, Merge};
-use crate::plan::{LoadPlan, TablePlan};
+use crate::load_plan::Counts;
+use crate::load_plan::{LoadPlan, Mode, TablePlan};
 use crate::sql::moment_text;
+use crate::tables::link::LedgerLink;
+use crate::tables::merge::Merge;
+use crate::tables::writer::{LoadTarget, RowsOfFile, Sent, TargetTable};
+use crate::tables::{Capabilities, Writer};
 
 impl LoadTarget for PostgresStore {
     type Form = CopyForm;
+
+    fn link(&self) -> &LedgerLink {
+        &self.link
+    }
+
+    fn link_mut(&mut self) -> &mut LedgerLink {
+        &mut self.link
+    }
+
+    fn promises(&self) -> Capabilities {
+        Capabilities {
+            ledger_with_rows: true,
+            table_changes_with_rows: true,
+            groups: true,
+            many_writers: true,
+            modes: Mode::ALL,
+            takes_nul: false,
+            most_columns: 1600,
+        }
+    }
+
+    fn is_shortened(&self, plan: &LoadPlan) -> bool {
+        self.goes_short(plan)
+    }
+
+    fn begin_shortened<'a>(
+        &'a mut self,
+        plan: &'a LoadPlan,
+    ) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
+        Ok(Some(Box::new(BulkWriter::begin(self, plan)?)))
+    }
 
     fn before_load(&mut self, _: &LoadPlan) -> Result<(), StoreError> {
         self.settle_bulk()
     }
 
-    fn is_known(&self, plan: &LoadPlan) -> bool {
-        self.has_claimed(plan)
+    fn group_began(&mut self) {
+        self.bulk = Some(BulkLoads::default());
     }
 
-    fn lock_file(&mut self, plan: &LoadPlan) -> Result<(), StoreError> {
-        self.lock_one_file(plan)
+    fn finish_group(&mut self) -> Result<(), StoreError> {
+        self.finish_bulk()
+    }
+
+    fn after_group(&mut self, _: bool) -> Result<(), StoreError> {
+        self.bulk = None;
+        match self.is_unusable {
+            true => Err(StoreError::Lost { shown: self.shown.clone(), why: "a COPY was refused".to_owned() }),
+            false => Ok(()),
+        }
+    }
+
+    fn try_lock_files(&mut self, keys: &[String]) -> Result<Vec<bool>, StoreError> {
+        self.try_locks(keys)
+    }
+
+    fn lock_file(&mut self, key: &str, waits: bool) -> Result<bool, StoreError> {
+        self.lock_one_file(key, waits)
     }
 
     fn lock_order(&mut self, table: &str) -> Result<(), StoreError> {
         self.lock_table_order(table)
     }
 
+    fn claimed(&mut self, files: usize) -> Result<(), StoreError> {
+        if !self.link.is_elsewhere() {
+            self.may_draw()?;
+        }
+        if let Some(bulk) = &mut self.bulk {
+            bulk.wants_numbers(files);
+        }
+        Ok(())
+    }
+
     fn target_table(
         &mut self,
         table: &TablePlan,
+        _: i64,
         stage: Option<String>,
     ) -> Result<TargetTable<CopyForm>, StoreError> {
         self.ready_table(table, stage)
@@ -53,17 +116,7 @@ impl LoadTarget for PostgresStore {
         target: &mut TargetTable<CopyForm>,
         rows: RowsOfFile<'_>,
         range: Range<usize>,
-    ) -> Result<u64, StoreError> {
-        self.copy_rows(at, target, rows, range)
-    }
-
-    fn send_checked(
-        &mut self,
-        at: usize,
-        target: &mut TargetTable<CopyForm>,
-        rows: RowsOfFile<'_>,
-        range: Range<usize>,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Sent, StoreError> {
         self.copy_rows(at, target, rows, range)
     }
 
@@ -74,10 +127,6 @@ impl LoadTarget for PostgresStore {
     fn give_up_sending(&mut self) {
         // A COPY that is dropped unfinished is refused by the server, as it should be.
         self.copying = None;
-    }
-
-    fn refused_statement(&self, _: &str, _: bool) -> Option<String> {
-        None
     }
 
     fn run_statements(&mut self, statements: &str) -> Result<(), String> {
@@ -101,14 +150,6 @@ impl LoadTarget for PostgresStore {
 
     fn refuse_unstorable(&self, rows: &mut Rows) {
         refuse_unstorable(rows);
-    }
-
-    fn keep_changes(&mut self, _: &LoadPlan) -> Result<(), StoreError> {
-        Ok(())
-    }
-
-    fn undo_changes(&mut self, _: &LoadPlan) {
-        // They were undone with the rest of the transaction.
     }
 }
 

@@ -1,15 +1,15 @@
 //! PostgreSQL: a staging database on a server.
 
 mod bulk;
+mod bulk_loads;
 mod connect;
 mod connection;
 mod copy;
 mod copying;
 mod figures;
-mod group;
 mod load;
+mod locks;
 mod open_copy;
-mod open_group;
 mod rebuild_target;
 mod rights;
 mod session;
@@ -22,74 +22,13 @@ use hypodoke_core::types::Type;
 pub use connect::Address;
 pub use connection::PostgresStore;
 
-use crate::catalog::{About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape};
 use crate::error::StoreError;
-use crate::load::SqlWriter;
-use crate::mode::Mode;
-use crate::plan::{LoadPlan, LoadRules, TablePlan};
-use crate::rebuild::{self, Comparison};
-use crate::sink::{Capabilities, Claim, Claimed, Sink, Writer};
-use crate::sql::{Scope, SqlConnection, quote};
-
-impl Sink for PostgresStore {
-    fn capabilities(&self) -> Capabilities {
-        Capabilities {
-            ledger_with_rows: true,
-            table_changes_with_rows: true,
-            groups: true,
-            many_writers: true,
-            modes: Mode::ALL,
-            takes_nul: false,
-            most_columns: 1600,
-        }
-    }
-
-    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
-        if self.goes_short(plan) {
-            return Ok(Some(Box::new(bulk::BulkWriter::begin(self, plan)?)));
-        }
-        let writer = SqlWriter::begin(self, plan)?;
-        Ok(writer.map(|writer| Box::new(writer) as Box<dyn Writer + 'a>))
-    }
-
-    fn begin_group(&mut self) -> Result<(), StoreError> {
-        self.open_group()
-    }
-
-    fn end_group(&mut self, keep: bool) -> Result<(), StoreError> {
-        self.close_group(keep)
-    }
-
-    fn claim(
-        &mut self,
-        table: &str,
-        in_order: bool,
-        files: &[Claim<'_>],
-    ) -> Result<Vec<Claimed>, StoreError> {
-        self.claim_files(table, in_order, files)
-    }
-
-    fn compare(
-        &mut self,
-        tables: &[TablePlan],
-        rules: &LoadRules,
-        most: Option<u64>,
-    ) -> Result<Option<Comparison>, StoreError> {
-        self.begin(Scope::Whole)?;
-        let compared = rebuild::compare(self, tables, rules, most);
-        // What was staged goes with it.
-        self.rollback(Scope::Whole)?;
-        compared
-    }
-
-    fn reconnect(&mut self) -> Result<(), StoreError> {
-        let (address, schema) = (self.address.clone(), self.wanted_schema.clone());
-        let ledger_seen = self.ledger_seen;
-        *self = PostgresStore::open(&address, schema.as_deref(), self.wait)?;
-        self.ledger_seen = ledger_seen;
-        Ok(())
-    }
-}
+use crate::load_plan::{LoadPlan, Mode};
+use crate::sql::quote;
+use crate::tables::catalog::{
+    About, Catalog, ColumnSample, FileFigures, MOST_SAMPLED, SampleRows, TableShape,
+};
+use crate::tables::pairing;
 
 impl Catalog for PostgresStore {
     fn shown(&self) -> String {
@@ -133,7 +72,7 @@ impl Catalog for PostgresStore {
     }
 
     fn missing_rights(&mut self, tables: &[(String, Mode)]) -> Result<Vec<String>, StoreError> {
-        self.run(rights::missing(&self.client, &self.schema, &self.user, tables))
+        pairing::missing_rights(self, tables)
     }
 
     fn column_sample(&mut self, table: &str, column: &str) -> Result<ColumnSample, StoreError> {

@@ -12,13 +12,20 @@ use super::copy::{HEADER, RowOrigin, TRAILER, Wire, put_row};
 use super::session::row_of;
 use super::tables;
 use crate::error::StoreError;
-use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
-use crate::sql::{Misread, SqlRow};
+use crate::sql::{Misread, SqlConnection, SqlRow};
+use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
 
 /// How much is put together before it is handed to the connection, in bytes.
 const CHUNK: usize = 64 * 1024;
 
 impl RebuildTarget for PostgresStore {
+    fn ledger(&mut self) -> &mut dyn SqlConnection {
+        if self.link.is_elsewhere() {
+            return self.link.other();
+        }
+        self
+    }
+
     fn table_sql(&self, table: &str) -> String {
         self.qualified(table)
     }

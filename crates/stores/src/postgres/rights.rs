@@ -2,8 +2,6 @@
 
 use tokio_postgres::{Client, Error};
 
-use crate::ledger::{LEDGER_TABLES, rights_on};
-use crate::mode::Mode;
 use crate::sql::quote;
 
 /// The GRANT statements that are missing, for tables that are there; and for those that are not,
@@ -12,7 +10,7 @@ pub async fn missing(
     client: &Client,
     schema: &str,
     user: &str,
-    tables: &[(String, Mode)],
+    on: &[(String, &'static [&'static str])],
 ) -> Result<Vec<String>, Error> {
     let mut grants = Vec::new();
     let (schema_name, user_name) = (quote(schema), quote(user));
@@ -40,7 +38,7 @@ pub async fn missing(
         .query_one("SELECT has_schema_privilege($1, 'USAGE'), has_schema_privilege($1, 'CREATE')", &[&schema])
         .await?;
     let (may_use, may_create): (bool, bool) = (row.get(0), row.get(1));
-    let (on_tables, wants_create) = missing_on_tables(client, schema, user, tables).await?;
+    let (on_tables, wants_create) = missing_on_tables(client, schema, user, on).await?;
     let mut on_schema = Vec::new();
     if !may_use {
         on_schema.push("USAGE");
@@ -60,21 +58,19 @@ async fn missing_on_tables(
     client: &Client,
     schema: &str,
     user: &str,
-    tables: &[(String, Mode)],
+    on: &[(String, &'static [&'static str])],
 ) -> Result<(Vec<String>, bool), Error> {
     let (schema_name, user_name) = (quote(schema), quote(user));
-    let ledger = LEDGER_TABLES.iter().map(|name| ((*name).to_owned(), rights_on(name)));
-    let staging = tables.iter().map(|(name, mode)| (name.clone(), mode.rights()));
     let mut wants_create = false;
     let mut on_tables = Vec::new();
-    for (name, rights) in ledger.chain(staging) {
-        let qualified = format!("{schema_name}.{}", quote(&name));
+    for (name, rights) in on {
+        let qualified = format!("{schema_name}.{}", quote(name));
         let row = client
             .query_one(
                 "SELECT max(c.oid) IS NOT NULL,
                    ARRAY(SELECT r FROM unnest($3::text[]) r WHERE max(c.oid) IS NOT NULL AND NOT has_table_privilege(max(c.oid), r))
                  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
-                &[&schema, &name, &rights],
+                &[&schema, name, rights],
             )
             .await?;
         let (there, lacking): (bool, Vec<String>) = (row.get(0), row.get(1));

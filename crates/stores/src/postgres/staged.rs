@@ -4,14 +4,15 @@ use tokio_postgres::error::SqlState;
 
 use super::connection::PostgresStore;
 use crate::error::StoreError;
-use crate::merge::{Counts, Merge};
-use crate::mode::Mode;
-use crate::plan::TablePlan;
-use crate::rebuild::RebuildTarget;
+use crate::load_plan::Counts;
+use crate::load_plan::Mode;
+use crate::load_plan::TablePlan;
 use crate::sql::{Scope, SqlConnection};
+use crate::tables::merge::Merge;
+use crate::tables::rebuild::RebuildTarget;
 
 impl PostgresStore {
-    /// See [`crate::load::LoadTarget::merge_table`].
+    /// See [`crate::tables::writer::LoadTarget::merge_table`].
     pub(super) fn merge_staged(
         &mut self,
         merge: &Merge,

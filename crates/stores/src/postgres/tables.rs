@@ -8,9 +8,9 @@ use tokio_postgres::types::Type as Native;
 use tokio_postgres::{Client, Error};
 
 use super::copy::Wire;
-use crate::catalog::{TableColumn, TableShape, Takes};
-use crate::plan::TablePlan;
+use crate::load_plan::TablePlan;
 use crate::sql::quote;
+use crate::tables::catalog::{TableColumn, TableShape, Takes};
 
 /// How a column of a type is declared.
 pub fn declared(ty: Type) -> String {

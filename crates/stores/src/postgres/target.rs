@@ -4,10 +4,10 @@ use super::connection::PostgresStore;
 use super::copy::{CopyForm, Wire};
 use super::tables::{self, NativeTable};
 use crate::error::StoreError;
-use crate::load::TargetTable;
-use crate::merge::SEQUENCE;
-use crate::plan::TablePlan;
+use crate::load_plan::TablePlan;
 use crate::sql::quote;
+use crate::tables::merge::SEQUENCE;
+use crate::tables::writer::TargetTable;
 
 impl PostgresStore {
     /// Makes or changes a table, and its stage where rows go there first.

@@ -66,9 +66,11 @@ pub trait SqlConnection {
     /// Undoes what was done in it.
     fn rollback(&mut self, scope: Scope) -> Result<(), StoreError>;
 
-    /// Whether a transaction is open that others began: the files of a group are kept all together or
-    /// none.
-    fn is_in_transaction(&self) -> bool;
+    /// Whether a transaction is open that several files share: they are kept all together or none.
+    fn is_shared(&self) -> bool;
+
+    /// Says that a transaction is open that several files share, or is not any more.
+    fn share(&mut self, is_shared: bool);
 
     /// A number for an entry of a file that was drawn ahead, if one was.
     fn drawn_number(&mut self) -> Option<i64> {
@@ -83,6 +85,17 @@ pub trait SqlConnection {
 pub trait SqlDatabase: SqlConnection + Sized {
     /// Whether the ledger was seen by now, so that it is looked for once.
     fn ledger_seen(&mut self) -> &mut bool;
+
+    /// Whether the connection may be used again after a while: it still stands, and leads where it led.
+    fn is_alive(&mut self) -> bool;
+
+    /// Connects anew after the connection was lost. No transaction is open then.
+    fn connect_anew(&mut self) -> Result<(), StoreError>;
+
+    /// The statements that give the user the rights on these tables that are missing, and the right to make
+    /// those of them that are not there.
+    fn missing_grants(&mut self, on: &[(String, &'static [&'static str])])
+    -> Result<Vec<String>, StoreError>;
 }
 
 impl dyn SqlConnection + '_ {

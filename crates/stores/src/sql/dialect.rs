@@ -27,8 +27,14 @@ pub struct SqlDialect {
     index_prefix: &'static str,
     /// A column may say to which table the numbers in it belong.
     refers: bool,
-    /// Tables of the ledger that only this database needs.
+    /// Tables of ours that only this database needs beside staging tables, and their names.
     pub more_tables: &'static str,
+    /// See `more_tables`.
+    pub more_table_names: &'static [&'static str],
+    /// Whoever writes has the whole database to itself.
+    pub is_one_writer: bool,
+    /// What keeps a condition on a column of texts from being met by its index.
+    hidden: &'static str,
     /// The types that CAST makes whole numbers and texts of.
     pub whole: &'static str,
     cast_text: &'static str,
@@ -66,6 +72,9 @@ pub static SQLITE: SqlDialect = SqlDialect {
     index_prefix: "",
     refers: true,
     more_tables: "",
+    more_table_names: &[],
+    is_one_writer: true,
+    hidden: " || ''",
     whole: "bigint",
     cast_text: "text",
     insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
@@ -89,6 +98,9 @@ pub static POSTGRES: SqlDialect = SqlDialect {
     index_prefix: "",
     refers: true,
     more_tables: "",
+    more_table_names: &[],
+    is_one_writer: false,
+    hidden: " || ''",
     whole: "bigint",
     cast_text: "text",
     insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
@@ -120,6 +132,9 @@ CREATE TABLE IF NOT EXISTS hd_table_changes (
 ){options};
 CREATE TABLE IF NOT EXISTS hd_claims (claim {name} NOT NULL PRIMARY KEY, times {integer} NOT NULL){options};
 ",
+    more_table_names: &["hd_table_changes", "hd_claims"],
+    is_one_writer: false,
+    hidden: "",
     whole: "SIGNED",
     cast_text: "char",
     insert_new: ("INSERT IGNORE", ""),
@@ -150,6 +165,11 @@ impl SqlDialect {
     /// database takes them in that order.
     pub fn order_of_parameters(&self, sql: &str) -> Option<Vec<usize>> {
         (self.parameter == '\0').then(|| numbers_of(sql))
+    }
+
+    /// A column of texts in a condition that no index on it is to be used for.
+    pub fn without_index(&self, column: &str) -> String {
+        format!("{column}{}", self.hidden)
     }
 
     /// A statement that adds a row, unless one is there that it would be another of.

@@ -3,6 +3,7 @@
 
 mod connection;
 mod dialect;
+pub(crate) mod runtime;
 mod scope;
 mod transaction;
 mod value;

@@ -9,7 +9,7 @@ pub fn in_transaction<T>(
     connection: &mut dyn SqlConnection,
     work: impl FnOnce(&mut dyn SqlConnection) -> Result<T, StoreError>,
 ) -> Result<T, StoreError> {
-    if connection.is_in_transaction() {
+    if connection.is_shared() {
         return work(connection);
     }
     connection.begin(Scope::Whole)?;

@@ -6,7 +6,6 @@
 #![allow(unsafe_code)]
 
 use std::ffi::{CStr, c_char, c_int};
-use std::marker::PhantomData;
 use std::ptr::{self, NonNull};
 
 use hypodoke_core::cast::{Cell, Rows};
@@ -19,8 +18,9 @@ use super::decimals;
 /// The most bytes that a value takes which is written out to be bound.
 const WRITTEN: usize = 48;
 
-/// A prepared INSERT for the rows of one table.
-pub struct BulkInsert<'c> {
+/// A prepared INSERT for the rows of one table. SQLite closes no connection that has a statement left, so the
+/// handles stay good for as long as this is.
+pub struct BulkInsert {
     statement: NonNull<ffi::sqlite3_stmt>,
     database: *mut ffi::sqlite3,
     /// Values that are written out (dates, long decimals) for the row in hand. It never grows
@@ -28,7 +28,6 @@ pub struct BulkInsert<'c> {
     scratch: Vec<u8>,
     /// The table has triggers, which may leave rows out.
     guarded: bool,
-    connection: PhantomData<&'c Connection>,
 }
 
 /// What became of a row.
@@ -41,18 +40,17 @@ pub enum Stepped {
     Refused(String),
 }
 
-impl<'c> BulkInsert<'c> {
+impl BulkInsert {
     /// Prepares the statement, whose parameters are so many cells, then file and line. `guarded` says
     /// that the table has triggers.
     pub fn prepare(
-        connection: &'c Connection,
+        connection: &Connection,
         sql: &str,
         cells: usize,
         guarded: bool,
-    ) -> rusqlite::Result<BulkInsert<'c>> {
+    ) -> rusqlite::Result<BulkInsert> {
         let mut statement = ptr::null_mut();
-        // SAFETY: the handle is that of a live connection, which the lifetime keeps alive and
-        // on this thread; the text is given with its length.
+        // SAFETY: the handle is that of a live connection; the text is given with its length.
         let (code, database) = unsafe {
             let database = connection.handle();
             let flags = ffi::SQLITE_PREPARE_PERSISTENT;
@@ -72,7 +70,7 @@ impl<'c> BulkInsert<'c> {
         match NonNull::new(statement) {
             Some(statement) if code == ffi::SQLITE_OK => {
                 let scratch = Vec::with_capacity(cells * WRITTEN);
-                Ok(BulkInsert { statement, database, scratch, guarded, connection: PhantomData })
+                Ok(BulkInsert { statement, database, scratch, guarded })
             }
             _ => Err(failure(database, code)),
         }
@@ -220,7 +218,7 @@ fn failure(database: *mut ffi::sqlite3, code: c_int) -> rusqlite::Error {
     rusqlite::Error::SqliteFailure(ffi::Error::new(code), Some(message(database)))
 }
 
-impl Drop for BulkInsert<'_> {
+impl Drop for BulkInsert {
     fn drop(&mut self) {
         // SAFETY: the statement is live and not used again.
         unsafe { ffi::sqlite3_finalize(self.statement.as_ptr()) };

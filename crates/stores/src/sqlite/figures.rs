@@ -5,8 +5,8 @@ use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, Row};
 
 use super::decimals::REAL_DIGITS;
-use crate::catalog::{ColumnSample, FileFigures};
 use crate::sql::quote;
+use crate::tables::catalog::{ColumnSample, FileFigures};
 
 /// What a column holds.
 pub fn sample(connection: &Connection, table: &str, column: &str, most: usize) -> Result<ColumnSample> {

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::plan::{LoadPlan, TablePlan};
+use crate::load_plan::{LoadPlan, TablePlan};
 
 /// Tables by their names, with the versions of their layouts.
 #[derive(Debug, Default)]

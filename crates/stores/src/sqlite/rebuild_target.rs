@@ -2,19 +2,26 @@
 
 use hypodoke_core::cast::{Cell, Rows};
 
+use super::SqliteStore;
 use super::bulk::{BulkInsert, Stepped};
-use super::session::{SqliteSession, fail};
 use crate::error::StoreError;
-use crate::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
 use crate::sql::{SqlConnection, SqlRow, moment_text, quote};
+use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
 
-impl RebuildTarget for SqliteSession<'_> {
+impl RebuildTarget for SqliteStore {
+    fn ledger(&mut self) -> &mut dyn SqlConnection {
+        if self.link.is_elsewhere() {
+            return self.link.other();
+        }
+        self
+    }
+
     fn table_sql(&self, table: &str) -> String {
         quote(table)
     }
 
     fn statement(&mut self, sql: &str) -> Result<u64, StoreError> {
-        self.connection.execute(sql, []).map(|count| count as u64).map_err(|error| fail(self.path, error))
+        self.connection.execute(sql, []).map(|count| count as u64).map_err(|error| self.fail(error))
     }
 
     fn moment_entries(&mut self, sql: &str) -> Result<Vec<SqlRow>, StoreError> {
@@ -39,17 +46,17 @@ impl RebuildTarget for SqliteSession<'_> {
     ) -> Result<(), StoreError> {
         let list = columns.join(", ");
         let sql = format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table));
-        self.connection.execute_batch(&sql).map_err(|error| fail(self.path, error))
+        self.connection.execute_batch(&sql).map_err(|error| self.fail(error))
     }
 
     fn index_stage(&mut self, stage: &str, columns: &[String]) -> Result<(), StoreError> {
         let list = columns.join(", ");
         let sql = format!("CREATE INDEX temp.{stage}_index ON {stage} ({list})");
-        self.connection.execute_batch(&sql).map_err(|error| fail(self.path, error))
+        self.connection.execute_batch(&sql).map_err(|error| self.fail(error))
     }
 
     fn fill_stage(&mut self, staged: &StagedRows<'_>) -> Result<(), StoreError> {
-        self.insert_staged(staged).map_err(|error| fail(self.path, error))
+        self.insert_staged(staged).map_err(|error| self.fail(error))
     }
 
     fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
@@ -74,12 +81,12 @@ impl RebuildTarget for SqliteSession<'_> {
     }
 }
 
-impl SqliteSession<'_> {
+impl SqliteStore {
     fn insert_staged(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
         let StagedRows { stage, columns, lineage, rows, files, .. } = staged;
         let marks = vec!["?"; columns.len()].join(", ");
         let sql = format!("INSERT INTO {stage} ({}) VALUES ({marks})", columns.join(", "));
-        let mut insert = BulkInsert::prepare(self.connection, &sql, columns.len(), false)?;
+        let mut insert = BulkInsert::prepare(&self.connection, &sql, columns.len(), false)?;
         for (index, file) in files.iter().enumerate() {
             if lineage.is_kept() {
                 insert.bind_file(rows.width + 1, *file)?;

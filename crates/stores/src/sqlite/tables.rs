@@ -12,9 +12,9 @@ use hypodoke_core::types::Type;
 use rusqlite::{Connection, Result, types::ValueRef};
 
 use super::decimals::{self, REAL_DIGITS};
-use crate::catalog::{SampleRows, TableColumn, TableShape, Takes};
-use crate::plan::TablePlan;
+use crate::load_plan::TablePlan;
 use crate::sql::quote;
+use crate::tables::catalog::{SampleRows, TableColumn, TableShape, Takes};
 
 /// How a column of a type is declared.
 pub fn declared(ty: Type) -> String {

@@ -11,8 +11,8 @@ use hypodoke_core::types::Type;
 use hypodoke_stores::{
     About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
     FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
-    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, Sink, StoreError, TableColumn, TablePlan,
-    TableShape, Takes, Writer,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, StoreError, TableColumn, TablePlan, TableShape,
+    Tables, Takes, Writer,
 };
 
 /// A database in memory. It does the modes `append` and `replace`.
@@ -76,6 +76,10 @@ impl MemoryStore {
 }
 
 impl Ledger for MemoryStore {
+    fn ledger_shown(&self) -> String {
+        "memory:".to_owned()
+    }
+
     fn open_ledger(&mut self) -> Result<(), StoreError> {
         Ok(())
     }
@@ -257,7 +261,19 @@ impl Catalog for MemoryStore {
     }
 }
 
-impl Sink for MemoryStore {
+impl Tables for MemoryStore {
+    fn ledger(&mut self) -> &mut dyn Ledger {
+        self
+    }
+
+    fn prepare(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
+    fn recover(&mut self) -> Result<(), StoreError> {
+        Ok(())
+    }
+
     fn capabilities(&self) -> Capabilities {
         Capabilities {
             ledger_with_rows: true,
@@ -270,7 +286,7 @@ impl Sink for MemoryStore {
         }
     }
 
-    fn begin_load<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
+    fn begin<'a>(&'a mut self, plan: &'a LoadPlan) -> Result<Option<Box<dyn Writer + 'a>>, StoreError> {
         let is_it = |entry: &FileEntry| {
             let known = (&entry.arrival.place, &entry.arrival.path);
             entry.outcome == Outcome::Loaded
@@ -317,7 +333,7 @@ struct MemoryWriter<'a> {
 }
 
 impl Writer for MemoryWriter<'_> {
-    fn rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+    fn write(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         for index in 0..if self.store.counts_only { 0 } else { rows.len() } {
             let text = |cell: &hypodoke_core::cast::Cell| {
                 let mut out = Vec::new();
@@ -332,7 +348,7 @@ impl Writer for MemoryWriter<'_> {
         Ok(rows.len() as u64)
     }
 
-    fn finish(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
+    fn commit(self: Box<Self>, summary: &FileSummary) -> Result<Finished, StoreError> {
         let MemoryWriter { store, plan, rows, rejects } = *self;
         if store.lost_commits > 0 {
             store.lost_commits -= 1;

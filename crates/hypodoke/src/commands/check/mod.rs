@@ -11,7 +11,7 @@ use hypodoke_engine::inspect::{Forecast, forecast};
 use hypodoke_engine::job::{FeedFiles, Job};
 use hypodoke_engine::lost_tables::{TableLoss, fewer_rows, table_loss};
 use hypodoke_places::{PlaceError, RemoteTrouble, Scope, Seen};
-use hypodoke_stores::{Mode, ServerSetting, Store};
+use hypodoke_stores::{Mode, ServerSetting, Tables};
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -19,6 +19,7 @@ use night::NightLine;
 
 use super::context::{Context, asked};
 use crate::cli::CheckArguments;
+use crate::connections;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::receipt::{missing_advice, missing_words};
@@ -159,8 +160,8 @@ fn database_lines(
     feeds: &[FeedFiles],
     ddl: bool,
 ) -> Result<DatabaseLines, Failure> {
-    let mut database = DatabaseLine { address: job.store.to_string(), ..DatabaseLine::default() };
-    let mut store = match hypodoke_stores::open(&job.store).map_err(Failure::from) {
+    let mut database = DatabaseLine { address: job.staging.to_string(), ..DatabaseLine::default() };
+    let mut store = match connections::tables(&job.staging).map_err(Failure::from) {
         Ok(store) => store,
         Err(Failure { message, advice, exit }) => {
             (database.error, database.advice) = (Some(message), advice);
@@ -229,7 +230,7 @@ struct TrustDocument<'a> {
     fingerprint: String,
 }
 
-fn feed_line(store: &mut dyn Store, files: &FeedFiles, key_at: Option<&str>, ddl: bool) -> FeedLine {
+fn feed_line(store: &mut dyn Tables, files: &FeedFiles, key_at: Option<&str>, ddl: bool) -> FeedLine {
     let feed = &files.feed;
     let mut line = FeedLine {
         name: feed.name.clone().unwrap_or_default(),
@@ -243,7 +244,7 @@ fn feed_line(store: &mut dyn Store, files: &FeedFiles, key_at: Option<&str>, ddl
         error: None,
         advice: None,
     };
-    if let Ok(true) = store.has_ledger() {
+    if let Ok(true) = store.ledger().has_ledger() {
         let loss = table_loss(store, feed).and_then(|loss| match loss {
             Some(loss) => Ok(Some(loss)),
             None => fewer_rows(store, feed),

@@ -69,8 +69,10 @@ impl NightLine {
 /// The room where the spool and a database file are.
 pub fn disks(settings: &Settings) -> Vec<NightLine> {
     let mut folders: Vec<(&str, PathBuf)> = Vec::new();
-    if let StoreUrl::Sqlite { path, .. } = &settings.store {
-        folders.push(("the database", path.clone()));
+    for (name, url) in ["the database", "the ledger"].into_iter().zip(settings.staging.urls()) {
+        if let StoreUrl::Sqlite { path, .. } = url {
+            folders.push((name, path.clone()));
+        }
     }
     let is_remote = settings.places.iter().any(|place| place.place.watched_folder().is_none());
     if is_remote {
@@ -115,7 +117,7 @@ pub fn people(settings: &Settings, try_all: bool) -> Vec<NightLine> {
             let what = format!("{}: {whom}, on {}; --notify sends a test message", to.name, on.join(", "));
             return NightLine::good("notify", what);
         }
-        match send(to, &test_message(to, &settings.store.to_string())) {
+        match send(to, &test_message(to, &settings.staging.to_string())) {
             Ok(()) => NightLine::good("notify", format!("{}: {whom} was sent a test message", to.name)),
             Err(Failure { message, .. }) => NightLine {
                 about: "notify",

@@ -8,8 +8,7 @@ use std::path::Path;
 
 use hypodoke_core::outcome::Outcome;
 use hypodoke_demo::{CONFIGURATION, DATABASE, Figures, MARK, Step, expected, write_step};
-use hypodoke_engine::batch::StopSignal;
-use hypodoke_engine::batch::run_job;
+use hypodoke_engine::batch::{RunOptions, run_job};
 use hypodoke_engine::decide::Settlement;
 use hypodoke_engine::discover::discover;
 use hypodoke_engine::event::Silent;
@@ -21,6 +20,7 @@ use self::unwritable::unwritable;
 use super::context::Context;
 use super::settle;
 use crate::cli::DemoArguments;
+use crate::connections;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::receipt_json::{self, ReceiptDocument};
@@ -161,7 +161,7 @@ const RENAME: (&str, &str) = ("DraughtM", "Draft");
 
 fn settle_held(folder: &Path) -> Result<Settled, Failure> {
     let settings = settings(folder)?;
-    let mut store = hypodoke_stores::open(&settings.store)?;
+    let mut store = connections::tables(&settings.staging)?;
     let wish = settle::decide::Wish {
         settlement: Settlement {
             rename: vec![(RENAME.0.to_owned(), RENAME.1.to_owned())],
@@ -206,8 +206,8 @@ fn load_once(folder: &Path) -> Result<Receipt, Failure> {
 fn load_by(file: &Path) -> Result<Receipt, Failure> {
     let job = Settings::read(file)?.job();
     let found = discover(&job, &[])?;
-    let mut store = hypodoke_stores::open(&job.store)?;
-    let report = run_job(&job, &found, store.as_mut(), &Silent, &StopSignal::default())?;
+    let mut store = connections::tables(&job.staging)?;
+    let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
     match report.broken_off {
         Some(error) => Err(error.into()),
         None => Ok(report.receipt),
@@ -231,7 +231,7 @@ fn compare(folder: &Path, receipts: &[Receipt]) -> Result<Vec<String>, Failure> 
     if found.len() != expected.loads.len() {
         differences.push(format!("{} loads expected, {} made", expected.loads.len(), found.len()));
     }
-    let mut store = hypodoke_stores::open(&settings(folder)?.store)?;
+    let mut store = connections::tables(&settings(folder)?.staging)?;
     for (table, wanted) in &expected.tables {
         let found = store.count_rows(table)?;
         if found != *wanted {
@@ -255,7 +255,7 @@ fn figures(receipt: &Receipt) -> Figures {
 }
 
 fn show_rows(folder: &Path, context: &Context) -> Result<(), Failure> {
-    let mut store = hypodoke_stores::open(&settings(folder)?.store)?;
+    let mut store = connections::tables(&settings(folder)?.staging)?;
     let title = "Some rows, with the file and the line that each came from:";
     render::print(&format!("\n{}\n", context.screen.paint(Tone::Heading, title)));
     let sample = store.first_rows("south_movements", 4)?;

@@ -10,7 +10,7 @@ use hypodoke_engine::event::Silent;
 use hypodoke_engine::inspect::preview;
 use hypodoke_engine::job::{Candidate, Feed};
 use hypodoke_engine::profile::FormatHints;
-use hypodoke_stores::{Mode, Store};
+use hypodoke_stores::{Mode, Tables};
 
 use crate::ask;
 use crate::commands::context::Context;
@@ -30,7 +30,7 @@ pub struct Interview<'a> {
     /// How they are read.
     pub feed: &'a Feed,
     /// The database, where it is there.
-    pub store: Option<Box<dyn Store>>,
+    pub store: Option<Box<dyn Tables>>,
     /// How to print.
     pub context: &'a Context,
 }
@@ -159,8 +159,8 @@ fn header(_: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> R
 
 fn table(interview: &mut Interview<'_>, feed: &FeedDraft<'_>, plan: &mut FeedPlan) -> Result<Went, Failure> {
     let layouts = match &mut interview.store {
-        Some(store) => match store.has_ledger()? {
-            true => store.newest_layouts()?,
+        Some(store) => match store.ledger().has_ledger()? {
+            true => store.ledger().newest_layouts()?,
             false => Vec::new(),
         },
         None => Vec::new(),

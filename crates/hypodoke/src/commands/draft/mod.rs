@@ -9,7 +9,7 @@ use hypodoke_engine::discover::{NamedAs, NamedFiles, named_files};
 use hypodoke_engine::error::EngineError;
 use hypodoke_engine::inspect::find_key;
 use hypodoke_engine::job::Candidate;
-use hypodoke_stores::{Mode, Store};
+use hypodoke_stores::{Mode, Tables};
 
 use self::interview::Interview;
 use super::context::{Context, store_url};
@@ -17,6 +17,7 @@ use super::named_place::{self, Named};
 use super::survey::watched;
 use crate::ask;
 use crate::cli::{DraftArguments, LoadArguments};
+use crate::connections;
 use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render;
@@ -189,9 +190,9 @@ fn time_of_day(text: &str) -> Result<String, Failure> {
 }
 
 /// The database, if it is there already.
-fn existing_database(url: &str) -> Result<Option<Box<dyn Store>>, Failure> {
+fn existing_database(url: &str) -> Result<Option<Box<dyn Tables>>, Failure> {
     let url = store_url(url)?;
-    Ok(if url.exists() { Some(hypodoke_stores::open(&url)?) } else { None })
+    Ok(if url.exists() { Some(connections::tables(&url.into())?) } else { None })
 }
 
 /// Shows what would be written, and asks.

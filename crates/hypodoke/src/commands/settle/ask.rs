@@ -4,7 +4,7 @@ use hypodoke_core::count;
 use hypodoke_core::drift::Remedy;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
-use hypodoke_stores::{FileEntry, Store};
+use hypodoke_stores::{FileEntry, Tables};
 
 use super::decide::{Wish, settle_one};
 use super::open::OpenFiles;
@@ -23,7 +23,7 @@ use crate::settings::Settings;
 ///
 /// The database does not answer, or the person has interrupted.
 pub fn about_all(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     open: &OpenFiles,
     settings: Option<&Settings>,
     context: &Context,
@@ -71,7 +71,7 @@ enum Way {
 }
 
 fn about_group(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     group: &HeldGroup<'_>,
     place: &str,
     settings: Option<&Settings>,
@@ -112,7 +112,7 @@ fn about_group(
 }
 
 fn one_by_one(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     group: &HeldGroup<'_>,
     settings: Option<&Settings>,
     context: &Context,
@@ -144,7 +144,7 @@ fn one_by_one(
 
 /// Shows what would come of a decision, and makes it if the person says so; `None` if not.
 fn decide(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     files: &[&FileEntry],
     remedy: &Remedy,
     settings: Option<&Settings>,

@@ -11,7 +11,7 @@ use hypodoke_engine::maintain::{
 use hypodoke_engine::plan::TargetState;
 use hypodoke_engine::receipt::ReceiptLine;
 use hypodoke_engine::sources::{Finder, FoundFile};
-use hypodoke_stores::{FileEntry, Store};
+use hypodoke_stores::{FileEntry, Tables};
 
 use super::open::OpenFiles;
 use crate::failure::Failure;
@@ -39,13 +39,13 @@ pub struct Wish {
 ///
 /// None is, or the decision does not fit it.
 pub fn by_path(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     settings: &Settings,
     config: &Path,
     path: &str,
     wish: &Wish,
 ) -> Result<Settled, Failure> {
-    let open = OpenFiles::of(store)?;
+    let open = OpenFiles::of(store.ledger())?;
     let picked = open.pick(path, Some(settings))?;
     let entry = picked.first().ok_or_else(|| Failure::usage(format!("`{path}` is not held")))?;
     settle_one(store, Some(settings), Some(config), entry, wish)
@@ -57,7 +57,7 @@ pub fn by_path(
 ///
 /// The decision does not fit it, or the file is not what it was.
 pub fn settle_one(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     settings: Option<&Settings>,
     config: Option<&Path>,
     entry: &FileEntry,
@@ -82,7 +82,7 @@ pub fn settle_one(
         _ => None,
     };
     if !wish.dry_run && !settlement.discard {
-        note_settlement(store, entry, &settlement, decider(wish))?;
+        note_settlement(store.ledger(), entry, &settlement, decider(wish))?;
         if let Some(proposal) = proposal.as_ref().filter(|_| wish.write) {
             proposal.write()?;
         }
@@ -104,7 +104,11 @@ fn decider(wish: &Wish) -> Decider {
 }
 
 /// What the next load would make of the file under the decision.
-fn effect(store: &mut dyn Store, found: &FoundFile, settlement: &Settlement) -> Result<ReceiptLine, Failure> {
+fn effect(
+    store: &mut dyn Tables,
+    found: &FoundFile,
+    settlement: &Settlement,
+) -> Result<ReceiptLine, Failure> {
     match settlement_effect(store, found, settlement)? {
         Effect::Loads(line) => Ok(*line),
         Effect::StillHeld(reasons) => {
@@ -137,9 +141,9 @@ fn names_are_there(decision: &Settlement, table: Option<&Layout>) -> Result<(), 
 /// # Errors
 ///
 /// The database does not take it.
-pub fn discard(store: &mut dyn Store, entry: &FileEntry, wish: &Wish) -> Result<(), Failure> {
+pub fn discard(store: &mut dyn Tables, entry: &FileEntry, wish: &Wish) -> Result<(), Failure> {
     if !wish.dry_run {
-        set_aside(store, entry, &wish.settlement, decider(wish))?;
+        set_aside(store.ledger(), entry, &wish.settlement, decider(wish))?;
     }
     Ok(())
 }

@@ -5,7 +5,7 @@ pub mod decide;
 pub mod open;
 
 use hypodoke_engine::decide::Settlement;
-use hypodoke_stores::{FileEntry, Store};
+use hypodoke_stores::{FileEntry, Tables};
 use serde::Serialize;
 
 use super::context::Context;
@@ -59,9 +59,9 @@ struct SettleDocument<'a> {
 
 /// Runs the command.
 pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failure> {
-    let mut store = context.ledger(&arguments.database)?;
+    let mut store = context.tables(&arguments.database)?;
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let open = OpenFiles::of(store.as_mut())?;
+    let open = OpenFiles::of(store.ledger())?;
     let wish = Wish {
         settlement: decision(arguments)?,
         why: arguments.why.clone(),
@@ -95,7 +95,7 @@ pub fn run(arguments: &SettleArguments, context: &Context) -> Result<Exit, Failu
 
 /// Nothing is said of what becomes of these files.
 fn undecided(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     picked: Vec<&FileEntry>,
     settings: Option<&Settings>,
     context: &Context,
@@ -112,7 +112,7 @@ fn undecided(
 }
 
 fn settle_and_show(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     settings: Option<&Settings>,
     entry: &FileEntry,
     wish: &Wish,
@@ -140,7 +140,7 @@ fn settle_and_show(
 
 /// Decides the same about several files; those that it does not fit stay as they are, and are told.
 fn settle_several(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     settings: Option<&Settings>,
     picked: &[&FileEntry],
     wish: &Wish,
@@ -189,7 +189,7 @@ fn settle_several(
 
 /// What waits, group by group, with the command that fits.
 fn list(
-    store: &mut dyn Store,
+    store: &mut dyn Tables,
     open: &OpenFiles,
     settings: Option<&Settings>,
     context: &Context,

@@ -7,7 +7,7 @@ use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::{EMPTY, Settlement};
 use hypodoke_engine::maintain::{Effect, as_it_was_held, failed_files, held_files, settlement_effect};
 use hypodoke_engine::sources::Finder;
-use hypodoke_stores::{FileEntry, Store};
+use hypodoke_stores::{FileEntry, Ledger, Tables};
 
 use crate::failure::Failure;
 use crate::render::settle::HeldGroup;
@@ -28,7 +28,7 @@ impl OpenFiles {
     /// # Errors
     ///
     /// The ledger cannot be read.
-    pub fn of(store: &mut dyn Store) -> Result<OpenFiles, Failure> {
+    pub fn of(store: &mut dyn Ledger) -> Result<OpenFiles, Failure> {
         Ok(OpenFiles { held: held_files(store)?, failed: failed_files(store)? })
     }
 
@@ -106,7 +106,7 @@ impl OpenFiles {
     /// # Errors
     ///
     /// The database does not answer.
-    pub fn groups(&self, store: &mut dyn Store, settings: Option<&Settings>) -> Vec<HeldGroup<'_>> {
+    pub fn groups(&self, store: &mut dyn Tables, settings: Option<&Settings>) -> Vec<HeldGroup<'_>> {
         let mut groups: Vec<(String, Vec<&FileEntry>)> = Vec::new();
         for entry in self.held.iter().chain(&self.failed) {
             let message = entry.message.as_deref().unwrap_or_default().replace(&entry.arrival.path, "");
@@ -136,7 +136,7 @@ impl OpenFiles {
 }
 
 /// What can be decided about a file, the likeliest first.
-fn remedies(store: &mut dyn Store, finder: &mut Finder, entry: &FileEntry) -> Vec<Remedy> {
+fn remedies(store: &mut dyn Tables, finder: &mut Finder, entry: &FileEntry) -> Vec<Remedy> {
     if entry.outcome != Outcome::Held || entry.message.as_deref() == Some(EMPTY) {
         return vec![Remedy::Discard];
     }

@@ -1,0 +1,185 @@
+//! The SQL by which a file's rows, staged beside a table, are brought into it by key.
+
+use hypodoke_core::names::{GONE_COLUMN, VALID_FROM_COLUMN, VALID_TO_COLUMN};
+
+use crate::load_plan::Vanished;
+use crate::sql::{SqlDialect, quote};
+
+/// The table that rows of a plan's table are staged in, by its place there.
+pub fn stage_of(table: usize) -> String {
+    format!("hd_stage_{table}")
+}
+
+/// The column that numbers staged rows in the order they came.
+pub const SEQUENCE: &str = "hd_sequence";
+
+/// A file's rows in the stage, and the table they go to.
+#[derive(Clone)]
+pub struct Merge {
+    table: String,
+    stage: String,
+    columns: Vec<String>,
+    values: Vec<String>,
+    key: Vec<String>,
+    vanished: Vanished,
+    dialect: &'static SqlDialect,
+    /// Texts that differ may compare as equal in the table.
+    is_loose: bool,
+}
+
+impl Merge {
+    /// `table` is quoted already; `columns` are those of the file, `lineage` those that lead back
+    /// to it, and `of_file` says something of the file only.
+    pub fn new(
+        dialect: &'static SqlDialect,
+        table: String,
+        stage: &str,
+        columns: &[String],
+        lineage: &[&str],
+        key: &[String],
+        of_file: &[String],
+    ) -> Merge {
+        let all = columns.iter().map(String::as_str).chain(lineage.iter().copied()).map(quote).collect();
+        let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
+        let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
+        let values = values.filter(|name| !key.contains(name)).collect();
+        let (stage, vanished) = (stage.to_owned(), Vanished::Keep);
+        Merge { table, stage, columns: all, values, key, vanished, dialect, is_loose: false }
+    }
+
+    /// The same, of a table in which texts that differ may compare as equal: in their case, or in blanks at
+    /// their end.
+    pub fn comparing_bytes(self, is_loose: bool) -> Merge {
+        Merge { is_loose, ..self }
+    }
+
+    /// The same, of a full delivery: keys that it does not hold vanish.
+    pub fn of_full_delivery(self, vanished: Vanished) -> Merge {
+        Merge { vanished, ..self }
+    }
+
+    /// The condition that a row is one of those that may vanish.
+    fn is_there(&self) -> Option<String> {
+        match self.vanished {
+            Vanished::Keep => None,
+            Vanished::Close => Some(format!("{VALID_TO_COLUMN} IS NULL")),
+            Vanished::Mark => Some(format!("{GONE_COLUMN} IS NULL")),
+            Vanished::Delete => Some("TRUE".to_owned()),
+        }
+    }
+
+    /// Counts the rows that may vanish; `None` where none does.
+    pub fn count_there(&self) -> Option<String> {
+        let is_there = self.is_there()?;
+        Some(format!("SELECT count(*) FROM {} WHERE {is_there}", self.table))
+    }
+
+    /// Lets what the stage does not hold vanish; `moment` is a literal.
+    pub fn vanish(&self, moment: &str) -> Option<String> {
+        let (table, stage, is_there) = (&self.table, &self.stage, self.is_there()?);
+        let gone = format!("NOT EXISTS (SELECT 1 FROM {stage} s WHERE {})", self.same_key("t", "s"));
+        Some(match self.vanished {
+            Vanished::Close => {
+                format!("UPDATE {table} AS t SET {VALID_TO_COLUMN} = {moment} WHERE {is_there} AND {gone}")
+            }
+            Vanished::Mark => {
+                format!("UPDATE {table} AS t SET {GONE_COLUMN} = {moment} WHERE {is_there} AND {gone}")
+            }
+            _ => self.dialect.delete_where(table, &gone),
+        })
+    }
+
+    fn same_key(&self, a: &str, b: &str) -> String {
+        let pairs: Vec<String> = self.key.iter().map(|key| format!("{a}.{key} = {b}.{key}")).collect();
+        pairs.join(" AND ")
+    }
+
+    /// The condition that a row of `a` differs from one of `b`.
+    pub fn differs(&self, a: &str, b: &str) -> String {
+        let value = |of: &str, name: &String| match self.is_loose {
+            true => format!("CAST({of}.{name} AS BINARY)"),
+            false => format!("{of}.{name}"),
+        };
+        let pair = |name: &String| self.dialect.differs(&value(a, name), &value(b, name));
+        let pairs: Vec<String> = self.values.iter().map(pair).collect();
+        if pairs.is_empty() { "FALSE".to_owned() } else { format!("({})", pairs.join(" OR ")) }
+    }
+
+    /// Takes out of the stage what a later row of the same key takes the place of.
+    pub fn drop_doubles(&self) -> String {
+        let (key, stage) = (self.key.join(", "), &self.stage);
+        format!(
+            "DELETE FROM {stage} WHERE {SEQUENCE} NOT IN (SELECT max({SEQUENCE}) FROM {stage} GROUP BY {key})"
+        )
+    }
+
+    /// Brings what differs into the rows that are there.
+    pub fn update(&self) -> String {
+        let set = |name: &String| format!("{} = s.{name}", self.dialect.set_of(name));
+        let mut sets: Vec<String> = self.columns.iter().map(set).collect();
+        let mut differs = self.differs("t", "s");
+        if self.vanished == Vanished::Mark {
+            // What is back is there again.
+            sets.push(format!("{} = NULL", self.dialect.set_of(GONE_COLUMN)));
+            differs = format!("({differs} OR t.{GONE_COLUMN} IS NOT NULL)");
+        }
+        let condition = format!("{} AND {differs}", self.same_key("t", "s"));
+        self.dialect.update_by(&self.table, &sets.join(", "), &self.stage, &condition)
+    }
+
+    /// Adds the rows whose keys are not there.
+    pub fn insert_new(&self) -> String {
+        let columns = self.columns.join(", ");
+        format!(
+            "INSERT INTO {table} ({columns}) SELECT {columns} FROM {stage} s WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE {}) ORDER BY {SEQUENCE}",
+            self.same_key("t", "s"),
+            table = self.table,
+            stage = self.stage,
+        )
+    }
+
+    /// Whether what a full delivery no longer holds is marked.
+    pub fn marks_gone(&self) -> bool {
+        self.vanished == Vanished::Mark
+    }
+
+    /// The table that its rows are staged in.
+    pub fn stage(&self) -> &str {
+        &self.stage
+    }
+
+    /// The table's name, quoted.
+    pub fn table(&self) -> &str {
+        &self.table
+    }
+
+    /// The columns that are written, quoted.
+    pub fn columns(&self) -> &[String] {
+        &self.columns
+    }
+
+    /// The columns of the key, quoted.
+    pub fn key(&self) -> &[String] {
+        &self.key
+    }
+
+    /// Ends the current versions of rows that differ; `moment` is a parameter or a literal.
+    pub fn end_versions(&self, moment: &str) -> String {
+        let (same_key, differs) = (self.same_key("t", "s"), self.differs("t", "s"));
+        let condition = format!("t.{VALID_TO_COLUMN} IS NULL AND {same_key} AND {differs}");
+        let set = format!("{} = {moment}", self.dialect.set_of(VALID_TO_COLUMN));
+        self.dialect.update_by(&self.table, &set, &self.stage, &condition)
+    }
+
+    /// Adds versions where there is no current one.
+    pub fn begin_versions(&self, moment: &str) -> String {
+        let columns = self.columns.join(", ");
+        format!(
+            "INSERT INTO {table} ({columns}, {VALID_FROM_COLUMN}) SELECT {columns}, {moment} FROM {stage} s
+             WHERE NOT EXISTS (SELECT 1 FROM {table} t WHERE t.{VALID_TO_COLUMN} IS NULL AND {}) ORDER BY {SEQUENCE}",
+            self.same_key("t", "s"),
+            table = self.table,
+            stage = self.stage,
+        )
+    }
+}

@@ -1,0 +1,246 @@
+//! A table with what hangs on its rows, rebuilt.
+
+use std::collections::HashSet;
+
+use hypodoke_core::cast::Cell;
+use hypodoke_core::cast::packed::PackedColumns;
+
+use super::apply::Stage;
+use super::arena::{Arena, KeyHash, Wanted, columns_of};
+use super::change::{Change, FileRows, Rebuilt};
+use super::key_rows::{Differences, KeyRows};
+use super::table::TableRows;
+use super::target::RebuildTarget;
+use crate::error::StoreError;
+use crate::load_plan::Mode;
+use crate::load_plan::TablePlan;
+use crate::load_plan::Vanished;
+use crate::tables::versions::{TableRow, Version, fold};
+
+/// How much is held in memory at a time, in bytes; what is more is worked through in parts.
+const MOST_HELD: usize = 64 << 20;
+
+/// A table with what hangs on its rows.
+pub struct Group<'c, 'p> {
+    /// The change.
+    pub change: &'c Change<'c>,
+    /// The table.
+    pub main: TableRows<'p>,
+    /// The tables of what hangs on its rows.
+    pub parts: Vec<TableRows<'p>>,
+    /// The files that are read, each with its place before and after.
+    sources: Vec<Source>,
+    hash: KeyHash,
+}
+
+/// A file that is read, with its place among those before and those after.
+struct Source {
+    rows: FileRows,
+    before: Option<usize>,
+    after: Option<usize>,
+}
+
+impl<'c, 'p: 'c> Group<'c, 'p> {
+    /// A table with what hangs on its rows, of a change.
+    pub fn of(
+        target: &mut dyn RebuildTarget,
+        change: &'c Change<'c>,
+        main: &'p TablePlan,
+        parts: &[&'p TablePlan],
+    ) -> Result<Group<'c, 'p>, StoreError> {
+        let mut sources: Vec<Source> = Vec::new();
+        for (at, rows) in change.before.iter().enumerate() {
+            sources.push(Source { rows: rows.clone(), before: Some(at), after: None });
+        }
+        for (at, rows) in change.after.iter().enumerate() {
+            match sources.iter_mut().find(|source| source.rows == *rows) {
+                Some(source) => source.after = Some(at),
+                None => sources.push(Source { rows: rows.clone(), before: None, after: Some(at) }),
+            }
+        }
+        let files: Vec<i64> = sources.iter().map(|source| source.rows.file.file).collect();
+        let mut rows = |plan: &'p TablePlan| -> Result<TableRows<'p>, StoreError> {
+            let columns: PackedColumns = columns_of(target.archive(), plan, &files)?;
+            Ok(TableRows::of(plan, columns))
+        };
+        let main = rows(main)?;
+        let parts = parts.iter().map(|part| rows(part)).collect::<Result<_, _>>()?;
+        Ok(Group { change, main, parts, sources, hash: KeyHash::default() })
+    }
+
+    /// Works it out, and brings the difference into the database.
+    pub fn run(&self, target: &mut dyn RebuildTarget) -> Result<Rebuilt, StoreError> {
+        let affected = self.affected(target)?;
+        let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns())?;
+        let mut counted = Rebuilt::default();
+        let mut parts = self.parts_of(affected.as_ref().map_or(0, HashSet::len));
+        while let Some((modulus, rest)) = parts.pop() {
+            let is_meant = |number: u64| {
+                number % modulus == rest && affected.as_ref().is_none_or(|all| all.contains(&number))
+            };
+            match self.read_keys(target, &is_meant, modulus < 1 << 20)? {
+                Some(key_rows) => self.stage(target, &stage, &key_rows, &mut counted)?,
+                None => parts.extend([(2 * modulus, rest), (2 * modulus, rest + modulus)]),
+            }
+        }
+        if let Some(most) = self.change.vanished_at_most
+            && counted.vanished as f64 > most * counted.there as f64
+        {
+            let Rebuilt { vanished, there, .. } = counted;
+            return Err(StoreError::TooManyVanished { table: self.main.plan.table.clone(), vanished, there });
+        }
+        target.make_ready(&self.main)?;
+        let applied = stage.apply(target, &self.main, &self.parts)?;
+        let deleted = counted.deleted.min(applied.deleted);
+        Ok(Rebuilt { deleted, touched: applied.touched, ..counted })
+    }
+
+    /// Parts in which so many keys are worked out one after another: about as much of each as may be held.
+    fn parts_of(&self, keys: usize) -> Vec<(u64, u64)> {
+        const TEXTS: usize = 64;
+        let row = self.main.columns.len() * size_of::<Cell>() + TEXTS;
+        let all = keys.saturating_mul(row).saturating_mul(self.sources.len().min(3));
+        let parts = (all / MOST_HELD + 1).next_power_of_two() as u64;
+        (0..parts).map(|rest| (parts, rest)).collect()
+    }
+
+    /// The columns of ours that say since when and until when a row holds.
+    pub fn extra_columns(&self) -> &'static [&'static str] {
+        self.main.plan.moments()
+    }
+
+    /// The keys that the change concerns, by their numbers; `None` for all.
+    fn affected(&self, target: &mut dyn RebuildTarget) -> Result<Option<HashSet<u64>>, StoreError> {
+        if self.change.rules.vanished != Vanished::Keep {
+            return Ok(None);
+        }
+        let mut affected = HashSet::new();
+        for FileRows { file, until } in &self.change.changed {
+            let mut takes = |key: &[u8], _: u64| {
+                affected.insert(self.hash.of(key));
+                false
+            };
+            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most: usize::MAX };
+            Arena::default().take(target.archive(), &self.main, wanted)?;
+        }
+        Ok(Some(affected))
+    }
+
+    /// What all files say of some keys; `None` where that is more than may be held.
+    pub fn read_keys(
+        &self,
+        target: &mut dyn RebuildTarget,
+        is_meant: &dyn Fn(u64) -> bool,
+        is_limited: bool,
+    ) -> Result<Option<KeyRows>, StoreError> {
+        let mut key_rows = KeyRows::default();
+        let at = self.change.valid_from.and_then(|name| self.main.column(name));
+        for source in &self.sources {
+            let FileRows { file, until } = &source.rows;
+            let first = key_rows.main.len();
+            let mut takes = |key: &[u8], _: u64| is_meant(self.hash.of(key));
+            let most = if is_limited { MOST_HELD } else { usize::MAX };
+            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most };
+            let keys = key_rows.main.take(target.archive(), &self.main, wanted)?;
+            if is_limited && key_rows.main.held() > MOST_HELD {
+                return Ok(None);
+            }
+            let mut in_file: Vec<(Box<[u8]>, usize)> = keys.into_iter().zip(first..).collect();
+            // Rows that were corrected stand where their lines stand.
+            in_file.sort_by_key(|(_, row)| key_rows.main.rows.line(*row));
+            for (key, row) in in_file {
+                let own = at.map(|at| key_rows.main.cell(row, at)).and_then(moment_of);
+                let effective = own.or(file.order.effective).unwrap_or_default();
+                let (before, after) = key_rows.keys.entry(key).or_default();
+                before.extend(source.before.map(|file| Version { file, row, effective }));
+                after.extend(source.after.map(|file| Version { file, row, effective }));
+            }
+            if !self.parts.is_empty() {
+                let lines = (first..key_rows.main.len()).map(|row| key_rows.main.rows.line(row)).collect();
+                key_rows.children.take(target.archive(), &self.parts, &source.rows, &lines)?;
+            }
+            if is_limited && key_rows.main.held() + key_rows.children.held() > MOST_HELD {
+                return Ok(None);
+            }
+        }
+        Ok(Some(key_rows))
+    }
+
+    /// Puts the difference of some keys into the stages.
+    fn stage(
+        &self,
+        target: &mut dyn RebuildTarget,
+        stage: &Stage,
+        key_rows: &KeyRows,
+        counted: &mut Rebuilt,
+    ) -> Result<(), StoreError> {
+        let mut differences = Differences::default();
+        let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
+        let moments = |files: &[FileRows]| -> Vec<i64> {
+            files.iter().map(|rows| rows.file.order.effective.unwrap_or_default()).collect()
+        };
+        let (moments_before, moments_after) = (moments(&self.change.before), moments(&self.change.after));
+        for (before, after) in key_rows.keys.values() {
+            let in_order = |versions: &[Version]| {
+                let mut versions = versions.to_vec();
+                versions.sort_by_key(|version| version.file);
+                versions
+            };
+            let was = fold(self.change.rules, &in_order(before), &moments_before, &is_same);
+            let is = fold(self.change.rules, &in_order(after), &moments_after, &is_same);
+            differences.add(&key_rows.main, (&was, &is), self.change, counted);
+            self.count(&in_order(after), &is, &moments_after, key_rows, counted);
+        }
+        stage.fill(target, (&self.main, &self.parts), key_rows, &differences)
+    }
+
+    /// Counts what became of the rows of the file that brings the change.
+    fn count(
+        &self,
+        versions: &[Version],
+        rows: &[TableRow],
+        moments: &[i64],
+        key_rows: &KeyRows,
+        counted: &mut Rebuilt,
+    ) {
+        let by = self.change.by;
+        let Some(place) = self.change.after.iter().position(|rows| rows.file.file == by) else { return };
+        let own: Vec<&Version> = versions.iter().filter(|version| version.file == place).collect();
+        let file_of = |row: &TableRow| key_rows.main.files.get(row.row) == Some(&by);
+        if own.is_empty() {
+            let earlier: Vec<Version> = versions.iter().filter(|v| v.file < place).copied().collect();
+            let moments = moments.get(..place).unwrap_or_default();
+            let there = fold(self.change.rules, &earlier, moments, &|_, _| false);
+            let is_there = there.last().is_some_and(|row| row.to.is_none());
+            counted.there += u64::from(is_there);
+            counted.vanished += u64::from(is_there && self.change.rules.vanished != Vanished::Keep);
+            return;
+        }
+        counted.there += u64::from(versions.iter().any(|version| version.file < place));
+        let moments: HashSet<i64> = own.iter().map(|version| version.effective).collect();
+        counted.doubles += (own.len() - moments.len()) as u64;
+        let stands = |row: &TableRow| versions.iter().find(|v| v.row == row.row).map(|v| v.file);
+        let is_overtaken = !rows.iter().any(file_of) && rows.last().and_then(stands) > Some(place);
+        counted.overtaken += u64::from(is_overtaken && self.change.rules.mode == Mode::Upsert);
+    }
+
+    /// Whether two rows say the same, and the same hangs on them.
+    pub fn is_same(&self, key_rows: &KeyRows, a: usize, b: usize) -> bool {
+        key_rows.main.is_same(&self.main, a, b)
+            && key_rows.children.is_same(&self.parts, self.record(key_rows, a), self.record(key_rows, b))
+    }
+
+    /// The file and line that a row came from.
+    pub fn record(&self, key_rows: &KeyRows, row: usize) -> (i64, u64) {
+        (key_rows.main.files.get(row).copied().unwrap_or_default(), key_rows.main.rows.line(row))
+    }
+}
+
+/// The moment that a cell tells.
+fn moment_of(cell: Cell) -> Option<i64> {
+    match cell {
+        Cell::Date(days) => Some(i64::from(days) * hypodoke_core::spelling::temporal::DAY),
+        Cell::Timestamp(micros) | Cell::TimestampTz(micros) => Some(micros),
+        _ => None,
+    }
+}

@@ -1,0 +1,65 @@
+//! The rows of some keys, and the difference between what their files said before a change and say after it.
+
+use std::collections::HashMap;
+
+use super::arena::Arena;
+use super::change::{Change, Rebuilt};
+use super::children::Children;
+use crate::tables::versions::{TableRow, Version};
+
+/// The rows of some keys, from all files that hold them.
+#[derive(Default)]
+pub struct KeyRows {
+    /// The rows of the main table.
+    pub main: Arena,
+    /// What hangs on them.
+    pub children: Children,
+    /// What the files before and after say of each key.
+    pub keys: HashMap<Box<[u8]>, KeyVersions>,
+}
+
+/// What the files before a change said of a key, and what those after it say.
+pub type KeyVersions = (Vec<Version>, Vec<Version>);
+
+/// What is to go and what is to come.
+#[derive(Default)]
+pub struct Differences {
+    /// What is to go.
+    pub taken: Vec<TableRow>,
+    /// What is to come.
+    pub added: Vec<TableRow>,
+}
+
+impl Differences {
+    /// Adds those of one key, that was one thing and is another by a change, and counts them.
+    pub fn add(
+        &mut self,
+        rows: &Arena,
+        (was, is): (&[TableRow], &[TableRow]),
+        change: &Change<'_>,
+        counted: &mut Rebuilt,
+    ) {
+        let identity = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row), row.from, row.to);
+        let origin = |row: &TableRow| (rows.files.get(row.row), rows.rows.line(row.row));
+        let is_among =
+            |row: &TableRow, all: &[TableRow]| all.iter().any(|one| identity(one) == identity(row));
+        self.taken.extend(was.iter().filter(|row| !is_among(row, is)));
+        let is_gone = |row: &&TableRow| {
+            let is_replaced = rows.files.get(row.row).copied() == change.replaced();
+            (is_replaced || is.is_empty()) && !is.iter().any(|one| origin(one) == origin(row))
+        };
+        counted.deleted += was.iter().filter(is_gone).count() as u64;
+        for row in is.iter().filter(|row| !is_among(row, was)) {
+            self.added.push(*row);
+            if was.iter().any(|one| origin(one) == origin(row)) {
+                // It only holds from or until another moment.
+            } else if rows.files.get(row.row) != Some(&change.by) {
+                counted.restored += 1;
+            } else if was.is_empty() {
+                counted.inserted += 1;
+            } else {
+                counted.updated += 1;
+            }
+        }
+    }
+}
