@@ -66,3 +66,46 @@ impl Outcome {
         all.into_iter().find(|outcome| outcome.word() == word)
     }
 }
+
+/// Why something became of an arrival, as data: a code that programs may rely on, and the facts of the case.
+/// Sentences are made from it, and never compared.
+#[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct Reason {
+    /// What it is: the outcome and the case, as `held.truncated`.
+    pub code: String,
+    /// The facts of the case, by their names.
+    #[serde(default)]
+    pub facts: serde_json::Value,
+}
+
+impl Reason {
+    /// A reason with facts.
+    ///
+    /// ```
+    /// use hypodoke_core::outcome::Reason;
+    ///
+    /// let reason = Reason::new("held.truncated", serde_json::json!({ "line": 130 }));
+    /// assert!(reason.is("held.truncated"));
+    /// assert_eq!(reason.facts["line"], 130);
+    /// ```
+    pub fn new(code: impl Into<String>, facts: serde_json::Value) -> Reason {
+        Reason { code: code.into(), facts }
+    }
+
+    /// Whether it is of a code, or of a group of them: `held` is the group of all that begin with `held.`.
+    ///
+    /// ```
+    /// use hypodoke_core::outcome::Reason;
+    ///
+    /// let reason = Reason::new("failed.password", serde_json::Value::Null);
+    /// assert!(reason.is("failed") && !reason.is("fail"));
+    /// ```
+    pub fn is(&self, code: &str) -> bool {
+        self.code.strip_prefix(code).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+    }
+}
+
+/// Whether some reasons hold one of a code, or of a group of codes.
+pub fn has_code(reasons: &[Reason], code: &str) -> bool {
+    reasons.iter().any(|reason| reason.is(code))
+}

@@ -1,6 +1,8 @@
 //! What went wrong, as data: what, where, and the cause. Words for what to do about it are the
 //! program's.
 
+use hypodoke_core::outcome::Reason;
+use serde_json::json;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -259,6 +261,28 @@ pub enum AgainProblem {
 }
 
 impl EngineError {
+    /// Why a file failed for it, as codes and their facts.
+    pub fn reasons(&self) -> Vec<Reason> {
+        let one = |case: &str, facts: serde_json::Value| vec![Reason::new(format!("failed.{case}"), facts)];
+        match self {
+            EngineError::Unloadable { reason, .. } => reason.reasons(),
+            EngineError::Read { cause, .. } => one(cause.code(), json!({ "cause": cause.to_string() })),
+            EngineError::Place { .. } | EngineError::File(_) | EngineError::PlaceLost { .. } => {
+                one("unreachable", json!({ "cause": self.to_string() }))
+            }
+            EngineError::Store(cause) => one("database", json!({ "cause": cause.to_string() })),
+            EngineError::OneTable { table, other, .. } => {
+                one("one_table", json!({ "table": table, "other": other }))
+            }
+            EngineError::EmptyFolder { .. } => one("empty_folder", serde_json::Value::Null),
+            EngineError::LedgerEntry { what, .. } | EngineError::NotRecorded { what, .. } => {
+                one("ledger_entry", json!({ "what": what }))
+            }
+            EngineError::Resubmit(_) => one("resubmit", serde_json::Value::Null),
+            EngineError::Again(_) => one("again", serde_json::Value::Null),
+        }
+    }
+
     /// Whether it is that there is nothing in a file.
     pub fn is_of_empty_file(&self) -> bool {
         matches!(self, EngineError::Read { cause, .. } if matches!(**cause, ReadError::Empty))

@@ -1,7 +1,7 @@
 //! Receipts: the account of a batch.
 
 use hypodoke_core::drift::Drift;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, Reason};
 use hypodoke_stores::Counts;
 use serde::Serialize;
 
@@ -197,6 +197,8 @@ pub struct ReceiptLine {
     pub changes: Vec<Drift>,
     /// Why it is held.
     pub holds: Vec<HoldReason>,
+    /// Why it is held, failed or was skipped, as codes and their facts.
+    pub reasons: Vec<Reason>,
     /// Whether its rows took the place of an earlier version's.
     pub replaced: bool,
     /// It is as it was when those were loaded.

@@ -7,6 +7,7 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_engine::decide::{HoldReason, Settlement};
 use hypodoke_engine::job::{ChangedFile, Expectations, Feed, SameContent};
 use hypodoke_engine::maintain::{Decider, held_files, note_settlement};
+use hypodoke_stores::Mode;
 use quay::Quay;
 use rstest::rstest;
 
@@ -95,4 +96,31 @@ fn a_file_whose_content_has_changed_goes_by_the_feed(#[case] changed: ChangedFil
     // The same again changes nothing.
     quay.load();
     assert_eq!(quay.rows(), rows);
+}
+
+#[test]
+fn a_mode_that_the_tables_do_not_offer_fails_the_file_and_says_so_as_data() {
+    let mut quay = Quay::with(&[("a.csv", "berth,draught\nN1,7.5\n")]);
+    quay.feed = feed(|feed| {
+        feed.mode = Mode::History;
+        feed.key = vec!["berth".into()];
+    });
+    let report = quay.load();
+    let line = &report.receipt.files[0];
+    assert_eq!((line.outcome, line.reasons[0].code.as_str()), (Outcome::Failed, "failed.not_offered"));
+    assert_eq!(line.reasons[0].facts["what"], "the mode `history`");
+    // The ledger keeps the code, and no row was touched.
+    assert_eq!(quay.store.files[0].reasons, line.reasons);
+    assert!(quay.rows().is_empty());
+}
+
+#[test]
+fn why_a_file_is_held_is_a_code_with_facts_in_receipt_and_ledger() {
+    let mut quay = second(expect(|e| e.min_rows = Some(2)), "b.csv", "berth,draught\nN3,5.5\n");
+    let report = quay.load();
+    let line = report.receipt.files.iter().find(|line| line.outcome == Outcome::Held).expect("one is held");
+    assert_eq!(line.reasons[0].code, "held.too_few_rows");
+    assert_eq!((&line.reasons[0].facts["read"], &line.reasons[0].facts["least"]), (&1.into(), &2.into()));
+    let entry = held_files(&mut quay.store).expect("the ledger").remove(0);
+    assert_eq!(entry.reasons, line.reasons);
 }

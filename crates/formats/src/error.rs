@@ -160,6 +160,35 @@ fn on_sheet(sheet: &Option<String>) -> String {
 }
 
 impl ReadError {
+    /// The case in a word, which programs may compare.
+    pub fn code(&self) -> &'static str {
+        match self {
+            ReadError::Io(_) => "unreadable",
+            ReadError::NotThere(_) => "no_part",
+            ReadError::Encoding(_) => "encoding",
+            ReadError::Empty => "empty",
+            ReadError::Foreign(_) => "unknown_format",
+            ReadError::Binary { .. } => "not_text",
+            ReadError::Compressed { .. } => "compression",
+            ReadError::Expansion { .. } => "expansion",
+            ReadError::LongLine { .. } => "long_line",
+            ReadError::TooManyFields { .. } => "too_many_fields",
+            ReadError::OtherNames { .. } => "header_setting",
+            ReadError::LongCell { .. } => "long_cell",
+            ReadError::TooLarge { .. } => "too_large",
+            ReadError::Archive(_) => "archive",
+            ReadError::Locked { .. } | ReadError::Password => "password",
+            ReadError::Json { .. } => "invalid_json",
+            ReadError::KeysAreData { .. } => "keys_are_data",
+            ReadError::Workbook(_) => "workbook",
+            ReadError::Columnar { .. } => "columnar",
+            ReadError::Encrypted { .. } => "encrypted",
+            ReadError::LongValue { .. } => "long_value",
+            ReadError::NotBuilt { .. } => "not_built",
+            ReadError::NoTable(_) => "no_table",
+        }
+    }
+
     /// The same, where rows are counted from behind so many.
     #[cfg(feature = "columnar")]
     pub(crate) fn after_rows(self, rows: u64) -> ReadError {

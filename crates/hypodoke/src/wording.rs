@@ -103,6 +103,7 @@ fn fail_advice(reason: &FailReason) -> Option<&'static str> {
         FailReason::TooManyColumns { .. } => {
             "check the delimiter (--delimiter), keep objects as they are (--nested json), or ask for the file in parts"
         }
+        FailReason::NotOffered { .. } => "choose another `mode`, or another database",
         FailReason::ChangedWhileRead => "load it again once it is whole",
         FailReason::OtherWidth { .. } => "ask for the file with its header",
         FailReason::KeyOfList { .. } => {

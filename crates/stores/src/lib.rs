@@ -22,8 +22,8 @@ mod tls;
 
 use ledger::LedgerConnection;
 use tables::link::LedgerLink;
+use tables::load_target::LoadTarget;
 use tables::pairing;
-use tables::writer::LoadTarget;
 
 pub use address::{Staging, StoreUrl, UrlError};
 pub use error::StoreError;

@@ -44,16 +44,26 @@ impl Field {
 
     /// A field at these bytes of the buffer.
     pub fn new(bytes: Range<usize>, quoted: bool) -> Field {
-        let length = (bytes.end - bytes.start) as u32;
-        debug_assert!(length <= LENGTH);
+        let length = Field::length_of(&bytes);
         Field { start: bytes.start as u32, packed: if quoted { length | QUOTED } else { length } }
     }
 
     /// A string of a typed source at these bytes of the buffer.
     pub fn text(bytes: Range<usize>) -> Field {
-        let length = (bytes.end - bytes.start) as u32;
-        debug_assert!(length <= LENGTH);
+        let length = Field::length_of(&bytes);
         Field { start: bytes.start as u32, packed: length | QUOTED | MISSING }
+    }
+
+    /// The length of a range that a field can have: readers keep to it, and one that does not costs its file
+    /// instead of another field's bytes.
+    #[inline]
+    fn length_of(bytes: &Range<usize>) -> u32 {
+        let length = bytes.end - bytes.start;
+        assert!(
+            length <= Field::MAX_LENGTH && bytes.end <= u32::MAX as usize,
+            "a field is beyond its limits"
+        );
+        length as u32
     }
 
     /// Where its bytes stand in the buffer.

@@ -11,6 +11,8 @@ pub mod words;
 
 mod blanks;
 mod class;
+mod date_order;
+mod exact;
 mod fraction;
 mod recognised;
 

@@ -1,8 +1,8 @@
 //! What a value could be, seen by itself.
 
 use super::class::Class;
-use super::number::Number;
-use super::temporal::Orders;
+use super::date_order::Orders;
+use super::exact::Number;
 use super::words::{BoolWords, Pairs};
 use crate::types::Digits;
 

@@ -9,7 +9,7 @@ use super::file::{Began, FileInBatch};
 use super::lines::{TableDrift, failed_line, skipped_line};
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
-use crate::decide::{FailReason, SkipReason};
+use crate::decide::{FailReason, FileDecision, SkipReason, on_capabilities};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
@@ -48,6 +48,12 @@ impl Batch<'_> {
         mut profiles: Vec<Profiled>,
         target: &mut TargetState,
     ) -> Result<Vec<ReceiptLine>, EngineError> {
+        let (offered, database) = (self.store.capabilities(), self.store.shown());
+        if let FileDecision::Fail(reason) =
+            on_capabilities(delivery.feed.mode, delivery.files.len(), &offered, &database)
+        {
+            return self.refuse(delivery, &reason);
+        }
         let before = target.clone();
         let mut retry = RetryPolicy::default();
         let began = Began::now();
@@ -96,6 +102,23 @@ impl Batch<'_> {
                 }
                 self.record(line, delivery.one(file), began, drift)?;
             }
+        }
+        Ok(lines)
+    }
+
+    /// Records the files of a delivery that cannot be loaded at all.
+    fn refuse(
+        &mut self,
+        delivery: &Delivery<'_>,
+        reason: &FailReason,
+    ) -> Result<Vec<ReceiptLine>, EngineError> {
+        let began = Began::now();
+        let mut lines = Vec::with_capacity(delivery.files.len());
+        for file in &delivery.files {
+            let error = EngineError::unloadable(&file.shown, reason.clone());
+            let line = failed_line(delivery.feed, file, error);
+            self.record(&line, delivery.one(file), began, &Vec::new())?;
+            lines.push(line);
         }
         Ok(lines)
     }

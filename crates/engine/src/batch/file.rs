@@ -2,17 +2,16 @@
 
 use std::time::Instant;
 
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, has_code};
 use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
 
-use super::lines::{
-    TableDrift, entry_of, failed_line, held_line, line_of, loaded_line, recorded_line, skipped_line,
-};
+use super::lines::{TableDrift, entry_of, failed_line, held_line, loaded_line, recorded_line, skipped_line};
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Profiled};
 use crate::clock;
 use crate::decide::{
-    ArrivalFacts, EMPTY, FileDecision, HoldReason, LedgerMatch, SkipReason, on_arrival, on_digest, on_empty,
+    ArrivalFacts, FileDecision, HELD_EMPTY, HoldReason, LedgerMatch, SKIPPED_EMPTY, SkipReason, on_arrival,
+    on_digest, on_empty,
 };
 use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
@@ -128,7 +127,9 @@ impl Batch<'_> {
         let (feed, file) = (one.feed, one.file);
         let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Discarded));
         let query = FileQuery { table, outcome, ..FileQuery::default() };
-        let is_empty = |entry: &FileEntry| entry.message.as_deref() == Some(EMPTY);
+        let is_empty = |entry: &FileEntry| {
+            has_code(&entry.reasons, SKIPPED_EMPTY) || has_code(&entry.reasons, HELD_EMPTY)
+        };
         let came_before =
             with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?.iter().any(is_empty);
         let settlement = self.known.settlement(&file.seen.arrival, &feed.table);
@@ -182,13 +183,13 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         began: Began,
     ) -> Option<FileEntry> {
-        let is_empty = line.outcome == Outcome::Discarded && line.message.as_deref() == Some(EMPTY);
+        let is_empty = line.outcome == Outcome::Discarded && has_code(&line.reasons, SKIPPED_EMPTY);
         if !matches!(line.outcome, Outcome::Failed | Outcome::Held) && !is_empty {
             return None;
         }
         let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));
         let before = self.known.held(&one.file.seen.arrival, &one.feed.table);
-        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.message == entry.message);
+        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.reasons == entry.reasons);
         (!is_recorded).then_some(entry)
     }
 
@@ -358,10 +359,7 @@ impl Batch<'_> {
         let own = self.store.ledger().files(&of_path(file))?.into_iter().find(is_own);
         match own {
             Some(entry) => Ok(recorded_line(feed, file, &entry)),
-            None => Ok(ReceiptLine {
-                message: SkipReason::LoadedMeanwhile.sentence(),
-                ..line_of(feed, file, Outcome::Known)
-            }),
+            None => Ok(skipped_line(feed, file, &SkipReason::LoadedMeanwhile)),
         }
     }
 }

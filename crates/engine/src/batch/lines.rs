@@ -5,7 +5,7 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{Counts, FileEntry, FileOrder};
 
 use crate::clock;
-use crate::decide::SkipReason;
+use crate::decide::{HoldReason, SkipReason};
 use crate::error::EngineError;
 use crate::job::{Candidate, Feed};
 use crate::load::{HeldFile, Loaded};
@@ -35,6 +35,7 @@ pub fn held_line(feed: &Feed, file: &Candidate, held: &HeldFile) -> ReceiptLine 
         message: Some(why.join("\n")),
         changes: held.drift.iter().map(|(_, drift)| drift.clone()).collect(),
         holds: held.reasons.clone(),
+        reasons: held.reasons.iter().map(HoldReason::reason).collect(),
         rows_read: held.read,
         ..line_of(feed, file, Outcome::Held)
     }
@@ -43,7 +44,8 @@ pub fn held_line(feed: &Feed, file: &Candidate, held: &HeldFile) -> ReceiptLine 
 /// The line of a file that failed.
 pub fn failed_line(feed: &Feed, file: &Candidate, error: EngineError) -> ReceiptLine {
     let message = Some(error.to_string());
-    ReceiptLine { message, error: Some(error), ..line_of(feed, file, Outcome::Failed) }
+    let reasons = error.reasons();
+    ReceiptLine { message, reasons, error: Some(error), ..line_of(feed, file, Outcome::Failed) }
 }
 
 /// The line of a file of which there was nothing to load.
@@ -54,7 +56,8 @@ pub fn skipped_line(feed: &Feed, file: &Candidate, reason: &SkipReason) -> Recei
         SkipReason::ChangeIgnored | SkipReason::Empty => Outcome::Discarded,
         SkipReason::Changing | SkipReason::Gone | SkipReason::DeliveryWaits => Outcome::Waiting,
     };
-    ReceiptLine { message: reason.sentence(), ..line_of(feed, file, outcome) }
+    let reasons = vec![reason.reason()];
+    ReceiptLine { message: reason.sentence(), reasons, ..line_of(feed, file, outcome) }
 }
 
 /// The line of a file that was loaded.
@@ -109,6 +112,7 @@ pub fn entry_of(line: &ReceiptLine, feed: &Feed, file: &Candidate, (batch, began
         began,
         ended: clock::now(),
         message: line.message.clone().or_else(|| (!line.notes.is_empty()).then(|| line.notes.join("\n"))),
+        reasons: line.reasons.clone(),
         replaced_by: None,
         shape: None,
         order: FileOrder::default(),

@@ -1,6 +1,6 @@
 //! Decisions about a file by what the ledger knows of it, before it is read for its values.
 
-use hypodoke_stores::Mode;
+use hypodoke_stores::{Capabilities, Mode};
 
 use super::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
 use crate::job::{ChangedFile, EmptyFile, SameContent};
@@ -100,6 +100,16 @@ pub fn on_arrival(facts: &ArrivalFacts<'_>) -> FileDecision {
     FileDecision::Load(Terms { replaces, ..Terms::default() })
 }
 
+/// Decides by what the tables offer: the modes that they do, and whether several files go in together.
+pub fn on_capabilities(mode: Mode, files: usize, offered: &Capabilities, database: &str) -> FileDecision {
+    let what = match () {
+        () if !offered.modes.contains(&mode) => format!("the mode `{}`", mode.word()),
+        () if files > 1 && !offered.groups => "deliveries of several files".to_owned(),
+        () => return FileDecision::load(),
+    };
+    FileDecision::Fail(FailReason::NotOffered { what, database: database.to_owned() })
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -177,5 +187,31 @@ mod tests {
         let same = same();
         let load = ArrivalFacts { has_lineage: false, same_content: SameContent::Load, ..facts(&same) };
         assert_eq!(on_arrival(&load), FileDecision::load());
+    }
+
+    #[rstest]
+    #[case::offered(Mode::Append, 1, None)]
+    #[case::no_such_mode(Mode::History, 1, Some("the mode `history`"))]
+    #[case::one_file_needs_no_group(Mode::Replace, 1, None)]
+    #[case::no_groups(Mode::Replace, 2, Some("deliveries of several files"))]
+    fn what_the_tables_do_not_offer_fails_a_file(
+        #[case] mode: Mode,
+        #[case] files: usize,
+        #[case] what: Option<&str>,
+    ) {
+        let offered = Capabilities {
+            ledger_with_rows: true,
+            table_changes_with_rows: true,
+            groups: false,
+            many_writers: false,
+            modes: &[Mode::Append, Mode::Replace],
+            takes_nul: true,
+            most_columns: 100,
+        };
+        let decision = on_capabilities(mode, files, &offered, "the lake");
+        let expected = what.map_or(FileDecision::load(), |what| {
+            FileDecision::Fail(FailReason::NotOffered { what: what.into(), database: "the lake".into() })
+        });
+        assert_eq!(decision, expected);
     }
 }

@@ -6,6 +6,7 @@
 //! [`on_width`] before its rows are sent, and [`on_rows`] before they are committed.
 
 mod arrival;
+mod code;
 mod layout;
 mod reason;
 mod rows;
@@ -13,11 +14,12 @@ mod settlement;
 
 use hypodoke_core::layout::Otherwise;
 
-pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival, on_empty};
+pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival, on_capabilities, on_empty};
+pub use code::{HELD_EMPTY, SKIPPED_EMPTY};
 pub use layout::{
     LayoutFacts, NewPart, PartFacts, goes_by_place, is_other_layout, new_part, on_header, on_layout, on_width,
 };
-pub use reason::{ConstraintProblem, EMPTY, FailReason, HoldReason, SkipReason, Violation};
+pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
 pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
 pub use settlement::Settlement;
 

@@ -13,7 +13,7 @@ use hypodoke_stores::{Mode, Takes};
 use serde::ser::{Serialize, SerializeStruct, Serializer};
 
 /// What is said of a file with nothing in it.
-pub const EMPTY: &str = "it is empty";
+const EMPTY: &str = "it is empty";
 
 /// Why a file is held.
 #[derive(Clone, Debug, PartialEq)]
@@ -159,7 +159,10 @@ impl fmt::Display for HoldReason {
 
 impl Serialize for HoldReason {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let mut hold = serializer.serialize_struct("Hold", 2)?;
+        let reason = self.reason();
+        let mut hold = serializer.serialize_struct("Hold", 4)?;
+        hold.serialize_field("code", &reason.code)?;
+        hold.serialize_field("facts", &reason.facts)?;
         hold.serialize_field("why", &self.to_string())?;
         hold.serialize_field("ways", &self.remedies())?;
         hold.end()
@@ -305,6 +308,13 @@ pub enum FailReason {
     },
     /// A rule of the feed does not fit the columns.
     Constraint(ConstraintProblem),
+    /// The tables do not offer what the feed asks for.
+    NotOffered {
+        /// What that is, in words: `the mode "history"`.
+        what: String,
+        /// The database.
+        database: String,
+    },
     /// Another file of the same delivery failed or is held.
     OtherOfDelivery,
     /// A library failed in a way it must not.
@@ -392,6 +402,7 @@ impl fmt::Display for FailReason {
                 Takes::Rows | Takes::Nothing => write!(out, "`{table}` is a view that takes no rows"),
             },
             FailReason::Constraint(problem) => problem.fmt(out),
+            FailReason::NotOffered { what, database } => write!(out, "{database} does not offer {what}"),
             FailReason::OtherOfDelivery => {
                 out.write_str("not loaded: another file of the same delivery failed or is held")
             }

@@ -12,9 +12,9 @@ use super::pipeline::RefusedRecords;
 use super::reconcile::{
     Reconciled, check_width, format_drift, format_of, from_header, from_profile, rename_parts,
 };
-use super::request::{FileRequest, Loaded, NotLoaded};
+use super::request::{FileRequest, HeldFile, Loaded, NotLoaded};
 use super::speculative::{Speculation, load_by_sample};
-use crate::decide::FailReason;
+use crate::decide::{FailReason, on_capabilities};
 use crate::error::EngineError;
 use crate::event::{Event, Step};
 use crate::isolate::isolated;
@@ -53,6 +53,9 @@ struct FileLoad<'a, 'r> {
 
 impl<'r> FileLoad<'_, 'r> {
     fn run(mut self, target: &mut TargetState, profile: Option<FileProfile>) -> Result<Loaded, NotLoaded> {
+        let (feed, offered) = (self.request.feed, self.store.capabilities());
+        let decision = on_capabilities(feed.mode, 1, &offered, &self.store.shown());
+        NotLoaded::by(decision, self.request.file, HeldFile::default)?;
         let mut profile = profile;
         if profile.is_none() {
             match load_by_sample(self.store, self.request, target)? {

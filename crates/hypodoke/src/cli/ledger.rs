@@ -47,6 +47,9 @@ pub struct LedgerArguments {
     /// Only files of which this came: loaded, failed, held, same, replaced, discarded, retracted; or rejects
     #[arg(long, value_name = "WORD")]
     pub status: Option<Status>,
+    /// Only files with this reason code, or one of its group: held, held.truncated, failed.password
+    #[arg(long, value_name = "CODE")]
+    pub reason: Option<String>,
     /// Only feeds whose files are due and have not come
     #[arg(long)]
     pub late: bool,

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, Reason, has_code};
 use hypodoke_engine::clock::rfc3339;
 use hypodoke_engine::inspect::last_of_each;
 use hypodoke_stores::{FileEntry, FileQuery, Ledger};
@@ -63,6 +63,7 @@ struct FileLine {
     began_at: String,
     ended_at: String,
     message: Option<String>,
+    reasons: Vec<Reason>,
     replaced_by: Option<i64>,
 }
 
@@ -87,6 +88,7 @@ impl From<FileEntry> for FileLine {
             began_at: rfc3339(entry.began),
             ended_at: rfc3339(entry.ended),
             message: entry.message,
+            reasons: entry.reasons,
             replaced_by: entry.replaced_by,
         }
     }
@@ -107,7 +109,10 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
         (None, true) => Some(window::midnight(now)),
         (None, false) => None,
     };
-    let is_narrow = since.is_some() || arguments.feed.is_some() || arguments.status.is_some();
+    let is_narrow = since.is_some()
+        || arguments.feed.is_some()
+        || arguments.status.is_some()
+        || arguments.reason.is_some();
     let mut store = context.ledger(&arguments.database)?;
     let late = late_feeds(store.as_mut(), arguments, settings.as_ref(), now)?;
     let query = FileQuery {
@@ -121,6 +126,9 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
     let last: HashSet<i64> = last_of_each(&files).iter().map(|entry| entry.file).collect();
     if let Some(status) = arguments.status {
         files.retain(|entry| is_of(entry, status, &last));
+    }
+    if let Some(code) = &arguments.reason {
+        files.retain(|entry| has_code(&entry.reasons, code));
     }
     files.truncate(arguments.most.unwrap_or(usize::MAX));
     let answers = arguments.late || since.is_some();

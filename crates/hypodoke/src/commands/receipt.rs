@@ -128,6 +128,7 @@ fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
         bytes: entry.arrival.bytes,
         seconds: seconds(entry.began, entry.ended),
         message,
+        reasons: entry.reasons.clone(),
         ..ReceiptLine::default()
     }
 }

@@ -9,7 +9,7 @@ mod webhook;
 use std::time::Duration;
 
 use hypodoke_core::drift::Drift;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, has_code};
 use hypodoke_stores::{Ledger, NoticeEntry, StoreError};
 
 pub use notice::Notice;
@@ -44,6 +44,7 @@ pub fn of_receipt(receipt: &Receipt) -> Vec<Notification> {
             feed: feeds.first().filter(|_| one_feed).and_then(|feed| (*feed).clone()),
             others: Vec::new(),
             path: None,
+            reasons: Vec::new(),
             what: format!("{files} loaded, {}", count::rows(totals.rows_loaded)),
             advice: None,
         });
@@ -61,6 +62,7 @@ pub fn of_trouble(trouble: &Failure) -> Notification {
         feed: None,
         others: Vec::new(),
         path: None,
+        reasons: Vec::new(),
         what: trouble.message.clone(),
         advice: trouble.advice.clone(),
     }
@@ -74,6 +76,7 @@ pub fn of_lateness(late: &Lateness) -> Notification {
         feed: Some(late.feed().to_owned()),
         others: Vec::new(),
         path: None,
+        reasons: Vec::new(),
         what: late.words(),
         advice: Some("ask whoever sends it, and look with: hypodoke ledger --late".to_owned()),
     }
@@ -88,6 +91,7 @@ fn of_missing(missing: &TableLoss, at: &str) -> Notification {
         feed: missing.feed.clone(),
         others: Vec::new(),
         path: None,
+        reasons: Vec::new(),
         what: missing_words(missing),
         advice: Some(missing_advice(missing)),
     }
@@ -114,6 +118,7 @@ fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
             feed: line.feed.clone(),
             others: Vec::new(),
             path: Some(path.clone()),
+            reasons: line.reasons.clone(),
             what,
             advice,
         });
@@ -182,7 +187,10 @@ fn add_news(
 fn wants(to: &NotifySettings, notification: &Notification) -> bool {
     let is_of_feed = to.feeds.is_empty()
         || notification.feed.iter().chain(&notification.others).any(|feed| to.feeds.contains(feed));
-    to.on.contains(&notification.event) && is_of_feed
+    let is_of_reason = to.reasons.is_empty()
+        || notification.reasons.is_empty()
+        || to.reasons.iter().any(|code| has_code(&notification.reasons, code));
+    to.on.contains(&notification.event) && is_of_feed && is_of_reason
 }
 
 /// What was not taken within a day is no news any more.

@@ -1,5 +1,7 @@
 //! One thing that happened and that people are told of.
 
+use hypodoke_core::outcome::Reason;
+
 use crate::settings::notify::NotificationKind;
 
 /// One thing that happened.
@@ -17,6 +19,9 @@ pub struct Notification {
     pub others: Vec<String>,
     /// The file, if it is about one.
     pub path: Option<String>,
+    /// Why, as codes and their facts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub reasons: Vec<Reason>,
     /// What happened, in words.
     pub what: String,
     /// What to do about it.

@@ -61,6 +61,9 @@ pub struct NotifySettings {
     pub on: Vec<NotificationKind>,
     /// Of which feeds; of all if empty.
     pub feeds: Vec<String>,
+    /// For which reasons, by their codes or groups of codes; for all if empty. What has no reason is told all
+    /// the same.
+    pub reasons: Vec<String>,
 }
 
 /// A way to people.
@@ -148,6 +151,7 @@ pub fn read(
         let what = format!("there is no feed `{stranger}`; there are {}", feeds.join(", "));
         return Err(suggest(section.wrong(found, what), stranger, feeds));
     }
+    let reasons = section.texts("reasons")?.map(|codes| codes.value).unwrap_or_default();
     let (server, webhook) = (section.text("mail")?, section.text("webhook")?);
     let way = match (server, webhook) {
         (Some(_), Some(webhook)) => {
@@ -164,7 +168,8 @@ pub fn read(
         }
     };
     section.finish()?;
-    Ok(NotifySettings { name, way, on, feeds: wanted.map(|feeds| feeds.value).unwrap_or_default() })
+    let feeds = wanted.map(|feeds| feeds.value).unwrap_or_default();
+    Ok(NotifySettings { name, way, on, feeds, reasons })
 }
 
 /// What is read from `smtp://user@mail.example:587`.

@@ -123,6 +123,7 @@ fn notification(key: String, feeds: Vec<String>, what: String, advice: Option<St
         feed: feeds.next(),
         others: feeds.collect(),
         path: None,
+        reasons: Vec::new(),
         what,
         advice,
     }

@@ -62,6 +62,7 @@ fn run(shop: &Workshop, text: &str) -> usize {
 #[case("rejects.md", 3)]
 #[case("unattended.md", 2)]
 #[case("sqlite.md", 2)]
+#[case("ledger-apart.md", 3)]
 #[case("workbooks.md", 2)]
 #[case("json.md", 2)]
 fn the_commands_of_a_page_work(#[case] name: &str, #[case] least: usize) {

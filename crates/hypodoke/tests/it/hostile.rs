@@ -288,7 +288,7 @@ fn who_may_only_read_is_told_that_the_ledger_is_older() {
     assert!(shop.ok(&format!("ledger --into {reader}")).out.contains("f_20260302.csv"));
     staging.run(&shop, "UPDATE hd_ledger SET version = 5");
     let run = shop.run(&format!("ledger --into {reader}"));
-    assert!(run.code != Some(0) && run.err.contains("is of version 5, this program reads 7"), "{}", run.err);
+    assert!(run.code != Some(0) && run.err.contains("is of version 5, this program reads 8"), "{}", run.err);
 }
 
 /// Asked to stop, a watch breaks a large file off, and nothing of it stays.

@@ -28,6 +28,14 @@ const TO_SIXTH: [&str; 5] = [
     "UPDATE hd_ledger SET version = 6",
 ];
 
+/// What the eighth added.
+const TO_SEVENTH: [&str; 4] = [
+    "DROP TABLE hd_intents",
+    "DROP TABLE hd_pairing",
+    "ALTER TABLE hd_files DROP COLUMN reasons",
+    "UPDATE hd_ledger SET version = 7",
+];
+
 /// What the fifth added.
 const TO_FOURTH: [&str; 3] = [
     "ALTER TABLE hd_files DROP COLUMN version_token",
@@ -62,8 +70,9 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     configure(&shop, &staging, "[feed.f.expect]\nmin_rows = 2\n");
     shop.write("in/f_20260301.csv", "id,depth\n1,2.5\n2,x\n3,2.7\n");
     shop.done("load");
-    for sql in TO_SIXTH
+    for sql in TO_SEVENTH
         .iter()
+        .chain(&TO_SIXTH)
         .chain(&TO_FIFTH)
         .chain(&TO_FOURTH)
         .chain(&TO_THIRD)

@@ -19,7 +19,7 @@ fn text(day: u64, turn: u64) -> String {
         format!("{id},berth {},{}.5\n", (id + turn + day * u64::from(id.is_multiple_of(5))) % 13, id % 97)
     };
     let lines: String = (0..ROWS).map(line).collect();
-    format!("id,berth,depth\n{lines}none,berth 1,2.5\n")
+    format!("id,berth,depth\n{lines}first,berth 1,2.5\n")
 }
 
 fn name(day: u64) -> String {
@@ -33,7 +33,7 @@ fn begun(staging: &Staging, mode: &str) -> Workshop {
     shop.write(
         "hypodoke.toml",
         format!(
-            "{database}[place.quay]\npath = \"in\"\nafter = \"move\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\nsql_after = \"SELECT 1\"\n"
+            "{database}[place.quay]\npath = \"in\"\nafter = \"move\"\n[feed.f]\nplace = \"quay\"\nfiles = \"f_{{day:%Y%m%d}}.csv\"\ntable = \"f\"\nmode = \"{mode}\"\nkey = [\"id\"]\nsql_after = \"SELECT 1\"\n[feed.f.columns.id]\ntype = \"integer\"\n"
         ),
     );
     for day in [1, 2, 4] {

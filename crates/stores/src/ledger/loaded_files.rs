@@ -44,7 +44,7 @@ pub fn add_loaded(connection: &mut dyn SqlConnection, files: &[LoadedFile]) -> R
         parameters.extend(all.map(SqlValue::from));
         entries.push(parameters);
     }
-    let marks: Vec<String> = (1..=32).map(|at| format!("?{at}")).collect();
+    let marks: Vec<String> = (1..=33).map(|at| format!("?{at}")).collect();
     let sql = format!(
         "INSERT INTO hd_files ({FILE_COLUMNS}, file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
          VALUES ({})",

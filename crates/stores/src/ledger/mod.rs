@@ -20,7 +20,7 @@ use hypodoke_core::cast::Misfitting;
 use hypodoke_core::drift::Cause;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, Reason};
 
 use crate::error::StoreError;
 use crate::load_plan::Counts;
@@ -162,7 +162,7 @@ pub trait Outbox {
 /// 5: what the place of a file calls its version.
 /// 6: the order of a table's files, how the table follows from them, and their rows.
 /// 7: the value that forced a change; all reasons of a reject; figures of a file's columns.
-/// 8: intents of loads whose rows are in another database.
+/// 8: intents of loads whose rows are in another database; reasons as codes and facts.
 pub const LEDGER_VERSION: i64 = 8;
 
 /// The ledger's tables.
@@ -247,6 +247,8 @@ pub struct FileEntry {
     pub ended: i64,
     /// Why it failed, or what else there is to say.
     pub message: Option<String>,
+    /// Why it is held, failed or was skipped, as codes and their facts.
+    pub reasons: Vec<Reason>,
     /// The later entry whose rows took the place of this one's.
     pub replaced_by: Option<i64>,
     /// How it is written, as JSON: what the next file is held against.

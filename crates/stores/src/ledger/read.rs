@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::layout::Layout;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, Reason};
 
 use hypodoke_core::cast::Misfitting;
 use hypodoke_core::drift::Cause;
@@ -22,7 +22,7 @@ const FILE_COLUMNS: &str =
     "file, batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind, outcome,
   rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, replaced_by,
   rows_inserted, rows_updated, rows_unchanged, rows_deleted, shape, version_token, ordered_by, ordered_at,
-  first_file, effective_at, delivery, rules, rows_kept, figures";
+  first_file, effective_at, delivery, rules, rows_kept, figures, reasons";
 
 /// Entries that say what is in the tables, or that a file is not to be loaded as it is.
 const CURRENT: &str =
@@ -72,6 +72,7 @@ fn file_of(row: &SqlRow) -> Result<FileEntry, Misread> {
         rules: rules_of(row, 30)?,
         rows_kept: row.integer(31)? != 0,
         figures: row.optional_text(32)?,
+        reasons: reasons_of(row, 33)?,
     })
 }
 
@@ -84,6 +85,12 @@ pub fn order_of(row: &SqlRow, at: usize) -> Result<FileOrder, Misread> {
         effective: row.optional_moment(at + 3)?,
         delivery: row.optional_text(at + 4)?,
     })
+}
+
+fn reasons_of(row: &SqlRow, at: usize) -> Result<Vec<Reason>, Misread> {
+    let text = row.optional_text(at)?;
+    let reasons = text.map(|text| serde_json::from_str(&text)).transpose();
+    Ok(reasons.map_err(|error| Misread(format!("the reasons of a file: {error}")))?.unwrap_or_default())
 }
 
 fn rules_of(row: &SqlRow, at: usize) -> Result<Option<LoadRules>, Misread> {
@@ -106,7 +113,7 @@ pub fn known_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>,
         .replace("message,", "CASE WHEN outcome = 'held' THEN message END,")
         .replace("shape,", "CAST(NULL AS {text}),")
         .replace("kind,", "CAST(NULL AS {text}),")
-        .replace(", figures", ", CAST(NULL AS {text})")
+        .replace("figures,", "CAST(NULL AS {text}),")
         .replace("rules,", &format!("{rules},"));
     connection.entries(&format!("SELECT {columns} FROM hd_files WHERE {CURRENT} ORDER BY file"), &[], file_of)
 }

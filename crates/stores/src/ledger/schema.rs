@@ -22,7 +22,8 @@ CREATE TABLE hd_files (
   rows_inserted {integer} NOT NULL DEFAULT 0, rows_updated {integer} NOT NULL DEFAULT 0,
   rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
   version_token {text}, ordered_by {text} NOT NULL DEFAULT (''), ordered_at {moment}, first_file {integer},
-  effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0, figures {text}
+  effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0, figures {text},
+  reasons {text}
 ){options};
 CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by{prefix}, ordered_at, path{prefix});
 CREATE INDEX hd_files_by_path ON hd_files (place{prefix}, path{prefix});
@@ -148,7 +149,12 @@ INSERT INTO hd_ledger SELECT 7, program FROM hd_ledger LIMIT 1;
 ";
 
 /// What the eighth version added to the seventh, besides its tables.
-const TO_EIGHTH: &str = "INSERT INTO hd_ledger SELECT 8, program FROM hd_ledger LIMIT 1;";
+const TO_EIGHTH: &str = r#"
+ALTER TABLE hd_files ADD COLUMN reasons {text};
+UPDATE hd_files SET reasons = '[{"code":"skipped.empty"}]' WHERE outcome = 'discarded' AND message = 'it is empty';
+UPDATE hd_files SET reasons = '[{"code":"held.empty"}]' WHERE outcome = 'held' AND message = 'it is empty';
+INSERT INTO hd_ledger SELECT 8, program FROM hd_ledger LIMIT 1;
+"#;
 
 /// What each version added to the one before.
 const STEPS: [(i64, &[&str]); 7] = [

@@ -49,14 +49,14 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
     let (names, mark) = match connection.drawn_number() {
         Some(number) => {
             parameters.push(SqlValue::Integer(number));
-            (", file", ", ?28")
+            (", file", ", ?29")
         }
         None => ("", ""),
     };
     let sql = format!(
         "INSERT INTO hd_files ({FILE_COLUMNS}{names})
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-           ?21, ?22, ?23, ?24, ?25, ?26, ?27{mark})"
+           ?21, ?22, ?23, ?24, ?25, ?26, ?27, ?28{mark})"
     );
     connection.insert(&sql, "file", &parameters)
 }
@@ -64,19 +64,21 @@ pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result
 /// The columns of an entry that are known when it is begun, in the order of [`file_parameters`].
 pub const FILE_COLUMNS: &str = "batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
    outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept, figures";
+   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept, figures, reasons";
 
 /// An entry as the parameters of the statement that adds it.
 pub fn file_parameters(
     connection: &dyn SqlConnection,
     entry: &FileEntry,
-) -> Result<[SqlValue; 27], StoreError> {
+) -> Result<[SqlValue; 28], StoreError> {
     let FileOrder { key, modified: ordered_at, first, effective, delivery } = &entry.order;
     let rules = entry.rules.as_ref().map(serde_json::to_string).transpose();
     let rules = rules.map_err(|error| StoreError::Refused {
         shown: connection.shown(),
         why: format!("the rules of a file cannot be written as JSON: {error}"),
     })?;
+    // Codes and facts are always JSON.
+    let reasons = (!entry.reasons.is_empty()).then(|| serde_json::to_string(&entry.reasons).ok()).flatten();
     let Arrival { place, path, bytes, modified, token } = &entry.arrival;
     Ok([
         SqlValue::Integer(entry.batch),
@@ -106,6 +108,7 @@ pub fn file_parameters(
         SqlValue::from(&rules),
         SqlValue::Integer(entry.rows_kept.into()),
         SqlValue::from(&entry.figures),
+        SqlValue::from(&reasons),
     ])
 }
 
@@ -256,6 +259,7 @@ pub fn entry_of(plan: &LoadPlan) -> FileEntry {
         began: plan.began,
         ended: plan.began,
         message: None,
+        reasons: Vec::new(),
         replaced_by: None,
         shape: plan.shape.clone(),
         order: plan.order.clone(),

@@ -14,8 +14,8 @@ use crate::failpoint::failpoint;
 use crate::ledger::write;
 use crate::load_plan::{LoadPlan, TablePlan};
 use crate::sql::{SqlConnection, SqlValue, quote};
+use crate::tables::load_target::LoadTarget;
 use crate::tables::rebuild::RebuildTarget;
-use crate::tables::writer::LoadTarget;
 
 impl MysqlStore {
     /// Makes the tables of a plan what they are to be. No rows of them are on their way.

@@ -16,8 +16,9 @@ use crate::load_plan::Mode;
 use crate::load_plan::{LoadPlan, TablePlan};
 use crate::tables::Capabilities;
 use crate::tables::link::LedgerLink;
+use crate::tables::load_target::{LoadTarget, RowsOfFile, Sent};
 use crate::tables::merge::Merge;
-use crate::tables::writer::{LoadTarget, RowsOfFile, Sent, TargetTable};
+use crate::tables::target_table::TargetTable;
 
 /// The mode of SQL that statements of the user's own are written in: the server's.
 const THEIR_MODE: &str = "SET SESSION sql_mode = @@GLOBAL.sql_mode";

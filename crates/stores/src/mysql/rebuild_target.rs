@@ -9,8 +9,9 @@ use super::stream::Form;
 use super::wire::Wire;
 use crate::error::StoreError;
 use crate::sql::{Misread, SqlConnection, SqlRow, quote};
+use crate::tables::load_target::RowsOfFile;
 use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
-use crate::tables::writer::{RowsOfFile, TargetTable};
+use crate::tables::target_table::TargetTable;
 
 impl RebuildTarget for MysqlStore {
     fn ledger(&mut self) -> &mut dyn SqlConnection {

@@ -16,7 +16,8 @@ use super::connection::MysqlStore;
 use super::stream::{Form, Loaded, Sending};
 use super::wire::{RowOrigin, Spelling, put_row};
 use crate::error::StoreError;
-use crate::tables::writer::{RowsOfFile, Sent, TargetTable};
+use crate::tables::load_target::{RowsOfFile, Sent};
+use crate::tables::target_table::TargetTable;
 
 /// How much is put together before it is handed to the connection, in bytes.
 const CHUNK: usize = 64 * 1024;

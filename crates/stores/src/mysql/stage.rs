@@ -12,7 +12,7 @@ use crate::error::StoreError;
 use crate::load_plan::TablePlan;
 use crate::sql::quote;
 use crate::tables::merge::SEQUENCE;
-use crate::tables::writer::TargetTable;
+use crate::tables::target_table::TargetTable;
 
 /// How many characters of a long text are in the index of a stage.
 const PREFIX: usize = 190;

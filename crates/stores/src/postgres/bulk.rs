@@ -15,7 +15,7 @@ use hypodoke_core::names::Lineage;
 use super::bulk_loads::{BulkCopy, BulkLoads, BulkTable};
 use super::connection::PostgresStore;
 use super::copy::{HEADER, RowOrigin, TRAILER, put_row};
-use super::load::refuse_unstorable;
+use super::unstorable::refuse_unstorable;
 use crate::error::StoreError;
 use crate::ledger::joined_layouts::join_layout;
 use crate::ledger::loaded_files::{LoadedFile, add_loaded};

@@ -7,7 +7,7 @@ use tokio_postgres::CopyInSink;
 
 use super::copy::CopyForm;
 use crate::ledger::loaded_files::LoadedFile;
-use crate::tables::writer::TargetTable;
+use crate::tables::target_table::TargetTable;
 
 /// What went the short way in a group.
 #[derive(Default)]

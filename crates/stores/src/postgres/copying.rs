@@ -11,7 +11,8 @@ use super::copy::{CopyForm, HEADER, RowOrigin, TRAILER, put_row};
 use super::open_copy::Copying;
 use crate::error::StoreError;
 use crate::sql::{SqlConnection, SqlDatabase};
-use crate::tables::writer::{RowsOfFile, Sent, TargetTable};
+use crate::tables::load_target::{RowsOfFile, Sent};
+use crate::tables::target_table::TargetTable;
 
 /// How much is put together before it is handed to the connection, in bytes: about what the
 /// processors on both sides keep at hand.

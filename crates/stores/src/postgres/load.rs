@@ -3,21 +3,23 @@
 
 use std::ops::Range;
 
-use hypodoke_core::cast::{Cell, Rows};
+use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
 use super::bulk::BulkWriter;
 use super::bulk_loads::BulkLoads;
 use super::connection::PostgresStore;
 use super::copy::CopyForm;
+use super::unstorable::refuse_unstorable;
 use super::{connect, tables};
 use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::{LoadPlan, Mode, TablePlan};
 use crate::sql::moment_text;
 use crate::tables::link::LedgerLink;
+use crate::tables::load_target::{LoadTarget, RowsOfFile, Sent};
 use crate::tables::merge::Merge;
-use crate::tables::writer::{LoadTarget, RowsOfFile, Sent, TargetTable};
+use crate::tables::target_table::TargetTable;
 use crate::tables::{Capabilities, Writer};
 
 impl LoadTarget for PostgresStore {
@@ -150,27 +152,5 @@ impl LoadTarget for PostgresStore {
 
     fn refuse_unstorable(&self, rows: &mut Rows) {
         refuse_unstorable(rows);
-    }
-}
-
-/// JSON may spell a NUL, which the server keeps in no text.
-pub fn refuse_unstorable(rows: &mut Rows) {
-    if memchr::memmem::find(&rows.records.bytes, b"\\u0000").is_none() {
-        return;
-    }
-    let holds = |cell: &Cell| match cell {
-        Cell::Text { start, len } => {
-            let bytes = rows.bytes(*start, *len);
-            matches!(bytes.first(), Some(b'{' | b'[' | b'"'))
-                && memchr::memmem::find(bytes, b"\\u0000").is_some()
-        }
-        _ => false,
-    };
-    let bad: Vec<usize> = (0..rows.len()).filter(|index| rows.row(*index).iter().any(holds)).collect();
-    for index in bad.into_iter().rev() {
-        let reject =
-            rows.refuse(index, None, "JSON that spells a NUL, which the server cannot keep".to_owned());
-        rows.rejects.push(reject);
-        rows.kept.remove(index);
     }
 }

@@ -16,6 +16,7 @@ mod session;
 mod staged;
 mod tables;
 mod target;
+mod unstorable;
 
 use hypodoke_core::types::Type;
 

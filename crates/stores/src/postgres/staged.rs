@@ -12,7 +12,7 @@ use crate::tables::merge::Merge;
 use crate::tables::rebuild::RebuildTarget;
 
 impl PostgresStore {
-    /// See [`crate::tables::writer::LoadTarget::merge_table`].
+    /// See [`crate::tables::load_target::LoadTarget::merge_table`].
     pub(super) fn merge_staged(
         &mut self,
         merge: &Merge,

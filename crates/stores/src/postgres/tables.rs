@@ -126,9 +126,11 @@ fn understood(native: &Native, modifier: i32) -> Type {
         Native::INT2 | Native::INT4 | Native::INT8 => Type::Integer,
         Native::FLOAT4 | Native::FLOAT8 => Type::Float,
         Native::NUMERIC if modifier >= 4 => {
-            let packed = modifier - 4;
-            let (precision, scale) = ((packed >> 16) as u16, packed as u16 & 0x7FF);
-            Type::Decimal { precision: precision.min(MAX_DIGITS), scale: scale.min(MAX_DIGITS) }
+            let (precision, scale) = digits_of(modifier);
+            // A scale below zero says how many digits before the mark are not kept.
+            let before = u16::try_from(-scale).unwrap_or(0);
+            let scale = u16::try_from(scale).unwrap_or(0);
+            Type::Decimal { precision: (precision + before).min(MAX_DIGITS), scale: scale.min(MAX_DIGITS) }
         }
         // Without limits of its own: as many digits as are kept exactly, half of them behind the mark.
         Native::NUMERIC => Type::Decimal { precision: MAX_DIGITS, scale: 12 },
@@ -142,8 +144,19 @@ fn understood(native: &Native, modifier: i32) -> Type {
     }
 }
 
+/// The precision and the scale of a numeric, of the modifier of its column: the scale is a number of eleven bits
+/// with a sign (PostgreSQL's `numeric.c`, `numeric_typmod_scale`).
+fn digits_of(modifier: i32) -> (u16, i16) {
+    let packed = modifier - 4;
+    let scale = ((packed & 0x7FF) ^ 0x400) - 0x400;
+    ((packed >> 16 & 0xFFFF) as u16, scale as i16)
+}
+
 fn limit(native: &Native, modifier: i32) -> Option<Limit> {
     match *native {
+        Native::NUMERIC if modifier >= 4 && digits_of(modifier).1 < 0 => {
+            u8::try_from(-digits_of(modifier).1).ok().map(Limit::LastZeros)
+        }
         Native::INT2 => Some(Limit::Bits(16)),
         Native::INT4 => Some(Limit::Bits(32)),
         Native::FLOAT4 => Some(Limit::SingleFloat),
@@ -228,5 +241,34 @@ fn native_words(ty: Type) -> String {
         Type::Timestamp => "timestamp without time zone".to_owned(),
         Type::TimestampTz => "timestamp with time zone".to_owned(),
         other => declared(other),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// The modifiers as a server of PostgreSQL 15 gives them.
+    #[rstest]
+    #[case::amount(655_366, 10, 2)]
+    #[case::whole(1_966_084, 30, 0)]
+    #[case::of_hundreds(329_730, 5, -2)]
+    #[case::only_behind_the_mark(196_617, 3, 5)]
+    fn the_digits_of_a_numeric_are_in_its_modifier(
+        #[case] modifier: i32,
+        #[case] precision: u16,
+        #[case] scale: i16,
+    ) {
+        assert_eq!(digits_of(modifier), (precision, scale));
+    }
+
+    #[test]
+    fn a_numeric_of_hundreds_holds_whole_numbers_and_rounds_none() {
+        let ty = understood(&Native::NUMERIC, 329_730);
+        assert_eq!(ty, Type::Decimal { precision: 7, scale: 0 });
+        assert_eq!(limit(&Native::NUMERIC, 329_730), Some(Limit::LastZeros(2)));
+        assert_eq!(limit(&Native::NUMERIC, 655_366), None);
     }
 }

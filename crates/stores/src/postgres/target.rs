@@ -7,7 +7,7 @@ use crate::error::StoreError;
 use crate::load_plan::TablePlan;
 use crate::sql::quote;
 use crate::tables::merge::SEQUENCE;
-use crate::tables::writer::TargetTable;
+use crate::tables::target_table::TargetTable;
 
 impl PostgresStore {
     /// Makes or changes a table, and its stage where rows go there first.

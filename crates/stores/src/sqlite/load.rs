@@ -7,16 +7,18 @@ use hypodoke_core::names::Lineage;
 use rusqlite::Result;
 
 use super::bulk::{BulkInsert, Stepped};
+use super::connection::{SqliteStore, data_version};
+use super::known_tables::KnownTables;
 use super::tables::{self, alter, create_sql};
-use super::{SqliteStore, data_version};
 use crate::error::StoreError;
 use crate::load_plan::{Counts, LoadPlan, Mode, TablePlan};
 use crate::sql::{SqlConnection, moment_text, quote};
 use crate::tables::Capabilities;
 use crate::tables::link::LedgerLink;
+use crate::tables::load_target::{LoadTarget, RowsOfFile, Sent};
 use crate::tables::merge::{Merge, SEQUENCE};
 use crate::tables::rebuild::RebuildTarget;
-use crate::tables::writer::{LoadTarget, RowsOfFile, Sent, TargetTable};
+use crate::tables::target_table::TargetTable;
 
 impl LoadTarget for SqliteStore {
     type Form = BulkInsert;
@@ -45,7 +47,7 @@ impl LoadTarget for SqliteStore {
     }
 
     fn group_began(&mut self) {
-        self.known_tables = super::KnownTables::default();
+        self.known_tables = KnownTables::default();
     }
 
     fn begin_reading(&mut self) -> std::result::Result<(), StoreError> {

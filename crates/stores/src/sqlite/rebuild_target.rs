@@ -2,8 +2,8 @@
 
 use hypodoke_core::cast::{Cell, Rows};
 
-use super::SqliteStore;
 use super::bulk::{BulkInsert, Stepped};
+use super::connection::SqliteStore;
 use crate::error::StoreError;
 use crate::sql::{SqlConnection, SqlRow, moment_text, quote};
 use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};

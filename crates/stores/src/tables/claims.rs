@@ -6,7 +6,7 @@ use crate::error::StoreError;
 use crate::ledger::write;
 use crate::load_plan::LoadPlan;
 use crate::sql::{Misread, SqlConnection, SqlRow, SqlValue};
-use crate::tables::writer::LoadTarget;
+use crate::tables::load_target::LoadTarget;
 
 /// An entry of the ledger, as far as a claim is concerned.
 struct Entry {

@@ -12,7 +12,7 @@ use crate::ledger::joined_layouts::JoinedLayout;
 use crate::ledger::loaded_files::keep_layouts;
 use crate::sql::{Scope, SqlConnection};
 use crate::tables::link::OpenGroup;
-use crate::tables::writer::LoadTarget;
+use crate::tables::load_target::LoadTarget;
 
 /// Begins a transaction in both databases, or in the one that there is. The ledger's comes first: where that
 /// is a file, whoever has it has no need to wait for anything else.

@@ -5,12 +5,14 @@ pub mod claims;
 pub mod commit;
 pub mod corrections;
 pub mod link;
+pub mod load_target;
 pub mod merge;
 pub mod pairing;
 pub mod placement;
 pub mod rebuild;
 pub mod row_archive;
 mod sql_tables;
+pub mod target_table;
 pub mod versions;
 pub mod writer;
 

@@ -7,7 +7,7 @@ use crate::ledger::intents::OpenLoad;
 use crate::ledger::{self, schema};
 use crate::load_plan::Mode;
 use crate::sql::{SqlConnection, SqlValue, in_transaction};
-use crate::tables::writer::LoadTarget;
+use crate::tables::load_target::LoadTarget;
 
 /// The tables of ours that are beside the staging tables, where the ledger is elsewhere.
 pub const TABLES_BESIDE: [&str; 2] = ["hd_pairing", "hd_commits"];

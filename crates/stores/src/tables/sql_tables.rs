@@ -1,8 +1,9 @@
 //! The tables of every SQL database: one writer, one kind of claim and one way to commit for all of them.
 
 use super::catalog::Catalog;
+use super::load_target::LoadTarget;
 use super::rebuild::{self, Comparison};
-use super::writer::{FileWriter, LoadTarget};
+use super::writer::FileWriter;
 use super::{Capabilities, Claim, Claimed, Tables, Writer, claims, commit, pairing};
 use crate::error::StoreError;
 use crate::ledger::Ledger;

@@ -376,6 +376,7 @@ impl Writer for MemoryWriter<'_> {
             began: plan.began,
             ended: summary.ended,
             message: summary.message.clone(),
+            reasons: Vec::new(),
             replaced_by: None,
             shape: plan.shape.clone(),
             order: plan.order.clone(),

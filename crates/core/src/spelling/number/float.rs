@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use super::exact::{Number, Short, digit_count, nearest};
+use crate::spelling::exact::{Number, Short, digit_count, nearest};
 use crate::types::{Digits, Unit};
 
 /// Decimal numbers of so many digits are all told apart by 64-bit floats.

@@ -1,12 +1,13 @@
 //! Numbers: every usual way of writing one, recognised and read without losing a digit.
 
-mod exact;
 mod float;
 mod style;
 
+pub use super::exact::{Number, digit_count, power_of_ten};
 use super::{Class, Recognised, RecognisedNumber, words};
 use crate::types::{Digits, MAX_DIGITS, Unit};
-pub use exact::{Number, digit_count, power_of_ten};
+
+use super::exact;
 pub use float::{digits_of, is_beyond_floats, is_long, may_be_beyond_floats};
 pub use style::{ALL_STYLES, Group, NumberStyle, Styles};
 

@@ -3,12 +3,11 @@
 
 mod calendar;
 mod names;
-mod order;
 
+pub use super::date_order::{ANY_ORDER, DateOrder, Orders};
 use super::{Class, Fraction, Recognised, RecognisedTemporal};
 pub use calendar::{DAY, SECOND, civil, days, write_date, write_time, write_timestamp};
 use names::{is_weekday, month};
-pub use order::{ANY_ORDER, DateOrder, Orders};
 
 /// A place in the bytes, moved along as they are read.
 struct Cursor<'a>(

@@ -138,6 +138,7 @@ fn test_message(to: &NotifySettings, database: &str) -> Notice {
         feed: None,
         others: Vec::new(),
         path: None,
+        reasons: Vec::new(),
         what: "a test: this is how you will be told".to_owned(),
         advice: Some(format!("nothing is to be done; [notify.{}] works", to.name)),
     };

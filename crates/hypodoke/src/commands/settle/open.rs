@@ -1,10 +1,10 @@
 //! Files that wait for a decision: which they are, which of them are meant, and why they wait.
 
 use hypodoke_core::drift::Remedy;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, has_code};
 use hypodoke_core::pattern::Pattern;
 use hypodoke_core::sanitize::clean;
-use hypodoke_engine::decide::{EMPTY, Settlement};
+use hypodoke_engine::decide::{HELD_EMPTY, Settlement};
 use hypodoke_engine::maintain::{Effect, as_it_was_held, failed_files, held_files, settlement_effect};
 use hypodoke_engine::sources::Finder;
 use hypodoke_stores::{FileEntry, Ledger, Tables};
@@ -100,8 +100,8 @@ impl OpenFiles {
         }
     }
 
-    /// The files in groups that wait for the same reason. Why the first of each waits is found out anew:
-    /// the ledger keeps the words alone.
+    /// The files in groups that wait for the same reason. What can be decided about the first of each is found
+    /// out anew.
     ///
     /// # Errors
     ///
@@ -109,9 +109,8 @@ impl OpenFiles {
     pub fn groups(&self, store: &mut dyn Tables, settings: Option<&Settings>) -> Vec<HeldGroup<'_>> {
         let mut groups: Vec<(String, Vec<&FileEntry>)> = Vec::new();
         for entry in self.held.iter().chain(&self.failed) {
-            let message = entry.message.as_deref().unwrap_or_default().replace(&entry.arrival.path, "");
-            let words: String = message.chars().filter(|c| !c.is_ascii_digit()).collect();
-            let key = format!("{:?} {:?} {} {words}", entry.feed, entry.table, entry.outcome.word());
+            let case = case_of(entry);
+            let key = format!("{:?} {:?} {} {case}", entry.feed, entry.table, entry.outcome.word());
             match groups.iter_mut().find(|(known, _)| *known == key) {
                 Some((_, files)) => files.push(entry),
                 None => groups.push((key, vec![entry])),
@@ -135,9 +134,27 @@ impl OpenFiles {
     }
 }
 
+/// What files have in common that wait for the same reason: its codes, and the names among its facts. Entries of
+/// an earlier ledger have a sentence only.
+fn case_of(entry: &FileEntry) -> String {
+    if entry.reasons.is_empty() {
+        return entry.message.clone().unwrap_or_default();
+    }
+    let mut case = String::new();
+    for reason in &entry.reasons {
+        case.push_str(&reason.code);
+        let facts = reason.facts.as_object().into_iter().flatten();
+        for (name, fact) in facts.filter(|(name, fact)| *name != "cause" && !fact.is_number()) {
+            case.push_str(&format!(" {name}={fact}"));
+        }
+        case.push('\n');
+    }
+    case
+}
+
 /// What can be decided about a file, the likeliest first.
 fn remedies(store: &mut dyn Tables, finder: &mut Finder, entry: &FileEntry) -> Vec<Remedy> {
-    if entry.outcome != Outcome::Held || entry.message.as_deref() == Some(EMPTY) {
+    if entry.outcome != Outcome::Held || has_code(&entry.reasons, HELD_EMPTY) {
         return vec![Remedy::Discard];
     }
     // A file that is gone or has changed is looked at anew by the next load.

@@ -2,9 +2,10 @@
 
 use hypodoke_core::cast::Rows;
 
-use super::{FileWriter, LoadTarget, RowsOfFile};
+use super::FileWriter;
 use crate::error::StoreError;
 use crate::sql::Scope;
+use crate::tables::load_target::{LoadTarget, RowsOfFile};
 
 impl<T: LoadTarget> FileWriter<'_, T> {
     /// Sends rows in lots, each undone by itself: one that the server refuses is halved until the

@@ -3,7 +3,6 @@
 use hypodoke_core::cast::Rows;
 use hypodoke_core::names::FILE_COLUMN;
 
-use super::{LoadTarget, RowsOfFile, TargetTable};
 use crate::error::StoreError;
 use crate::failpoint::failpoint;
 use crate::ledger::intents::{self, EntryCounts, Undo};
@@ -11,9 +10,11 @@ use crate::ledger::{files_in_force, read, write};
 use crate::load_plan::{Counts, FileSummary, Finished, LoadPlan, Mode};
 use crate::sql::Scope;
 use crate::tables::corrections::{self, Carried};
+use crate::tables::load_target::{LoadTarget, RowsOfFile};
 use crate::tables::merge::stage_of;
 use crate::tables::placement::{self, Placed, Route};
 use crate::tables::row_archive::Packer;
+use crate::tables::target_table::TargetTable;
 use crate::tables::{Writer, claims, commit};
 
 /// A file being loaded. Dropped, it rolls everything back.

@@ -2,10 +2,11 @@
 
 use hypodoke_core::names::{FILE_COLUMN, Lineage};
 
-use super::{FileWriter, LoadTarget};
+use super::FileWriter;
 use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::TablePlan;
+use crate::tables::load_target::LoadTarget;
 use crate::tables::merge::{Merge, stage_of};
 
 impl<T: LoadTarget> FileWriter<'_, T> {
