@@ -14,9 +14,9 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
     Claim, Claimed, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, NoticeEntry,
-    PartSummary, StoreError, StoreUrl, TablePlan, Tables,
+    PartSummary, Staging, StoreError, StoreUrl, TablePlan, Tables,
 };
-use hypodoke_testkit::{Mariadb, Server};
+use hypodoke_testkit::{Database, Mariadb, MariadbDatabase, Server};
 use rstest::rstest;
 use tempfile::TempDir;
 
@@ -28,22 +28,35 @@ enum Kind {
     Sqlite,
     Postgres,
     Mysql,
+    /// The ledger in SQLite, the tables in PostgreSQL.
+    SqlitePostgres,
+    /// The ledger in PostgreSQL, the tables in MariaDB.
+    PostgresMysql,
 }
 
-use Kind::{Mysql, Postgres, Sqlite};
+use Kind::{Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
+
+/// Where tables and ledger are: in one database, or in two.
+fn staging(kind: Kind, folder: &TempDir) -> Staging {
+    match kind {
+        SqlitePostgres => Staging::new(address(Postgres, folder)).with_ledger(address(Sqlite, folder)),
+        PostgresMysql => Staging::new(address(Mysql, folder)).with_ledger(address(Postgres, folder)),
+        one => address(one, folder).into(),
+    }
+}
 
 fn address(kind: Kind, folder: &TempDir) -> StoreUrl {
     let url = match kind {
         Sqlite => "sqlite:harbour.db".to_owned(),
         Postgres => Server::shared().database().url,
         Mysql => Mariadb::shared().database().url,
+        SqlitePostgres | PostgresMysql => panic!("two addresses"),
     };
     StoreUrl::parse(&url, folder.path()).expect("an address")
 }
 
 fn store(kind: Kind, folder: &TempDir) -> Box<dyn Tables> {
-    let url = address(kind, folder);
-    let mut store = hypodoke_stores::open(&url.clone().into()).expect("a store");
+    let mut store = hypodoke_stores::open(&staging(kind, folder)).expect("a store");
     store.prepare().expect("a ledger");
     store
 }
@@ -197,7 +210,7 @@ fn every_type_is_given_back_as_it_was(
     #[case] ty: Type,
     #[case] values: &[&str],
     #[case] wanted: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
@@ -227,7 +240,7 @@ fn widening_keeps_what_is_there(
     #[case] to: Type,
     #[case] values: &[&str],
     #[case] wanted: &[&str],
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
 ) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
@@ -244,7 +257,9 @@ fn widening_keeps_what_is_there(
 }
 
 #[rstest]
-fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_loader_dropped_leaves_nothing_behind(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let before = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -263,7 +278,9 @@ fn a_loader_dropped_leaves_nothing_behind(#[values(Sqlite, Postgres, Mysql)] kin
 }
 
 #[rstest]
-fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn rows_rejects_and_entry_are_kept_together(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let plan =
@@ -285,7 +302,9 @@ fn rows_rejects_and_entry_are_kept_together(#[values(Sqlite, Postgres, Mysql)] k
 }
 
 #[rstest]
-fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn what_is_loaded_is_not_begun_again(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -296,7 +315,9 @@ fn what_is_loaded_is_not_begun_again(#[values(Sqlite, Postgres, Mysql)] kind: Ki
 
 /// A plan is made anew where its table was made or changed after it was made.
 #[rstest]
-fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_plan_of_another_layout_is_not_begun(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let based_on = |mut plan: LoadPlan, version| {
@@ -315,7 +336,9 @@ fn a_plan_of_another_layout_is_not_begun(#[values(Sqlite, Postgres, Mysql)] kind
 
 /// What another process did with the file since it was decided is asked under the claim.
 #[rstest]
-fn a_file_of_which_more_is_known_by_now_is_decided_anew(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_file_of_which_more_is_known_by_now_is_decided_anew(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let made = layout(&[("id", Type::Integer)]);
@@ -340,7 +363,7 @@ fn notice(content: &str, at: i64) -> NoticeEntry {
 
 /// Two processes meet the same at the same time: one of them tells of it, and it is sent by one.
 #[rstest]
-fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     store.prepare().expect("a ledger");
@@ -372,7 +395,9 @@ fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
 }
 
 #[rstest]
-fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_later_version_takes_the_place_of_the_earlier(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let first = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
@@ -388,7 +413,9 @@ fn a_later_version_takes_the_place_of_the_earlier(#[values(Sqlite, Postgres, Mys
 }
 
 #[rstest]
-fn names_are_quoted_whatever_they_are(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn names_are_quoted_whatever_they_are(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let odd = "select \"x\"; drop table movements --";
@@ -462,7 +489,7 @@ fn told(store: &mut dyn Tables, path: &str) -> FileEntry {
 
 #[rstest]
 fn files_of_a_group_are_kept_together_and_each_is_undone_by_itself(
-    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
     #[values(true, false)] is_kept: bool,
 ) {
     let folder = TempDir::new().expect("a folder");
@@ -498,7 +525,9 @@ fn files_of_a_group_are_kept_together_and_each_is_undone_by_itself(
 
 /// What is written into the ledger is the same, by itself or in a group.
 #[rstest]
-fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_file_in_a_group_is_recorded_as_one_by_itself(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     let made = layout(&[("id", Type::Integer), ("berth", Type::Text)]);
@@ -519,7 +548,9 @@ fn a_file_in_a_group_is_recorded_as_one_by_itself(#[values(Sqlite, Postgres, Mys
 }
 
 #[rstest]
-fn a_group_that_is_over_cannot_be_kept(#[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+fn a_group_that_is_over_cannot_be_kept(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
     let folder = TempDir::new().expect("a folder");
     let mut store = store(kind, &folder);
     assert!(matches!(store.end_group(true).err(), Some(StoreError::Lost { .. })));
@@ -586,4 +617,131 @@ fn a_table_that_refuses_a_row_spoils_its_group_and_none_after_it() {
     assert!(loader.commit(&summary(&made, sent)).is_err());
     store.end_group(true).expect("kept");
     assert_eq!(table(store.as_mut()).len(), 2);
+}
+
+/// The numbers and paths of the entries that count.
+fn loaded(store: &mut dyn Tables) -> Vec<String> {
+    let entries = store.ledger().files(&FileQuery::default()).expect("entries");
+    let mut paths: Vec<String> = entries
+        .into_iter()
+        .filter(|entry| entry.outcome == Outcome::Loaded && entry.replaced_by.is_none())
+        .map(|entry| entry.arrival.path)
+        .collect();
+    paths.sort();
+    paths
+}
+
+/// Rows that the tables refuse only when they are committed: the entry is committed by then, and is taken back.
+#[rstest]
+fn what_the_tables_refuse_to_commit_is_taken_out_of_a_ledger_elsewhere(
+    #[values(true, false)] in_group: bool,
+    #[values(true, false)] replaces: bool,
+) {
+    let folder = TempDir::new().expect("a folder");
+    let database = Server::shared().database();
+    let tables = StoreUrl::parse(&database.url, folder.path()).expect("an address");
+    let staging = Staging::new(tables).with_ledger(address(Sqlite, &folder));
+    let mut store = hypodoke_stores::open(&staging).expect("a store");
+    store.prepare().expect("a ledger");
+    assert!(!store.capabilities().ledger_with_rows);
+    let made = layout(&[("id", Type::Integer)]);
+    let first = plan(store.as_mut(), "first.csv", made.clone(), Vec::new());
+    load(store.as_mut(), &first, &[&["1"], &["2"]]);
+    let before = next(store.as_mut(), "a.csv", &made);
+    let replaced = load(store.as_mut(), &before, &[&["3"], &["x"]]);
+    database.query("ALTER TABLE movements ADD UNIQUE (id) DEFERRABLE INITIALLY DEFERRED");
+    let mut refused = next(store.as_mut(), if replaces { "a.csv" } else { "b.csv" }, &made);
+    refused.replaces = replaces.then_some(replaced);
+    refused.known_until = None;
+    refused.arrival.bytes = 8;
+    if in_group {
+        store.begin_group().expect("begun");
+    }
+    let mut writer = store.begin(&refused).expect("begun").expect("not loaded yet");
+    let sent = writer.write(0, &mut rows(&made, &[&["2"], &["y"]])).expect("rows");
+    let done = writer.commit(&summary(&made, sent)).map(drop);
+    let done = if in_group { done.and_then(|()| store.end_group(true)) } else { done };
+    assert!(matches!(done.err(), Some(StoreError::RowRefused { .. })));
+    // Everything is as if it had never begun, and the next load goes on.
+    assert_eq!(loaded(store.as_mut()), ["a.csv", "first.csv"]);
+    assert_eq!(store.ledger().rejects(replaced, 9).expect("rejects").len(), 1);
+    assert_eq!(store.ledger().rows_loaded("movements").expect("rows"), (2, 3));
+    store.recover().expect("nothing to settle");
+    refused.arrival.path = "c.csv".into();
+    refused.replaces = None;
+    load(store.as_mut(), &refused, &[&["9"]]);
+    assert_eq!(loaded(store.as_mut()), ["a.csv", "c.csv", "first.csv"]);
+    assert_eq!(database.query("SELECT id FROM movements ORDER BY id"), ["1", "2", "3", "9"]);
+}
+
+/// A database of tables that is asked behind the store's back.
+enum TablesDatabase {
+    File(&'static str),
+    Postgres(Database),
+    Mysql(MariadbDatabase),
+}
+
+impl TablesDatabase {
+    fn new(kind: Kind) -> TablesDatabase {
+        match kind {
+            Postgres => TablesDatabase::Postgres(Server::shared().database()),
+            Mysql => TablesDatabase::Mysql(Mariadb::shared().database()),
+            _ => TablesDatabase::File("tables.db"),
+        }
+    }
+
+    fn address(&self, folder: &TempDir) -> StoreUrl {
+        let url = match self {
+            TablesDatabase::File(name) => format!("sqlite:{name}"),
+            TablesDatabase::Postgres(database) => database.url.clone(),
+            TablesDatabase::Mysql(database) => database.url.clone(),
+        };
+        StoreUrl::parse(&url, folder.path()).expect("an address")
+    }
+
+    fn run(&self, folder: &TempDir, sql: &str) {
+        match self {
+            TablesDatabase::File(name) => rusqlite::Connection::open(folder.path().join(name))
+                .and_then(|database| database.execute_batch(sql))
+                .expect("statements"),
+            TablesDatabase::Postgres(database) => drop(database.query(sql)),
+            TablesDatabase::Mysql(database) => drop(database.query(sql)),
+        }
+    }
+}
+
+/// A load that dies between its two commits leaves an intent: by what the tables say, it is done or was nothing.
+#[rstest]
+#[case::rows_are_in(true, &["a.csv", "first.csv"])]
+#[case::rows_are_not_in(false, &["first.csv"])]
+fn an_intent_is_settled_by_what_the_tables_say(
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+    #[case] is_committed: bool,
+    #[case] expected: &[&str],
+) {
+    let folder = TempDir::new().expect("a folder");
+    let ledger = StoreUrl::parse("sqlite:apart.db", folder.path()).expect("an address");
+    let tables = TablesDatabase::new(kind);
+    let staging = Staging::new(tables.address(&folder)).with_ledger(ledger);
+    let mut store = hypodoke_stores::open(&staging).expect("a store");
+    store.prepare().expect("a ledger");
+    let made = layout(&[("id", Type::Integer)]);
+    let first = plan(store.as_mut(), "first.csv", made.clone(), Vec::new());
+    load(store.as_mut(), &first, &[&["1"]]);
+    let plan = next(store.as_mut(), "a.csv", &made);
+    let file = load(store.as_mut(), &plan, &[&["2"], &["x"]]);
+    // As a death before the third step leaves it; without the rows, as one before the second does.
+    let ledger = TablesDatabase::File("apart.db");
+    ledger.run(&folder, &format!("INSERT INTO hd_intents VALUES ({file}, 'mine', '{{\"is_new\":true}}')"));
+    if is_committed {
+        tables.run(&folder, &format!("INSERT INTO hd_commits (load_token, file) VALUES ('mine', {file})"));
+    }
+    drop(store);
+    let mut store = hypodoke_stores::open(&staging).expect("a store");
+    store.recover().expect("settled");
+    assert_eq!(loaded(store.as_mut()), expected);
+    let rejects = store.ledger().rejects(file, 9).expect("rejects").len();
+    assert_eq!(rejects, usize::from(is_committed));
+    store.recover().expect("nothing is left");
+    assert_eq!(loaded(store.as_mut()), expected);
 }

@@ -1,6 +1,7 @@
 //! The built program, run on files in a temporary folder.
 
 mod again;
+mod apart;
 mod asked;
 mod bad_input;
 mod bad_server;

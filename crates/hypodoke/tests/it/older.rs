@@ -91,8 +91,8 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["7"]);
-    for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows"] {
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["8"]);
+    for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows", "hd_intents", "hd_pairing"] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }
 }

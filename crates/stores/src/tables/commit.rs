@@ -65,7 +65,7 @@ pub fn commit_load<T: LoadTarget>(
     Ok(())
 }
 
-/// Keeps what was written into the ledger alone.
+/// Commits both transactions where no rows were loaded: neither needs the other.
 pub fn commit_ledger_only<T: LoadTarget>(store: &mut T, scope: Scope) -> Result<(), StoreError> {
     if let Some(ledger) = store.link_mut().elsewhere() {
         ledger.commit(scope)?;
@@ -201,16 +201,32 @@ pub fn settle_intents<T: LoadTarget>(store: &mut T, table: Option<&str>) -> Resu
     Ok(())
 }
 
-/// Settles all that loads have left, in transactions of its own.
+/// Settles all that loads have left, in transactions of its own, and takes out marks that nobody needs any more.
 pub fn recover<T: LoadTarget>(store: &mut T) -> Result<(), StoreError> {
-    if !store.link().is_elsewhere()
-        || !store.records().has_ledger()?
-        || intents::all(store.ledger(), None)?.is_empty()
-    {
+    if !store.link().is_elsewhere() || !store.records().has_ledger()? {
         return Ok(());
     }
+    // The marks before the intents: a mark whose intent is gone by then is of a load that is done.
+    let marks = pairing::marks(store)?;
+    let open = intents::all(store.ledger(), None)?;
+    if !open.is_empty() {
+        in_both(store, |store| settle_intents(store, None))?;
+    }
+    let is_done = |mark: &String| !open.iter().any(|intent| intent.load.token == *mark);
+    let done: Vec<String> = marks.into_iter().filter(is_done).collect();
+    match done.is_empty() {
+        true => Ok(()),
+        false => in_both(store, |store| pairing::remove_marks(store, &done)),
+    }
+}
+
+/// Does work in a transaction of each database.
+fn in_both<T: LoadTarget>(
+    store: &mut T,
+    work: impl FnOnce(&mut T) -> Result<(), StoreError>,
+) -> Result<(), StoreError> {
     begin(store, Scope::Whole)?;
-    let done = settle_intents(store, None).and_then(|()| commit_ledger_only(store, Scope::Whole));
+    let done = work(store).and_then(|()| commit_ledger_only(store, Scope::Whole));
     if done.is_err() {
         let _ = rollback(store, Scope::Whole);
     }

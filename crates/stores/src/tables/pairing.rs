@@ -132,6 +132,14 @@ pub fn has_mark(connection: &mut dyn SqlConnection, token: &str) -> Result<bool,
     Ok(!connection.query(sql, &[SqlValue::from(token)])?.is_empty())
 }
 
+/// The tokens of all marks.
+pub fn marks(connection: &mut dyn SqlConnection) -> Result<Vec<String>, StoreError> {
+    if connection.has_column("hd_commits", "load_token")? != Some(true) {
+        return Ok(Vec::new());
+    }
+    connection.entries("SELECT load_token FROM hd_commits", &[], |row| row.text(0))
+}
+
 /// Takes marks out that are not needed any more.
 pub fn remove_marks(connection: &mut dyn SqlConnection, tokens: &[String]) -> Result<(), StoreError> {
     let sql = "DELETE FROM hd_commits WHERE load_token = ?1";
