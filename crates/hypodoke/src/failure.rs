@@ -59,7 +59,11 @@ impl From<EngineError> for Failure {
 
 impl From<StoreError> for Failure {
     fn from(error: StoreError) -> Failure {
-        let exit = if error.is_unreachable() { Exit::Unreachable } else { Exit::Failed };
+        let exit = match error {
+            StoreError::NotPaired { .. } => Exit::Usage,
+            _ if error.is_unreachable() => Exit::Unreachable,
+            _ => Exit::Failed,
+        };
         Failure { message: error.to_string(), advice: wording::store_advice(&error).map(str::to_owned), exit }
     }
 }

@@ -135,7 +135,7 @@ fn a_ledger_and_tables_that_do_not_belong_together_are_refused() {
     // The same tables, another ledger: it would load every file again.
     write(tables, &ledger("b.db"));
     let run = shop.run("load");
-    assert_ne!(run.code, Some(0), "{}", run.out);
+    assert_eq!(run.code, Some(2), "{}", run.out);
     assert!(run.err.contains("the tables are recorded in another ledger, sqlite:"), "{}", run.err);
     assert_eq!(one.query(&shop, "SELECT count(*) FROM f"), ["1"]);
     // A database with a ledger of its own has one already.
