@@ -59,3 +59,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     assert_eq!(store.count_rows("berths")?, 2);
     Ok(())
 }
+
+#[test]
+fn it_runs() {
+    main().expect("the example runs");
+}

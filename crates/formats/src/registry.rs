@@ -11,6 +11,7 @@ use crate::columnar::{Columnar, ColumnarReader};
 use crate::error::ReadError;
 use crate::foreign;
 use crate::json::{JsonFile, JsonOptions, JsonReader, looks_like_json};
+use crate::other_formats::OtherFormats;
 use crate::reader::{RecordReader, TableHead};
 use crate::text::{TextOptions, TextReader};
 use crate::workbook::{
@@ -27,6 +28,8 @@ pub struct FormatOptions {
     pub json: JsonOptions,
     /// Of workbooks.
     pub workbook: WorkbookOptions,
+    /// Formats that are not of this crate, which are asked first.
+    pub others: OtherFormats,
 }
 
 /// An open file.
@@ -237,6 +240,9 @@ pub fn open<'a>(
     let head = bytes.head()?;
     if head.is_empty() {
         return Err(ReadError::Empty);
+    }
+    if let Some(other) = options.others.find(&head, name) {
+        return Ok(OpenedFile { reader: other.open(bytes)?, remark: None });
     }
     if let Some(kind) = foreign::kind_of(&head) {
         return Err(ReadError::Foreign(kind.to_owned()));

@@ -18,6 +18,8 @@ mod postgres;
 pub mod sql;
 mod sqlite;
 mod tables;
+#[cfg(test)]
+mod testing;
 mod tls;
 
 use ledger::LedgerConnection;

@@ -181,6 +181,7 @@ fn format_options(section: &mut Section<'_>) -> Result<FormatOptions, Failure> {
         text: text_options(section)?,
         json: formats::json_options(section)?,
         workbook: formats::workbook_options(section)?,
+        ..FormatOptions::default()
     })
 }
 

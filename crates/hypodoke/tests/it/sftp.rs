@@ -152,20 +152,41 @@ fn what_cannot_be_reached_is_told(#[case] right: &str, #[case] wrong: &str, #[ca
     assert!(run.code == Some(4) && run.err.contains(words), "{}{}", run.out, run.err);
 }
 
+/// The size of the largest file in a folder and the folders in it.
+fn largest(folder: &std::path::Path) -> u64 {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let size = |entry: std::fs::DirEntry| match entry.metadata() {
+        Ok(found) if found.is_dir() => largest(&entry.path()),
+        Ok(found) => found.len(),
+        Err(_) => 0,
+    };
+    entries.map(size).max().unwrap_or(0)
+}
+
 #[test]
 fn a_broken_connection_is_made_anew_and_goes_on_where_it_was() {
     let (shop, mut sshd) = begun(KEY);
     let row = "1,a line of some length so that the file is not done at once\n";
-    put(&sshd, "gauge_big.csv", &format!("at,words\n{}", row.repeat(600_000)));
+    let big = format!("at,words\n{}", row.repeat(600_000));
+    put(&sshd, "gauge_big.csv", &big);
     for at in 0..40 {
         put(&sshd, &format!("gauge_{at:02}.csv"), &format!("at,words\n{at},x\n"));
     }
     let mut command = shop.command("load -q");
     let mut child = command.spawn().expect("it starts");
-    for pause in [150, 250, 400] {
-        std::thread::sleep(std::time::Duration::from_millis(pause));
-        sshd.cut();
+    // It is cut while the large file is on its way: at a quarter of it, and at half.
+    let (mut cuts, whole) = (0, big.len() as u64);
+    for fetched in [whole / 4, whole / 2] {
+        while largest(&shop.path(".hypodoke-spool")) < fetched && child.try_wait().expect("a state").is_none()
+        {
+            std::thread::yield_now();
+        }
+        if largest(&shop.path(".hypodoke-spool")) < whole {
+            sshd.cut();
+            cuts += 1;
+        }
     }
+    assert!(cuts > 0, "the file was whole before a connection could be cut");
     sshd.stop();
     std::thread::sleep(std::time::Duration::from_millis(300));
     sshd.start_again();

@@ -180,3 +180,105 @@ fn remove_entry(connection: &mut dyn SqlConnection, file: i64) -> Result<(), Sto
     ];
     statements.iter().try_for_each(|sql| connection.execute(sql, &[SqlValue::Integer(file)]).map(drop))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ledger::{FileQuery, Ledger, write};
+    use crate::load_plan::Mode;
+    use crate::testing::{database, load, plan};
+
+    fn open_load(file: i64, undo: Undo) -> OpenLoad {
+        OpenLoad { file, token: format!("token {file}"), undo }
+    }
+
+    /// What the ledger says of files: their paths, outcomes and counts of rows.
+    fn told(store: &mut dyn Ledger) -> Vec<(String, &'static str, u64, Option<i64>)> {
+        let entries = store.files(&FileQuery::default()).expect("entries");
+        let of = |entry: crate::ledger::FileEntry| {
+            (entry.arrival.path, entry.outcome.word(), entry.loaded, entry.replaced_by)
+        };
+        entries.into_iter().map(of).collect()
+    }
+
+    #[test]
+    fn an_intent_is_read_back_as_it_was_written() {
+        let mut store = database();
+        let (file, _) = load(&mut store, &plan("a.csv", Mode::Append), &[("1", "N1")]);
+        let undo = Undo {
+            is_new: false,
+            outcomes: vec![(file, "loaded".into())],
+            corrected: vec![4, 5],
+            counts: counts_of(&mut store, file).expect("counts"),
+            since: 3,
+            forgets: vec![1],
+        };
+        let one = open_load(file, undo);
+        add(&mut store, std::slice::from_ref(&one)).expect("written");
+        let found = all(&mut store, Some("moves")).expect("read");
+        assert_eq!(found.len(), 1);
+        assert_eq!((&found[0].load, found[0].path.as_str()), (&one, "a.csv"));
+        assert!(all(&mut store, Some("others")).expect("read").is_empty());
+        assert_eq!(all(&mut store, None).expect("read"), found);
+    }
+
+    #[test]
+    fn an_entry_that_is_taken_back_leaves_the_ledger_as_it_was() {
+        let mut store = database();
+        let (first, _) = load(&mut store, &plan("a.csv", Mode::Append), &[("1", "N1"), ("x", "N2")]);
+        let before = told(&mut store);
+        let mut again = plan("a.csv", Mode::Append);
+        (again.replaces, again.arrival.bytes) = (Some(first), 8);
+        let (second, _) = load(&mut store, &again, &[("1", "N1"), ("y", "N2"), ("3", "N3")]);
+        assert_ne!(told(&mut store), before);
+        let one = open_load(second, Undo { is_new: true, ..Undo::default() });
+        add(&mut store, std::slice::from_ref(&one)).expect("written");
+        take_back(&mut store, &one).expect("taken back");
+        assert_eq!(told(&mut store), before);
+        assert!(store.rejects(second, 9).expect("rejects").is_empty());
+        assert_eq!(store.rejects(first, 9).expect("rejects").len(), 1);
+        // Whoever comes second finds nothing to take back.
+        take_back(&mut store, &one).expect("nothing");
+        finish(&mut store, &one).expect("nothing");
+        assert_eq!(told(&mut store), before);
+    }
+
+    #[test]
+    fn counts_and_corrections_of_an_entry_are_put_back() {
+        let mut store = database();
+        let (file, _) = load(&mut store, &plan("a.csv", Mode::Append), &[("1", "N1"), ("x", "N2")]);
+        let counts = counts_of(&mut store, file).expect("counts");
+        let reject = store.rejects(file, 9).expect("rejects")[0].reject;
+        let statements = [
+            "UPDATE hd_rejects SET mended_at = '2026-03-02T12:00:00.000000Z'",
+            "UPDATE hd_files SET rows_loaded = 2, rows_rejected = 0, rows_inserted = 2",
+        ];
+        for sql in statements {
+            store.execute(sql, &[]).expect("changed");
+        }
+        let one = open_load(file, Undo { counts, corrected: vec![reject], ..Undo::default() });
+        add(&mut store, std::slice::from_ref(&one)).expect("written");
+        take_back(&mut store, &one).expect("taken back");
+        assert_eq!(counts_of(&mut store, file).expect("counts"), counts);
+        assert!(store.rejects(file, 9).expect("rejects")[0].corrected.is_none());
+    }
+
+    #[test]
+    fn a_load_that_is_done_forgets_the_rows_it_made_needless() {
+        let mut store = database();
+        let mut first = plan("a.csv", Mode::Upsert);
+        first.rules.keeps_rows = true;
+        let (file, _) = load(&mut store, &first, &[("1", "N1")]);
+        let kept = |store: &mut dyn Ledger| {
+            store.files(&FileQuery::default()).expect("entries").iter().any(|entry| entry.rows_kept)
+        };
+        assert!(kept(&mut store));
+        let (other, _) = load(&mut store, &plan("b.csv", Mode::Append), &[("2", "N2")]);
+        let one = open_load(other, Undo { is_new: true, forgets: vec![file], ..Undo::default() });
+        add(&mut store, std::slice::from_ref(&one)).expect("written");
+        finish(&mut store, &one).expect("done");
+        assert!(!kept(&mut store));
+        assert!(all(&mut store, None).expect("read").is_empty());
+        assert_eq!(write::entry_of(&first).arrival.path, "a.csv");
+    }
+}

@@ -153,3 +153,68 @@ fn known_of(
 pub fn is_loaded<T: LoadTarget>(store: &mut T, plan: &LoadPlan) -> Result<bool, StoreError> {
     write::is_loaded(store.ledger(), plan)
 }
+
+#[cfg(test)]
+mod tests {
+    use hypodoke_core::arrival::Arrival;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn arrival(token: Option<&str>) -> Arrival {
+        Arrival {
+            place: "quay".into(),
+            path: "a.csv".into(),
+            bytes: 7,
+            modified: 5,
+            token: token.map(str::to_owned),
+        }
+    }
+
+    fn entry(outcome: &str, file: i64) -> Entry {
+        Entry {
+            place: "quay".into(),
+            path: "a.csv".into(),
+            bytes: 7,
+            modified: 5,
+            token: None,
+            outcome: outcome.into(),
+            is_replaced: false,
+            file,
+        }
+    }
+
+    #[rstest]
+    #[case::nothing_is_known(vec![], (false, false))]
+    #[case::loaded(vec![entry("loaded", 3)], (true, true))]
+    #[case::superseded_is_loaded(vec![entry("superseded", 3)], (true, true))]
+    #[case::known_before(vec![entry("discarded", 2)], (false, false))]
+    #[case::discarded_since(vec![entry("discarded", 3)], (false, true))]
+    #[case::was_taken_out_once(vec![entry("retracted", 1)], (false, true))]
+    #[case::failed_means_nothing(vec![entry("failed", 9)], (false, false))]
+    #[case::replaced(vec![Entry { is_replaced: true, ..entry("loaded", 1) }], (false, false))]
+    #[case::another_version(vec![Entry { bytes: 8, ..entry("loaded", 1) }], (false, false))]
+    #[case::another_token(vec![Entry { token: Some("v2".into()), ..entry("loaded", 1) }], (false, false))]
+    #[case::another_path(vec![Entry { path: "b.csv".into(), ..entry("loaded", 9) }], (false, false))]
+    fn a_claim_is_judged_by_the_entries_of_its_file(
+        #[case] entries: Vec<Entry>,
+        #[case] (is_loaded, has_more): (bool, bool),
+    ) {
+        let arrival = arrival(Some("v1"));
+        let known = known_by(&Claim { arrival: &arrival, known_until: 2 }, &entries);
+        assert_eq!((known.is_loaded, known.has_more), (is_loaded, has_more));
+    }
+
+    #[test]
+    fn without_a_token_a_version_is_known_by_size_and_time() {
+        let arrival = arrival(None);
+        let entries = [Entry { token: Some("v2".into()), ..entry("loaded", 1) }];
+        assert!(known_by(&Claim { arrival: &arrival, known_until: 2 }, &entries).is_loaded);
+    }
+
+    #[test]
+    fn keys_of_claims_hold_no_character_that_a_database_refuses() {
+        assert_ne!(file_key("a", "b", "c"), file_key("a", "bc", ""));
+        assert!(!file_key("a\0", "b", "c").contains('\0'));
+    }
+}

@@ -183,3 +183,115 @@ impl Merge {
         )
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use rusqlite::Connection;
+
+    use super::*;
+    use crate::sql::{MYSQL, SQLITE};
+
+    fn merge() -> Merge {
+        let columns = ["id".to_owned(), "berth".to_owned(), "sent_on".to_owned()];
+        let (key, of_file) = (["id".to_owned()], ["sent_on".to_owned()]);
+        Merge::new(&SQLITE, quote("moves"), "hd_stage_0", &columns, &["hd_file"], &key, &of_file)
+    }
+
+    /// A table and a stage with rows, each `id berth sent_on file`, the stage's numbered as they come.
+    fn tables(there: &[(i64, &str, &str, i64)], staged: &[(i64, &str, &str, i64)]) -> Connection {
+        let database = Connection::open_in_memory().expect("a database");
+        let columns = "id, berth, sent_on, hd_file";
+        database
+            .execute_batch(&format!(
+                "CREATE TABLE moves ({columns}, {VALID_FROM_COLUMN}, {VALID_TO_COLUMN}, {GONE_COLUMN});
+                 CREATE TEMP TABLE hd_stage_0 ({SEQUENCE} INTEGER PRIMARY KEY, {columns})"
+            ))
+            .expect("tables");
+        for (table, rows) in [("moves", there), ("hd_stage_0", staged)] {
+            let sql = format!("INSERT INTO {table} ({columns}) VALUES (?1, ?2, ?3, ?4)");
+            for row in rows {
+                database.execute(&sql, *row).expect("a row");
+            }
+        }
+        database
+    }
+
+    fn rows(database: &Connection) -> Vec<String> {
+        let sql = format!(
+            "SELECT id || ' ' || berth || ' ' || hd_file || coalesce(' to ' || {VALID_TO_COLUMN}, '')
+             || coalesce(' gone ' || {GONE_COLUMN}, '') FROM moves ORDER BY id, hd_file, 1"
+        );
+        let mut statement = database.prepare(&sql).expect("a query");
+        statement.query_map([], |row| row.get(0)).expect("rows").collect::<Result<_, _>>().expect("texts")
+    }
+
+    fn run(database: &Connection, sql: &str) -> usize {
+        database.execute(sql, []).unwrap_or_else(|error| panic!("{error}: {sql}"))
+    }
+
+    #[test]
+    fn of_a_key_that_is_staged_twice_the_last_row_stays() {
+        let database = tables(&[], &[(1, "N1", "mon", 5), (2, "N2", "mon", 5), (1, "N9", "mon", 5)]);
+        assert_eq!(run(&database, &merge().drop_doubles()), 1);
+        run(&database, &merge().insert_new());
+        assert_eq!(rows(&database), ["1 N9 5", "2 N2 5"]);
+    }
+
+    #[test]
+    fn rows_that_differ_take_the_place_of_those_that_are_there_and_others_are_added() {
+        let there = [(1, "N1", "mon", 4), (2, "N2", "mon", 4)];
+        let staged = [(1, "N1", "tue", 5), (2, "N7", "tue", 5), (3, "N3", "tue", 5)];
+        let database = tables(&there, &staged);
+        // What only says something of the file makes no row another.
+        assert_eq!(run(&database, &merge().update()), 1);
+        assert_eq!(run(&database, &merge().insert_new()), 1);
+        assert_eq!(rows(&database), ["1 N1 4", "2 N7 5", "3 N3 5"]);
+    }
+
+    #[test]
+    fn a_version_ends_where_the_next_begins() {
+        let database =
+            tables(&[(1, "N1", "mon", 4), (2, "N2", "mon", 4)], &[(1, "N8", "tue", 5), (2, "N2", "tue", 5)]);
+        assert_eq!(run(&database, &merge().end_versions("'noon'")), 1);
+        assert_eq!(run(&database, &merge().begin_versions("'noon'")), 1);
+        assert_eq!(rows(&database), ["1 N1 4 to noon", "1 N8 5", "2 N2 4"]);
+        assert_eq!(run(&database, &merge().begin_versions("'later'")), 0, "nothing is new");
+    }
+
+    #[rstest]
+    #[case::kept(Vanished::Keep, None, &["1 N1 4", "2 N2 4"])]
+    #[case::closed(Vanished::Close, Some(1), &["1 N1 4", "2 N2 4 to noon"])]
+    #[case::marked(Vanished::Mark, Some(1), &["1 N1 4", "2 N2 4 gone noon"])]
+    #[case::deleted(Vanished::Delete, Some(1), &["1 N1 4"])]
+    fn keys_that_a_full_delivery_does_not_hold_vanish(
+        #[case] vanished: Vanished,
+        #[case] expected: Option<usize>,
+        #[case] left: &[&str],
+    ) {
+        let database = tables(&[(1, "N1", "mon", 4), (2, "N2", "mon", 4)], &[(1, "N1", "tue", 5)]);
+        let merge = merge().of_full_delivery(vanished);
+        assert_eq!(merge.count_there().is_some(), expected.is_some());
+        assert_eq!(merge.vanish("'noon'").map(|sql| run(&database, &sql)), expected);
+        assert_eq!(rows(&database), left);
+    }
+
+    #[test]
+    fn a_key_that_is_back_is_not_marked_any_more() {
+        let database = tables(&[(1, "N1", "mon", 4)], &[(1, "N1", "tue", 5)]);
+        run(&database, &format!("UPDATE moves SET {GONE_COLUMN} = 'noon'"));
+        let merge = merge().of_full_delivery(Vanished::Mark);
+        assert!(merge.marks_gone());
+        assert_eq!(run(&database, &merge.update()), 1);
+        assert_eq!(rows(&database), ["1 N1 5"]);
+    }
+
+    #[test]
+    fn texts_that_a_table_takes_for_equal_are_compared_by_their_bytes() {
+        let columns = ["id".to_owned(), "berth".to_owned()];
+        let merge = Merge::new(&MYSQL, quote("moves"), "s", &columns, &[], &columns[..1], &[]);
+        assert_eq!(merge.differs("t", "s"), r#"(NOT (t."berth" <=> s."berth"))"#);
+        let loose = merge.comparing_bytes(true).differs("t", "s");
+        assert_eq!(loose, r#"(NOT (CAST(t."berth" AS BINARY) <=> CAST(s."berth" AS BINARY)))"#);
+    }
+}

@@ -320,3 +320,79 @@ fn replace(
     *outcomes = files_in_force::set_superseded(target.ledger(), &files, &is)?;
     Ok((counts, !is.contains(&file)))
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::testing::{NOON, database, load, plan};
+
+    /// A plan whose file stands at a day.
+    fn of_day(path: &str, mode: Mode, day: &str) -> LoadPlan {
+        let mut plan = plan(path, mode);
+        plan.order.key = day.into();
+        plan.order.effective = Some(NOON + i64::from(day.as_bytes().last().copied().unwrap_or_default()));
+        plan
+    }
+
+    #[rstest]
+    #[case::only_added(Mode::Append, "3", Route::Direct { empties: false })]
+    #[case::in_order(Mode::Upsert, "7", Route::Direct { empties: false })]
+    #[case::late(Mode::Upsert, "3", Route::Archive)]
+    #[case::a_new_delivery(Mode::Replace, "7", Route::Direct { empties: true })]
+    #[case::a_late_delivery(Mode::Replace, "3", Route::Archive)]
+    #[case::versions_in_order(Mode::History, "7", Route::Direct { empties: false })]
+    #[case::versions_late(Mode::History, "3", Route::Archive)]
+    #[case::the_first_stays(Mode::InsertNew, "3", Route::Direct { empties: false })]
+    fn rows_go_straight_into_their_table_where_the_file_comes_after_all_others(
+        #[case] mode: Mode,
+        #[case] day: &str,
+        #[case] expected: Route,
+    ) {
+        let mut store = database();
+        load(&mut store, &of_day("f_5.csv", mode, "5"), &[("1", "N1")]);
+        let placed = place(&mut store, &of_day("f.csv", mode, day)).expect("placed");
+        assert_eq!(placed.route, expected);
+        assert_eq!(placed.keeps, expected == Route::Archive && mode != Mode::Replace);
+    }
+
+    #[rstest]
+    #[case::upsert(Mode::Upsert)]
+    #[case::insert_new(Mode::InsertNew)]
+    #[case::history(Mode::History)]
+    fn what_takes_the_place_of_another_goes_by_the_archive(#[case] mode: Mode) {
+        let mut store = database();
+        let (file, _) = load(&mut store, &of_day("f_5.csv", mode, "5"), &[("1", "N1")]);
+        let mut again = of_day("f_5.csv", mode, "5");
+        again.replaces = Some(file);
+        assert_eq!(place(&mut store, &again).expect("placed").route, Route::Archive);
+        again.retracts = true;
+        let placed = place(&mut store, &again).expect("placed");
+        assert_eq!((placed.route, placed.keeps), (Route::Archive, false));
+    }
+
+    #[test]
+    fn a_file_whose_moment_is_not_said_holds_from_its_load_and_a_corrected_one_from_where_it_stood() {
+        let mut store = database();
+        let (file, _) = load(&mut store, &plan("a.csv", Mode::Upsert), &[("1", "N1")]);
+        let first = place(&mut store, &plan("b.csv", Mode::Upsert)).expect("placed").order;
+        assert_eq!(first.effective, Some(NOON + 1), "after the one before it");
+        let mut again = plan("a.csv", Mode::Upsert);
+        (again.replaces, again.arrival.modified, again.began) = (Some(file), NOON + 50, NOON + 90);
+        let order = place(&mut store, &again).expect("placed").order;
+        assert_eq!((order.modified, order.first, order.effective), (NOON, file, Some(NOON)));
+    }
+
+    #[test]
+    fn a_table_gets_the_column_that_marks_keys_that_are_gone_once() {
+        let mut store = database();
+        load(&mut store, &plan("a.csv", Mode::Upsert), &[("1", "N1")]);
+        let mut table = plan("a.csv", Mode::Upsert).tables.remove(0);
+        table.marks_gone = true;
+        for _ in 0..2 {
+            mark_gone(&mut store, &table).expect("there");
+            assert_eq!(store.has_column("moves", GONE_COLUMN).expect("a look"), Some(true));
+        }
+    }
+}

@@ -18,3 +18,74 @@ const WRITTEN_AT: usize = 4 << 20;
 
 /// The largest block that is read, in bytes: no record is larger.
 const LARGEST: usize = 1 << 30;
+
+#[cfg(test)]
+mod tests {
+    use hypodoke_core::cast::Rows;
+
+    use super::*;
+    use crate::ledger::files_in_force::{forget, next_block};
+    use crate::load_plan::Mode;
+    use crate::sql::SqlConnection;
+    use crate::testing::{database, load, plan, rows};
+
+    /// The lines of rows that are kept of a file, in blocks up to one.
+    fn lines(connection: &mut dyn SqlConnection, file: i64, until: Option<i64>) -> Vec<u64> {
+        let mut lines = Vec::new();
+        for_each_row(connection, (file, "moves", false), until, &mut Rows::default(), &mut |unpacked| {
+            lines.push(unpacked.row.line);
+            assert_eq!(unpacked.columns.len(), 2);
+            Ok(Next::Row)
+        })
+        .expect("read");
+        lines
+    }
+
+    #[test]
+    fn rows_come_out_as_they_went_in_and_those_of_later_blocks_can_be_left_out() {
+        let mut store = database();
+        let plan = plan("a.csv", Mode::Upsert);
+        let (file, _) = load(&mut store, &plan, &[("1", "N1")]);
+        let mut batch = rows(&[("1", "N1"), ("x", "N2"), ("3", "N3")]);
+        let mut packer = Packer::new(file, 1, 0);
+        packer.add(0, &plan.tables[0], &batch).expect("packed");
+        packer.finish(&mut store, &plan.tables).expect("written");
+        let since = next_block(&mut store, file).expect("a number");
+        assert_eq!(since, 1);
+        // What the database refuses is not kept.
+        let reject = batch.refuse(1, None, "refused".into());
+        batch.rejects.push(reject);
+        let mut packer = Packer::new(file, 1, since);
+        packer.add(0, &plan.tables[0], &batch).expect("packed");
+        assert!(!packer.is_full());
+        packer.finish(&mut store, &plan.tables).expect("written");
+        assert_eq!(lines(&mut store, file, None), [2, 4, 2]);
+        assert_eq!(lines(&mut store, file, Some(since)), [2, 4]);
+        forget(&mut store, file).expect("forgotten");
+        assert!(lines(&mut store, file, None).is_empty());
+    }
+
+    #[test]
+    fn rows_that_are_only_added_are_not_kept() {
+        let mut store = database();
+        let plan = plan("a.csv", Mode::Append);
+        let (file, _) = load(&mut store, &plan, &[("1", "N1")]);
+        let mut packer = Packer::new(file, 1, 0);
+        packer.add(0, &plan.tables[0], &rows(&[("1", "N1")])).expect("left out");
+        packer.finish(&mut store, &plan.tables).expect("written");
+        assert!(lines(&mut store, file, None).is_empty());
+    }
+
+    #[test]
+    fn a_block_that_is_not_what_was_written_is_told() {
+        let mut store = database();
+        let (file, _) = load(&mut store, &plan("a.csv", Mode::Upsert), &[("1", "N1")]);
+        let sql = format!("INSERT INTO hd_kept_rows VALUES ({file}, 'moves', 0, 1, x'28b52ffd00')");
+        store.script(&sql).expect("a block");
+        let found = for_each_row(&mut store, (file, "moves", false), None, &mut Rows::default(), &mut |_| {
+            Ok(Next::Row)
+        });
+        let told = found.expect_err("damaged").to_string();
+        assert!(told.contains("is damaged: block 0 of the rows of file"), "{told}");
+    }
+}

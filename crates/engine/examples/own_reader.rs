@@ -1,0 +1,125 @@
+//! A format of one's own: a logbook of `name=value` pairs, loaded beside CSV by one feed.
+
+use std::error::Error;
+use std::io::Read;
+
+use hypodoke_core::pattern::Pattern;
+use hypodoke_core::record::{Field, Records};
+use hypodoke_engine::batch::{RunOptions, run_job};
+use hypodoke_engine::discover::discover;
+use hypodoke_engine::event::Silent;
+use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
+use hypodoke_formats::bytes::Encoding;
+use hypodoke_formats::{ByteSource, Format, FormatFacts, ReadError, RecordReader, TableHead};
+use hypodoke_places::{Completeness, Place};
+use hypodoke_stores::StoreUrl;
+
+/// `berth=N1 draught=7.5`, a line for each entry, under a mark.
+#[derive(Debug)]
+struct Logbook;
+
+const MARK: &str = "LOGBOOK 1\n";
+
+impl Format for Logbook {
+    fn name(&self) -> &str {
+        "a logbook"
+    }
+
+    fn recognises(&self, head: &[u8], _: &str) -> bool {
+        head.starts_with(MARK.as_bytes())
+    }
+
+    fn open<'a>(&self, bytes: ByteSource<'a>) -> Result<Box<dyn RecordReader + 'a>, ReadError> {
+        let mut text = String::new();
+        bytes.into_stream().read_to_string(&mut text).map_err(ReadError::Io)?;
+        let names =
+            text.lines().nth(1).unwrap_or_default().split(' ').filter_map(|pair| pair.split_once('='));
+        let names = names.map(|(name, _)| name.to_owned()).collect();
+        Ok(Box::new(Entries { text, is_read: false, tables: [TableHead { names, ..TableHead::default() }] }))
+    }
+}
+
+struct Entries {
+    text: String,
+    is_read: bool,
+    tables: [TableHead; 1],
+}
+
+impl RecordReader for Entries {
+    fn tables(&self) -> &[TableHead] {
+        &self.tables
+    }
+
+    fn next(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        batch.resize_with(1, Records::default);
+        let [records, ..] = &mut batch[..] else { return Ok(false) };
+        records.clear();
+        for (line, text) in (1..).zip(self.text.lines()).skip(1).take_while(|_| !self.is_read) {
+            let start = records.bytes.len();
+            for name in &self.tables[0].names {
+                let value =
+                    text.split(' ').find_map(|pair| pair.strip_prefix(name.as_str())?.strip_prefix('='));
+                let from = records.bytes.len();
+                records.bytes.extend_from_slice(value.unwrap_or_default().as_bytes());
+                records.push_field(Field::new(from..records.bytes.len(), false));
+            }
+            records.end_record(start..records.bytes.len(), line);
+        }
+        Ok(!std::mem::replace(&mut self.is_read, true))
+    }
+
+    fn facts(&self) -> FormatFacts {
+        FormatFacts { family: "text", kind: "logbook".into(), ..FormatFacts::default() }
+    }
+
+    fn encoding(&self) -> Option<Encoding> {
+        None
+    }
+
+    fn kind(&self) -> String {
+        "logbook".to_owned()
+    }
+}
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let harbour = tempfile::tempdir()?;
+    std::fs::write(harbour.path().join("a.csv"), "berth,draught\nN1,7.5\n")?;
+    std::fs::write(
+        harbour.path().join("b.log"),
+        format!("{MARK}berth=S1 draught=6.25\nberth=S2 draught=9.0\n"),
+    )?;
+    let mut feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
+    feed.format_options.others.add(Logbook);
+    let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
+    job.places.push(PlaceSource {
+        place: Place::folder("quay", harbour.path()),
+        completeness: Completeness::default(),
+        put_away: None,
+    });
+    job.feeds.push(FeedSource {
+        place: "quay".into(),
+        files: Pattern::parse("?.*")?,
+        modified_within: None,
+        feed,
+    });
+    let found = discover(&job, &[])?;
+    let mut store = hypodoke_stores::open(&job.staging)?;
+    let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
+    for line in &report.receipt.files {
+        println!(
+            "{}: {:?}, {} rows, {}",
+            line.path,
+            line.outcome,
+            line.rows_loaded,
+            line.kind.as_deref().unwrap_or("")
+        );
+    }
+    assert_eq!(report.receipt.totals.rows_loaded, 3);
+    assert_eq!(store.first_rows("berths", 9)?.rows[2][0].as_deref(), Some("S2"));
+    Ok(())
+}
+
+#[test]
+fn it_runs() {
+    main().expect("the example runs");
+}
