@@ -23,17 +23,19 @@ pub enum EngineError {
         /// The place.
         place: String,
         /// Why.
+        #[source]
         cause: Arc<PlaceError>,
     },
     /// A file could not be reached or opened.
     #[error("{}", clean(&.0.to_string()))]
-    File(Arc<PlaceError>),
+    File(#[source] Arc<PlaceError>),
     /// A file could not be read.
     #[error("{}: {cause}", clean(path))]
     Read {
         /// The file, as people know it.
         path: String,
         /// Why.
+        #[source]
         cause: Arc<ReadError>,
     },
     /// A file was read, and cannot be loaded.
@@ -46,7 +48,7 @@ pub enum EngineError {
     },
     /// The database did not do what was asked.
     #[error("{0}")]
-    Store(Arc<StoreError>),
+    Store(#[source] Arc<StoreError>),
     /// A place became unreachable during a batch, and some of its files were left for later.
     #[error("place `{place}` became unreachable: {} left for later", count::files(*left))]
     PlaceLost {
@@ -55,6 +57,7 @@ pub enum EngineError {
         /// How many files were not tried.
         left: u64,
         /// What happened to the first of its files.
+        #[source]
         cause: Box<EngineError>,
     },
     /// Two files with different names would have one table.

@@ -7,6 +7,12 @@
 //! [`maintain`] is what is done with files that were loaded or are held, and [`inspect`] looks without
 //! loading.
 //!
+//! Calls block until they are done. Asynchronous code makes them on a thread for blocking work, as
+//! `tokio::task::spawn_blocking` gives one.
+//!
+//! Formats and places of your own are added through [`hypodoke_formats::Format`] and
+//! [`hypodoke_places::Backend`]; `examples/own_reader.rs` and `examples/own_place.rs` show one of each.
+//!
 //! # Loading a folder
 //!
 //! ```

@@ -148,3 +148,14 @@ fn a_batch_is_told_from_its_beginning_to_its_end() {
     quay.load_told(&told);
     assert_eq!(*told.0.lock().expect("the events"), ["began", "file", "file", "ended"]);
 }
+
+#[test]
+fn an_error_says_what_caused_it() {
+    let mut quay = Quay::with(&[("a.csv", "")]);
+    quay.feed.empty_file = hypodoke_engine::job::EmptyFile::Fail;
+    let report = quay.load();
+    let error = report.receipt.files[0].error.clone().expect("it failed");
+    let cause = std::error::Error::source(&error).expect("a cause");
+    assert_eq!(cause.to_string(), "the file is empty");
+    assert_eq!(report.receipt.files[0].reasons[0].code, "failed.empty");
+}

@@ -4,6 +4,9 @@
 //! where rows and entries are committed in one transaction, or in another. A [`Writer`] is one file being
 //! loaded. Dropped before [`Writer::commit`], it leaves nothing behind.
 //!
+//! Calls block until the database has answered. Asynchronous code makes them on a thread for blocking work, as
+//! `tokio::task::spawn_blocking` gives one.
+//!
 //! There is one writer for every SQL database, one ledger, one kind of claim and one way to commit. What is
 //! peculiar to a database is in its own folder.
 

@@ -745,3 +745,24 @@ fn an_intent_is_settled_by_what_the_tables_say(
     store.recover().expect("nothing is left");
     assert_eq!(loaded(store.as_mut()), expected);
 }
+
+/// Calls block, and may be made where an asynchronous program makes blocking calls.
+#[rstest]
+fn a_blocking_thread_of_an_asynchronous_program_may_load(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres)] kind: Kind,
+) {
+    let folder = TempDir::new().expect("a folder");
+    let staging = staging(kind, &folder);
+    let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
+    let rows = runtime.block_on(async move {
+        let work = move || {
+            let mut store = hypodoke_stores::open(&staging).expect("a store");
+            store.prepare().expect("a ledger");
+            let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
+            load(store.as_mut(), &plan, &[&["1"], &["2"]]);
+            store.count_rows("movements").expect("a count")
+        };
+        tokio::task::spawn_blocking(work).await.expect("no panic")
+    });
+    assert_eq!(rows, 2);
+}
