@@ -46,6 +46,8 @@ fn a_row_that_somebody_else_has_changed_is_left_and_told(
     staging.run(&shop, "UPDATE f SET berth = 'by hand' WHERE berth = 'S2'");
     let run = shop.ok("retract f_20260303.csv --yes");
     assert!(run.out.contains("1 key changed by somebody else since"), "{}", run.out);
+    assert!(run.out.contains("1 row taken out of f"), "of two, the other was left: {}", run.out);
+    assert!(!run.out.contains("2 rows of other files"), "one came back at most: {}", run.out);
     let rows = "SELECT id, berth FROM f WHERE berth <> 'N2' ORDER BY id";
     assert_eq!(staging.query(&shop, rows), ["1|N1", "2|by hand"]);
     let tally = shop.run("tally");

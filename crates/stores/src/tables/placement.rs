@@ -218,7 +218,7 @@ pub fn rebuild_tables(
         },
     )?;
     let rest = summary.loaded.saturating_sub(
-        rebuilt.inserted + rebuilt.updated + rebuilt.overtaken + rebuilt.doubles + rebuilt.touched,
+        rebuilt.inserted + rebuilt.updated + rebuilt.overtaken + rebuilt.doubles + rebuilt.left,
     );
     let is_insert_new = plan.mode() == Mode::InsertNew;
     let counts = Counts {

@@ -3,6 +3,7 @@
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 
 use super::arena::Arena;
+use super::change::Rebuilt;
 use super::key_rows::{Differences, KeyRows};
 use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
@@ -17,6 +18,8 @@ pub struct Applied {
     pub deleted: u64,
     /// Keys that somebody else has changed.
     pub touched: u64,
+    /// What was to become of their rows, and did not.
+    pub left: Rebuilt,
 }
 
 /// The stages of one table and of what hangs on its rows.
@@ -161,12 +164,13 @@ impl Stage {
         target.fill_stage(&StagedRows { stage, columns: &columns, lineage, rows, files, table })
     }
 
-    /// Brings the difference into the tables, but for keys that somebody else has changed.
+    /// Brings the difference into the tables, but for keys that somebody else has changed. `by` is the file
+    /// that brings it, `replaced` the one whose rows are taken out.
     pub fn apply(
         &self,
         target: &mut dyn RebuildTarget,
-        main: &TableRows<'_>,
-        parts: &[TableRows<'_>],
+        (main, parts): (&TableRows<'_>, &[TableRows<'_>]),
+        (by, replaced): (i64, Option<i64>),
     ) -> Result<Applied, StoreError> {
         let (key, lineage) = (key_of(main), record_columns());
         for stage in [TAKEN, ADDED] {
@@ -176,7 +180,9 @@ impl Stage {
             }
         }
         let touched = self.find_touched(target, main, parts, &key)?;
+        let mut left = Rebuilt::default();
         if touched > 0 {
+            left = left_rows(target, main, &key, (by, replaced))?;
             self.leave_touched(target, parts, &key)?;
         }
         let mut deleted = 0;
@@ -192,7 +198,7 @@ impl Stage {
         let dropping = target.dialect().drop_stage(TOUCHED);
         target.statement(&dropping)?;
         self.drop_all(target, parts.len())?;
-        Ok(Applied { deleted, touched })
+        Ok(Applied { deleted, touched, left })
     }
 
     /// Drops the stages.
@@ -264,8 +270,7 @@ impl Stage {
         }
         // One may be touched in several ways.
         let sql = format!("SELECT count(*) FROM (SELECT DISTINCT {} FROM {TOUCHED} d) k", keys("d"));
-        let counted = target.moment_entries(&sql)?.first().map_or(Ok(0), |row| row.count(0));
-        counted.map_err(|misread| StoreError::Damaged { shown: target.shown(), what: misread.0 })
+        count(target, &sql)
     }
 
     /// Takes touched keys out of the stages.
@@ -314,4 +319,52 @@ impl Stage {
         let into = target.table_sql(&table.plan.table);
         target.statement(&format!("INSERT INTO {into} ({columns}) SELECT {columns} FROM {stage}"))
     }
+}
+
+/// Counts what was staged of keys that somebody else has changed, as [`Differences::add`] counts it.
+fn left_rows(
+    target: &mut dyn RebuildTarget,
+    main: &TableRows<'_>,
+    key: &[String],
+    (by, replaced): (i64, Option<i64>),
+) -> Result<Rebuilt, StoreError> {
+    if !main.plan.lineage.is_kept() {
+        // Nothing tells the file's rows from those of others.
+        return Ok(Rebuilt::default());
+    }
+    let has = |stage: &str, columns: &[String]| {
+        format!("EXISTS (SELECT 1 FROM {stage} o WHERE {})", pairs(columns, "o", "s"))
+    };
+    let record = record_columns();
+    let (is_moved, is_kept) = (has(TAKEN, &record), has(ADDED, &record));
+    let replaced = replaced.map_or("FALSE".to_owned(), |file| format!("s.{FILE_COLUMN} = {file}"));
+    let restored = left_in(target, ADDED, key, &format!("s.{FILE_COLUMN} <> {by} AND NOT {is_moved}"))?;
+    let own = left_in(target, ADDED, key, &format!("s.{FILE_COLUMN} = {by} AND NOT {is_moved}"))?;
+    let is_new = format!("s.{FILE_COLUMN} = {by} AND NOT {}", has(TAKEN, key));
+    let inserted = left_in(target, ADDED, key, &is_new)?;
+    let of_replaced = left_in(target, TAKEN, key, &format!("{replaced} AND NOT {is_kept}"))?;
+    let is_gone = format!("NOT ({replaced}) AND NOT {}", has(ADDED, key));
+    let of_others = left_in(target, TAKEN, key, &is_gone)?;
+    let updated = own.saturating_sub(inserted);
+    Ok(Rebuilt { inserted, updated, deleted: of_replaced + of_others, restored, ..Rebuilt::default() })
+}
+
+/// How many rows `s` of a stage have a touched key and meet a condition.
+fn left_in(
+    target: &mut dyn RebuildTarget,
+    stage: &str,
+    key: &[String],
+    condition: &str,
+) -> Result<u64, StoreError> {
+    let sql = format!(
+        "SELECT count(*) FROM {stage} s WHERE EXISTS (SELECT 1 FROM {TOUCHED} d WHERE {}) AND {condition}",
+        pairs(key, "d", "s")
+    );
+    count(target, &sql)
+}
+
+/// The number that a query of the moment gives.
+fn count(target: &mut dyn RebuildTarget, sql: &str) -> Result<u64, StoreError> {
+    let counted = target.moment_entries(sql)?.first().map_or(Ok(0), |row| row.count(0));
+    counted.map_err(|misread| StoreError::Damaged { shown: target.shown(), what: misread.0 })
 }

@@ -61,6 +61,9 @@ pub struct Rebuilt {
     pub restored: u64,
     /// Keys that somebody else has changed, left as they are.
     pub touched: u64,
+    /// Rows of the file that brought the change that have such a key, and were neither added nor took the
+    /// place of others.
+    pub left: u64,
     /// Rows of the file under whose key a later file's stands.
     pub overtaken: u64,
     /// Rows of the file that a later one of its own takes the place of.
@@ -79,9 +82,18 @@ impl Rebuilt {
         self.deleted += other.deleted;
         self.restored += other.restored;
         self.touched += other.touched;
+        self.left += other.left;
         self.overtaken += other.overtaken;
         self.doubles += other.doubles;
         self.vanished += other.vanished;
         self.there += other.there;
+    }
+    /// Takes off what was counted of keys that are left as they are.
+    pub fn leave(&mut self, left: &Rebuilt) {
+        self.inserted = self.inserted.saturating_sub(left.inserted);
+        self.updated = self.updated.saturating_sub(left.updated);
+        self.deleted = self.deleted.saturating_sub(left.deleted);
+        self.restored = self.restored.saturating_sub(left.restored);
+        self.left += left.inserted + left.updated;
     }
 }

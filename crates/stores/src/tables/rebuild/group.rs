@@ -90,7 +90,9 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             return Err(StoreError::TooManyVanished { table: self.main.plan.table.clone(), vanished, there });
         }
         target.make_ready(&self.main)?;
-        let applied = stage.apply(target, &self.main, &self.parts)?;
+        let files = (self.change.by, self.change.replaced());
+        let applied = stage.apply(target, (&self.main, &self.parts), files)?;
+        counted.leave(&applied.left);
         let deleted = counted.deleted.min(applied.deleted);
         Ok(Rebuilt { deleted, touched: applied.touched, ..counted })
     }

@@ -15,6 +15,8 @@ mod group;
 mod key_rows;
 mod table;
 mod target;
+#[cfg(test)]
+mod tests;
 
 pub use bring::{bring_in, rows_at};
 pub use change::{Change, FileRows, Rebuilt};
