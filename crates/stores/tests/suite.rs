@@ -7,7 +7,7 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::{Caster, Rows, Source, Target};
 use hypodoke_core::drift::Change;
 use hypodoke_core::layout::{Column, Format, Layout};
-use hypodoke_core::names::Lineage;
+use hypodoke_core::names::{Lineage, MAX_NAME};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::reconcile;
 use hypodoke_core::record::{Field, Records};
@@ -426,6 +426,26 @@ fn names_are_quoted_whatever_they_are(
     assert_eq!(store.count_rows(plan.table()).expect("a count"), 1);
     let found = store.table(plan.table()).expect("a look").expect("a table");
     assert_eq!(found.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), [odd, "from"]);
+}
+
+#[rstest]
+fn names_are_as_long_as_they_may_be(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    let long = |end: &str| "m".repeat(MAX_NAME - 1) + end;
+    let (id, berth) = (long("i"), long("b"));
+    for table in [long("x"), long("y")] {
+        let layout = layout(&[(&id, Type::Integer), (&berth, Type::Text)]);
+        let mut plan = plan(store.as_mut(), &format!("{table}.csv"), layout, Vec::new());
+        (plan.rules.mode, plan.tables[0].mode) = (Mode::Upsert, Mode::Upsert);
+        (plan.tables[0].table, plan.tables[0].key) = (table, vec![id.clone()]);
+        load(store.as_mut(), &plan, &[&["1", "N1"], &["2", "N2"], &["1", "N3"]]);
+        assert_eq!(store.count_rows(plan.table()).expect("a count"), 2);
+        let found = store.table(plan.table()).expect("a look").expect("a table");
+        assert_eq!(found.columns.iter().map(|c| c.name.as_str()).collect::<Vec<_>>(), [&id, &berth]);
+    }
 }
 
 #[rstest]

@@ -237,11 +237,8 @@ fn remarks(column: &ColumnEvidence, decision: &Decision) -> Vec<String> {
         remarks.push(format!("{} {values} blanks around, which are kept", column.padded));
     }
     if column.long > 0 && matches!(decision.domain.ty(), Type::Decimal { .. }) {
-        let (values, are) = if column.long == 1 { ("value has", "is") } else { ("values have", "are") };
-        remarks.push(format!(
-            "{} {values} more than 15 digits, which {are} text in SQLite and come after all numbers there",
-            column.long
-        ));
+        let values = if column.long == 1 { "value has" } else { "values have" };
+        remarks.push(format!("{} {values} more than 15 digits, the most that a float keeps", column.long));
     }
     if decision.is_too_fine {
         remarks.push(FINE.to_owned());

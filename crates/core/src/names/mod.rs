@@ -40,7 +40,7 @@ pub fn is_own(name: &str) -> bool {
 /// them.
 pub const RESERVED: &str = "hd_";
 
-/// Columns that SQLite and PostgreSQL give every table.
+/// Columns that some databases give every table by themselves.
 const OF_DATABASES: [&str; 9] =
     ["rowid", "oid", "_rowid_", "ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"];
 
@@ -98,7 +98,8 @@ impl Lineage {
     }
 }
 
-/// The longest name in bytes: what PostgreSQL keeps of one, and others allow more.
+/// The longest name in bytes: one that every kind of staging database keeps as a whole, so that a file has the
+/// same layout in all of them.
 pub const MAX_NAME: usize = 63;
 
 /// How names are made of what a header says.

@@ -69,9 +69,16 @@ impl TableIndex {
     }
 }
 
-/// The name of an index of a table.
+/// The name of an index of a table. Of a name that is too long the end is a digest, as all indexes of a schema
+/// have to be called otherwise.
 pub(crate) fn index_name(what: &str, table: &str) -> String {
-    cut(format!("hd_{what}_{table}"), MAX_NAME)
+    const DIGITS: usize = 8;
+    let name = format!("hd_{what}_{table}");
+    if name.len() <= MAX_NAME {
+        return name;
+    }
+    let digest = blake3::hash(table.as_bytes()).to_hex();
+    cut(name, MAX_NAME - DIGITS - 1) + "_" + digest.get(..DIGITS).unwrap_or_default()
 }
 
 /// One file to load: what is to become of its tables, and what the ledger is to say.
@@ -310,5 +317,50 @@ impl FileSummary {
     pub(crate) fn message_with(&self, counts: &Counts) -> Option<String> {
         let all: Vec<String> = self.message.clone().into_iter().chain(counts.note()).collect();
         (!all.is_empty()).then(|| all.join("\n"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::sql::SqlConnection;
+    use crate::testing::{database, load, plan};
+
+    #[rstest]
+    #[case::short("moves", "hd_key_moves")]
+    #[case::just_as_long_as_may_be(&"m".repeat(56), &format!("hd_key_{}", "m".repeat(56)))]
+    fn an_index_is_called_after_its_table(#[case] table: &str, #[case] expected: &str) {
+        assert_eq!(index_name("key", table), expected);
+    }
+
+    #[rstest]
+    #[case::of_letters(&"m".repeat(62), "a", "b")]
+    #[case::of_wide_letters(&"ö".repeat(30), "ö", "ä")]
+    fn indexes_of_tables_with_long_names_are_called_otherwise(
+        #[case] start: &str,
+        #[case] one: &str,
+        #[case] other: &str,
+    ) {
+        let names = [one, other].map(|end| index_name("key", &format!("{start}{end}")));
+        assert_ne!(names[0], names[1]);
+        assert!(names.iter().all(|name| name.len() <= MAX_NAME && name.starts_with("hd_key_")), "{names:?}");
+        assert_eq!(names[0], index_name("key", &format!("{start}{one}")), "the same each time");
+    }
+
+    #[test]
+    fn each_of_two_tables_with_long_names_has_its_index() {
+        let mut store = database();
+        let tables = ["a", "b"].map(|end| format!("{}{end}", "m".repeat(62)));
+        for table in &tables {
+            let mut plan = plan(&format!("{table}.csv"), Mode::Upsert);
+            plan.tables[0].table = table.clone();
+            load(&mut store, &plan, &[("1", "N1")]);
+        }
+        let sql =
+            "SELECT tbl_name FROM sqlite_master WHERE type = 'index' AND name LIKE 'hd_key_%' ORDER BY 1";
+        let found = store.query(sql, &[]).expect("indexes");
+        assert_eq!(found.iter().map(|row| row.text(0).expect("a name")).collect::<Vec<_>>(), tables);
     }
 }
