@@ -205,15 +205,27 @@ fn unique(base: String, taken: &mut HashSet<String>) -> String {
     if taken.insert(base.to_lowercase()) {
         return base;
     }
-    let mut number = 2u32;
+    let mut number = 2;
     loop {
-        let suffix = format!("_{number}");
-        let name = cut(base.clone(), MAX_NAME - suffix.len()) + &suffix;
+        let name = numbered(&base, number);
         if taken.insert(name.to_lowercase()) {
             return name;
         }
         number += 1;
     }
+}
+
+/// A name with a number behind it, for where the name alone is taken: no longer than [`MAX_NAME`].
+///
+/// ```
+/// use hypodoke_core::names::{MAX_NAME, numbered};
+///
+/// assert_eq!(numbered("berth", 2), "berth_2");
+/// assert_eq!(numbered(&"m".repeat(MAX_NAME), 12).len(), MAX_NAME);
+/// ```
+pub fn numbered(base: &str, number: usize) -> String {
+    let suffix = format!("_{number}");
+    cut(base.to_owned(), MAX_NAME.saturating_sub(suffix.len())) + &suffix
 }
 
 /// Cuts a name to so many bytes, between characters.

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 
 use hypodoke_core::figures::{FileFigures, MOST_FILES};
 use hypodoke_core::layout::{Layout, Part};
-use hypodoke_core::names::Lineage;
+use hypodoke_core::names::{Lineage, numbered};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::reconcile::join;
 use hypodoke_formats::TableHead;
@@ -233,8 +233,8 @@ impl TargetState {
             feed.table.eq_ignore_ascii_case(name)
                 || self.parts.iter().any(|(part, _)| part.table.eq_ignore_ascii_case(name))
         };
-        let numbered = (2..).map(|number| format!("{base}_{number}"));
-        let name = std::iter::once(base.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(base);
+        let others = (2..).map(|number| numbered(&base, number));
+        let name = std::iter::once(base.clone()).chain(others).find(|name| !taken(name)).unwrap_or(base);
         let found = match TableState::of(store, &name)? {
             TableState::New { version, .. } => {
                 TableState::New { layout: feed.wanted(&table.head.path, &table.layout), version }

@@ -6,6 +6,7 @@ use std::sync::{Mutex, PoisonError};
 
 use hypodoke_core::evidence::{ColumnEvidence, Decision, Example, Forced, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::{Column, Layout, Part, rule_for};
+use hypodoke_core::names::numbered;
 use hypodoke_formats::text::Delimiter;
 use hypodoke_formats::{FormatFacts, TableHead};
 
@@ -219,7 +220,7 @@ fn parts_of(heads: &[TableHead], feed: &Feed) -> Vec<Part> {
         let mut table = base.clone();
         let mut number = 2;
         while !taken.insert(table.to_lowercase()) {
-            table = format!("{base}_{number}");
+            table = numbered(&base, number);
             number += 1;
         }
         parts.push(Part { path: head.path.clone(), table });

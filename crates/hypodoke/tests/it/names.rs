@@ -28,6 +28,38 @@ fn no_document_writes_into_the_ledger(#[values(Sqlite, Postgres, Mysql)] kind: K
     assert!(shop.ok("tally").out.contains("agree"));
 }
 
+/// Lists of a table whose name is as long as it may be each have a table of their own, whose name every database
+/// keeps as a whole.
+#[rstest]
+#[case::room_for_a_part_of_it(60, [(60, "_cr"), (60, "__2")])]
+#[case::no_room_for_the_list(62, [(62, "_"), (61, "_2")])]
+#[case::no_room_at_all(63, [(61, "_2"), (61, "_3")])]
+fn lists_of_a_table_with_a_long_name_have_tables_of_their_own(
+    #[case] long: usize,
+    #[case] lists: [(usize, &str); 2],
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    let table = "m".repeat(long);
+    let text = format!(
+        "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"in\"\n[feed.f]\nplace = \"quay\"\nfiles = \"*.json\"\ntable = \"{table}\"\n",
+        staging.url()
+    );
+    shop.write("hypodoke.toml", text);
+    for name in ["a", "b"] {
+        let rest = r#""crew": [{"name": "Ada"}], "crews": [{"name": "Bo"}, {"name": "Cy"}]"#;
+        shop.write(&format!("in/{name}.json"), format!("[{{\"id\": 1, \"file\": \"{name}\", {rest}}}]"));
+        shop.ok("load");
+    }
+    let tables = lists.map(|(letters, end)| "m".repeat(letters) + end);
+    let count = |table: &str| staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
+    let counts: Vec<Vec<String>> = tables.iter().map(|list| count(list)).collect();
+    assert_eq!(
+        (count(&table), counts),
+        (vec!["2".to_owned()], vec![vec!["2".to_owned()], vec!["4".to_owned()]])
+    );
+}
+
 #[rstest]
 #[case::ledger("hd_files")]
 #[case::in_capitals("HD_Files")]

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use hypodoke_core::count;
 use hypodoke_core::evidence::{ColumnEvidence, ColumnReport, Hints, TableEvidence, decide_all};
 use hypodoke_core::layout::Column;
-use hypodoke_core::names::{Namer, match_key};
+use hypodoke_core::names::{Namer, match_key, numbered};
 use hypodoke_core::sanitize::clean;
 use hypodoke_core::types::Type;
 
@@ -198,7 +198,7 @@ fn unique_name(path: &str, part: &str, taken: &mut HashSet<String>) -> String {
     let mut name = base.clone();
     let mut number = 2;
     while !taken.insert(name.clone()) {
-        name = format!("{base}_{number}");
+        name = numbered(&base, number);
         number += 1;
     }
     name
