@@ -1,6 +1,6 @@
 //! The formats that files may have, and which of them a file has.
 //!
-//! Another format is another entry in [`FORMATS`]: how it is told by the first bytes of a file, and
+//! Another format is another entry in `FORMATS`: how it is told by the first bytes of a file, and
 //! how it is opened.
 
 use crate::bytes::archive::is_archive;

@@ -9,7 +9,7 @@ use crate::types::Digits;
 /// What one value could be.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Recognised {
-    /// A spelling of null, by its index in [`words::NULL_SPELLINGS`].
+    /// A spelling of null, by its index in `words::NULL_SPELLINGS`.
     Null(u8),
     /// A whole number without marks that fits 64 bits: by far the commonest number.
     Integer(i64, u16),
@@ -51,7 +51,7 @@ pub struct RecognisedTemporal {
     pub class: Class,
     /// The orders in which it is one.
     pub orders: Orders,
-    /// Per order (by [`DateOrder`] as an index), microseconds since 1970-01-01.
+    /// Per order (by `DateOrder` as an index), microseconds since 1970-01-01.
     pub micros: [i64; 3],
     /// Its year was written with two digits.
     pub short_year: bool,

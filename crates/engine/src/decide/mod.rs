@@ -1,7 +1,7 @@
 //! Whether a file is loaded, held, failed or skipped. Every reason is a variant here, and every
 //! decision is a function of data: nothing is read, asked or written.
 //!
-//! The decisions fall in the order in which facts become known: [`on_delivery`] before a file is
+//! The decisions fall in the order in which facts become known: [`on_capabilities`] before a file is
 //! touched, [`on_arrival`] once the ledger is asked, [`on_digest`], [`on_header`], [`on_layout`] and
 //! [`on_width`] before its rows are sent, and [`on_rows`] before they are committed.
 

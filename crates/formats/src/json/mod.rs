@@ -1,7 +1,7 @@
 //! JSON: lines, arrays and documents, their records found and made flat.
 //!
-//! [`walk`] finds where records begin and end in a text of any size; [`tree`] knows which
-//! columns and child tables the keys met so far make; [`flatten`] puts the values of a record
+//! `walk` finds where records begin and end in a text of any size; `tree` knows which
+//! columns and child tables the keys met so far make; `flatten` puts the values of a record
 //! into their places. Tokens are read by a library; which of them make a row is decided here.
 
 mod find;

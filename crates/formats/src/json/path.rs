@@ -120,7 +120,7 @@ impl fmt::Display for JsonPath {
     }
 }
 
-/// Splits the name of a column, as [`super::tree`] makes them, into its keys.
+/// Splits the name of a column, as `super::tree` makes them, into its keys.
 pub fn keys(name: &str) -> Vec<String> {
     let mut keys = Vec::new();
     let mut rest = name;

@@ -1,8 +1,8 @@
 //! Workbooks, and files that pass for them: sheets whose tables are found and read as a person
 //! sees them.
 //!
-//! [`book`] opens the container, whichever it is, and hands out cells; [`cell`] writes what a
-//! cell shows; [`region`] finds where on a sheet the table stands; [`reader`] puts its rows
+//! `book` opens the container, whichever it is, and hands out cells; `cell` writes what a
+//! cell shows; `region` finds where on a sheet the table stands; `reader` puts its rows
 //! into batches of records.
 
 mod account;
