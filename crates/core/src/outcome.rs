@@ -67,11 +67,11 @@ impl Outcome {
     }
 }
 
-/// Why something became of an arrival, as data: a code that programs may rely on, and the facts of the case.
-/// Sentences are made from it, and never compared.
+/// Why a file was held, failed or was skipped, as data: a code that programs may rely on, and the facts of the case.
+/// No code compares the sentences that people read.
 #[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Reason {
-    /// What it is: the outcome and the case, as `held.truncated`.
+    /// The outcome and the case, as in `held.truncated`.
     pub code: String,
     /// The facts of the case, by their names.
     #[serde(default)]
@@ -92,7 +92,7 @@ impl Reason {
         Reason { code: code.into(), facts }
     }
 
-    /// Whether it is of a code, or of a group of them: `held` is the group of all that begin with `held.`.
+    /// Whether the reason has a code, or one of a group: `held` is the group of all codes that begin with `held.`.
     ///
     /// ```
     /// use hypodoke_core::outcome::Reason;
@@ -105,7 +105,7 @@ impl Reason {
     }
 }
 
-/// Whether some reasons hold one of a code, or of a group of codes.
+/// Whether any of the reasons has a code, or one of a group: see [`Reason::is`].
 pub fn has_code(reasons: &[Reason], code: &str) -> bool {
     reasons.iter().any(|reason| reason.is(code))
 }

@@ -15,7 +15,8 @@ use hypodoke_places::{
 };
 use hypodoke_stores::StoreUrl;
 
-/// Messages that came in, each a file. Its version is the hash of its text.
+/// Messages that came in, each a file. What tells its versions apart is the length of its text and the sum of its
+/// bytes; a real place gives what its server knows a version by.
 #[derive(Debug)]
 struct Mailbox(Vec<(String, String)>);
 

@@ -1,4 +1,4 @@
-//! What the unit tests of this crate share: plans, rows and a database in memory with a ledger in it.
+//! What the unit tests of this crate share: plans, rows and a database with a ledger in it.
 
 use std::path::Path;
 use std::time::Duration;
@@ -18,9 +18,9 @@ use crate::tables::Tables;
 /// A moment: microseconds since 1970.
 pub const NOON: i64 = 1_772_452_800_000_000;
 
-/// A database in memory, with a ledger.
+/// A database of its own, with a ledger, that is gone when it is closed: SQLite makes one for an empty path.
 pub fn database() -> SqliteStore {
-    let mut store = SqliteStore::open(Path::new(":memory:"), Duration::ZERO, 0o600).expect("a database");
+    let mut store = SqliteStore::open(Path::new(""), Duration::ZERO, 0o600).expect("a database");
     store.prepare().expect("a ledger");
     store
 }

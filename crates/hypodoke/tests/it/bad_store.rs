@@ -107,3 +107,13 @@ fn a_ledger_that_is_not_there_is_asked_for_in_vain() {
     assert!(run.err.contains("there is no ledger in sqlite:none.db"), "{}", run.err);
     assert!(!shop.path("none.db").exists(), "asking makes no database");
 }
+
+/// A name that SQLite has a meaning of its own for is the name of a file as any other: what is loaded stays.
+#[test]
+fn a_file_may_be_called_as_a_database_in_memory() {
+    let shop = workshop();
+    shop.write("f.csv", "id,berth\n1,N1\n2,N2\n");
+    assert!(shop.ok("load f.csv --into sqlite::memory:").out.contains("2 rows"));
+    let again = shop.ok("load f.csv --into sqlite::memory:");
+    assert!(again.out.contains("1 file known already"), "{}", again.out);
+}

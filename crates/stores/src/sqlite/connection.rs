@@ -52,7 +52,10 @@ impl SqliteStore {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::open_with_flags(path, flags).map_err(|error| {
+        // SQLite takes this name alone for a database in memory, whose rows and ledger would be lost.
+        let is_special = path == Path::new(":memory:");
+        let file = if is_special { Path::new(".").join(path) } else { path.to_path_buf() };
+        let connection = Connection::open_with_flags(file, flags).map_err(|error| {
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             match folder {
                 Some(folder) if !folder.exists() => {
@@ -294,7 +297,7 @@ mod tests {
     #[test]
     fn a_file_is_looked_up_by_its_path() {
         let mut store =
-            SqliteStore::open(Path::new(":memory:"), std::time::Duration::ZERO, 0o600).expect("a database");
+            SqliteStore::open(Path::new(""), std::time::Duration::ZERO, 0o600).expect("a database");
         schema::make(&mut store).expect("the ledger's tables");
         let plan: String = store
             .connection
