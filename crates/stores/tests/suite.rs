@@ -373,7 +373,7 @@ fn an_event_is_told_of_by_one(#[values(Sqlite, Postgres, Mysql, SqlitePostgres, 
     assert!(store.ledger().add_notice(&notice("a", NOON), &first).expect("added"));
     assert!(
         !store.ledger().add_notice(&notice("a and b", NOON), &both).expect("asked"),
-        "one of them is told of"
+        "an event in it was added before"
     );
     assert_eq!(
         store.ledger().new_events("office", &both).expect("events").into_iter().collect::<Vec<_>>(),

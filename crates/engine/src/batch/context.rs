@@ -17,7 +17,7 @@ pub type Connect<'a> = dyn Fn() -> Result<Box<dyn Tables>, StoreError> + Sync + 
 /// How a job is run.
 #[derive(Clone, Copy)]
 pub struct RunOptions<'a> {
-    /// Who is told of events.
+    /// The listener that events go to.
     pub listener: &'a dyn Listener,
     /// What stops it.
     pub stop: &'a StopSignal,
@@ -55,7 +55,7 @@ pub struct Connections<'a> {
 pub struct LoadContext<'a> {
     /// More connections, where the database takes that.
     pub connections: Option<&'a Connections<'a>>,
-    /// Who is told of events.
+    /// The listener that events go to.
     pub listener: &'a dyn Listener,
     /// Whether to go on.
     pub stop: &'a StopSignal,

@@ -25,7 +25,7 @@ pub struct FileRequest<'a> {
     pub replaces: Option<i64>,
     /// The newest entry of the file that is known, 0 for none; `None` where that does not matter.
     pub known_until: Option<i64>,
-    /// Who is told of events.
+    /// The listener that events go to.
     pub listener: &'a dyn Listener,
     /// When it was begun: microseconds since 1970.
     pub began: i64,

@@ -2,7 +2,7 @@
 
 use super::mode::Mode;
 
-/// What becomes of keys that a full delivery no longer holds.
+/// How a load treats keys that a full delivery no longer holds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Vanished {
@@ -22,6 +22,6 @@ pub enum Vanished {
 pub struct FoldRules {
     /// The mode.
     pub mode: Mode,
-    /// What becomes of keys that a file no longer holds.
+    /// How a load treats keys that a file no longer holds.
     pub vanished: Vanished,
 }

@@ -132,7 +132,7 @@ pub struct LoadRules {
     pub order: Option<String>,
     /// The column of the main table that says from when on a row holds.
     pub valid_from: Option<String>,
-    /// What becomes of keys that a file no longer holds.
+    /// How a load treats keys that a file no longer holds.
     pub vanished: Vanished,
     /// The most keys that may vanish with one file, as a share of those there are.
     pub vanished_at_most: Option<f64>,

@@ -1,8 +1,6 @@
 //! Transactions of a load: one where rows and ledger are in one database, else one in each, with an intent in
 //! the ledger that tells what to do if they do not both come to their end (see [`crate::ledger::intents`]).
 
-use std::hash::{BuildHasher, RandomState};
-
 use super::{claims, pairing};
 use crate::error::StoreError;
 use crate::failpoint::failpoint;
@@ -53,7 +51,7 @@ pub fn commit_load<T: LoadTarget>(
         failpoint!("commit.after");
         return Ok(());
     }
-    let load = OpenLoad { file, token: new_token(), undo };
+    let load = OpenLoad { file, token: pairing::new_token(), undo };
     if scope == Scope::Whole {
         return commit_apart(store, &[load]);
     }
@@ -231,10 +229,4 @@ fn in_both<T: LoadTarget>(
         let _ = rollback(store, Scope::Whole);
     }
     done
-}
-
-/// A token that no other attempt has.
-fn new_token() -> String {
-    let part = || RandomState::new().hash_one(std::time::SystemTime::now());
-    format!("{:016x}{:016x}", part(), part())
 }

@@ -1,6 +1,9 @@
 //! Which ledger and which tables belong together where they are in two databases, and the marks that
 //! committed loads leave among the tables.
 
+use std::hash::{BuildHasher, RandomState};
+use std::time::SystemTime;
+
 use super::link::LedgerLink;
 use crate::error::StoreError;
 use crate::ledger::intents::OpenLoad;
@@ -61,7 +64,7 @@ pub fn make<T: LoadTarget>(store: &mut T) -> Result<(), StoreError> {
     let token = match pairing_of(store.ledger())? {
         Some((token, _)) => token,
         None => {
-            let token = format!("{:016x}", fresh_number());
+            let token = new_token();
             pair(store.ledger(), &token, &shown)?
         }
     };
@@ -73,9 +76,10 @@ pub fn make<T: LoadTarget>(store: &mut T) -> Result<(), StoreError> {
     Ok(())
 }
 
-fn fresh_number() -> u64 {
-    use std::hash::{BuildHasher, RandomState};
-    RandomState::new().hash_one(std::time::SystemTime::now())
+/// A token that no other pair and no other load has.
+pub fn new_token() -> String {
+    let part = || RandomState::new().hash_one(SystemTime::now());
+    format!("{:016x}{:016x}", part(), part())
 }
 
 /// Makes the tables of ours beside the staging tables.
