@@ -9,7 +9,8 @@ use hypodoke_core::figures::Unusual;
 use hypodoke_core::outcome::Reason;
 use serde_json::{Value, json};
 
-use super::reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
+use super::reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
+use super::violation::Violation;
 
 /// The code of a file that was left out since there is nothing in it.
 pub const SKIPPED_EMPTY: &str = "skipped.empty";

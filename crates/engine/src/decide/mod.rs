@@ -11,6 +11,7 @@ mod layout;
 mod reason;
 mod rows;
 mod settlement;
+mod violation;
 
 use hypodoke_core::layout::Otherwise;
 
@@ -19,9 +20,10 @@ pub use code::{HELD_EMPTY, SKIPPED_EMPTY};
 pub use layout::{
     LayoutFacts, NewPart, PartFacts, goes_by_place, is_other_layout, new_part, on_header, on_layout, on_width,
 };
-pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason, Violation};
+pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
 pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
 pub use settlement::Settlement;
+pub use violation::Violation;
 
 /// What is to become of a file.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,0 +1,6 @@
+//! What every store has to do, whichever database it is.
+
+mod apart;
+mod groups;
+mod kit;
+mod one_file;
