@@ -68,7 +68,7 @@ impl Outcome {
 }
 
 /// Why a file was held, failed or was skipped, as data: a code that programs may rely on, and the facts of the case.
-/// No code compares the sentences that people read.
+/// The sentences that people read are made apart.
 #[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Reason {
     /// The outcome and the case, as in `held.truncated`.

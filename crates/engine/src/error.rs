@@ -1,18 +1,18 @@
 //! What went wrong, as data: what, where, and the cause. Words for what to do about it are the
 //! program's.
 
-use hypodoke_core::outcome::Reason;
-use serde_json::json;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use hypodoke_core::count;
+use hypodoke_core::outcome::Reason;
 use hypodoke_core::sanitize::clean;
 use hypodoke_formats::ReadError;
 use hypodoke_places::PlaceError;
 use hypodoke_stores::StoreError;
+use serde_json::json;
 
-use crate::decide::{FailReason, SkipReason};
+use crate::decide::{FailReason, SkipReason, reason_of};
 
 /// Why the engine could not do something.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -266,7 +266,7 @@ pub enum AgainProblem {
 impl EngineError {
     /// Why a file failed for it, as codes and their facts.
     pub fn reasons(&self) -> Vec<Reason> {
-        let one = |case: &str, facts: serde_json::Value| vec![Reason::new(format!("failed.{case}"), facts)];
+        let one = |case: &'static str, facts: serde_json::Value| vec![reason_of("failed", (case, facts))];
         match self {
             EngineError::Unloadable { reason, .. } => reason.reasons(),
             EngineError::Read { cause, .. } => one(cause.code(), json!({ "cause": cause.to_string() })),

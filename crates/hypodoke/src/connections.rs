@@ -27,21 +27,15 @@ impl KeptConnections {
 
     /// The tables, with their ledger.
     pub fn tables(&mut self) -> Result<&mut dyn Tables, StoreError> {
-        let kept = self.tables.take();
-        let open = match kept.and_then(|mut kept| kept.is_alive().then_some(kept)) {
-            Some(open) => open,
-            None => tables(&self.staging)?,
-        };
+        let alive = self.tables.take().and_then(|mut kept| kept.is_alive().then_some(kept));
+        let open = alive.map_or_else(|| tables(&self.staging), Ok)?;
         Ok(self.tables.insert(open).as_mut())
     }
 
     /// The ledger alone.
     pub fn ledger(&mut self) -> Result<&mut dyn Ledger, StoreError> {
-        let kept = self.ledger.take();
-        let open = match kept.and_then(|mut kept| kept.is_alive().then_some(kept)) {
-            Some(open) => open,
-            None => ledger(&self.staging)?,
-        };
+        let alive = self.ledger.take().and_then(|mut kept| kept.is_alive().then_some(kept));
+        let open = alive.map_or_else(|| ledger(&self.staging), Ok)?;
         Ok(self.ledger.insert(open).as_mut())
     }
 }

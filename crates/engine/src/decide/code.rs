@@ -10,6 +10,7 @@ use hypodoke_core::outcome::Reason;
 use serde_json::{Value, json};
 
 use super::reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
+use super::reason_codes::is_reason_code;
 use super::violation::Violation;
 
 /// The code of a file that was left out since there is nothing in it.
@@ -21,8 +22,11 @@ pub const HELD_EMPTY: &str = "held.empty";
 /// A case and its facts, without the outcome.
 type Case = (&'static str, Value);
 
-fn of(outcome: &str, (case, facts): Case) -> Reason {
-    Reason::new(format!("{outcome}.{case}"), facts)
+/// The reason of a case.
+pub(crate) fn of(outcome: &str, (case, facts): Case) -> Reason {
+    let reason = Reason::new(format!("{outcome}.{case}"), facts);
+    debug_assert!(is_reason_code(&reason.code), "`{}` is not among the codes", reason.code);
+    reason
 }
 
 impl HoldReason {

@@ -9,6 +9,7 @@ mod arrival;
 mod code;
 mod layout;
 mod reason;
+mod reason_codes;
 mod rows;
 mod settlement;
 mod violation;
@@ -16,11 +17,13 @@ mod violation;
 use hypodoke_core::layout::Otherwise;
 
 pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival, on_capabilities, on_empty};
+pub(crate) use code::of as reason_of;
 pub use code::{HELD_EMPTY, SKIPPED_EMPTY};
 pub use layout::{
     LayoutFacts, NewPart, PartFacts, goes_by_place, is_other_layout, new_part, on_header, on_layout, on_width,
 };
 pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
+pub use reason_codes::{REASON_CODES, REASON_GROUPS, is_reason_code};
 pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
 pub use settlement::Settlement;
 pub use violation::Violation;

@@ -17,6 +17,7 @@ use crate::render::ledger::Morning;
 use crate::render::{self, json};
 use crate::schedule::{self, Lateness};
 use crate::settings::Settings;
+use crate::settings::reason_code::check_reason_code;
 use crate::window;
 
 /// The version of the ledger's JSON.
@@ -102,6 +103,9 @@ pub fn list(arguments: &LedgerArguments, context: &Context) -> Result<Exit, Fail
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
     if let (Some(feed), Some(settings)) = (&arguments.feed, &settings) {
         settings.feeds_named(std::slice::from_ref(feed))?;
+    }
+    if let Some(code) = &arguments.reason {
+        check_reason_code(code, Failure::usage)?;
     }
     let now = Timestamp::now();
     let since = match (&arguments.since, arguments.today) {

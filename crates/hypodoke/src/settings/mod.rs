@@ -11,6 +11,7 @@ mod measures;
 pub mod notify;
 mod places;
 pub mod reader;
+pub mod reason_code;
 mod schedule;
 mod staging;
 pub mod watch;

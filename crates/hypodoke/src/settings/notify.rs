@@ -6,6 +6,7 @@ use hypodoke_places::Secret;
 
 use super::expand::{expand, secret};
 use super::reader::{Placed, Section, suggest};
+use super::reason_code::check_reason_code;
 use crate::failure::Failure;
 
 /// What people may be told of.
@@ -151,7 +152,11 @@ pub fn read(
         let what = format!("there is no feed `{stranger}`; there are {}", feeds.join(", "));
         return Err(suggest(section.wrong(found, what), stranger, feeds));
     }
-    let reasons = section.texts("reasons")?.map(|codes| codes.value).unwrap_or_default();
+    let reasons = section.texts("reasons")?;
+    if let Some(found) = &reasons {
+        found.value.iter().try_for_each(|code| check_reason_code(code, |what| section.wrong(found, what)))?;
+    }
+    let reasons = reasons.map(|codes| codes.value).unwrap_or_default();
     let (server, webhook) = (section.text("mail")?, section.text("webhook")?);
     let way = match (server, webhook) {
         (Some(_), Some(webhook)) => {

@@ -253,6 +253,13 @@ fn files_are_listed_by_the_codes_of_their_reasons() {
     assert_eq!(listed("held"), ["f_20260304.csv", "f_20260303.csv"]);
     assert_eq!(listed("failed"), ["f_20260305.csv"]);
     assert!(listed("failed.password").is_empty());
+    let wrong = shop.run("ledger --reason heldd");
+    assert_eq!(wrong.code, Some(2));
+    assert!(
+        wrong.err.contains("`heldd` is not a reason code") && wrong.err.contains("`held`"),
+        "{}",
+        wrong.err
+    );
     let facts = staging.query(&shop, "SELECT reasons FROM hd_files WHERE path = 'f_20260303.csv'");
     assert_eq!(facts, [r#"[{"code":"held.too_few_rows","facts":{"least":2,"read":1}}]"#]);
 }

@@ -1,5 +1,7 @@
 //! What the README and the reference show is run as it stands there.
 
+use hypodoke_engine::decide::REASON_CODES;
+
 use crate::workshop;
 
 const README: &str = include_str!("../../../../README.md");
@@ -111,4 +113,21 @@ fn every_command_stands_in_the_book() {
     for command in list.lines().filter_map(|line| line.split_whitespace().next()) {
         assert!(CONTENTS.contains(&format!("`hypodoke {command}")), "{command}");
     }
+}
+
+/// The manual describes the reason codes that there are, each once, and no others.
+#[test]
+fn the_manual_describes_every_reason_code() {
+    let table = LEDGER.split("## Reason codes").nth(1).expect("the section");
+    let rows =
+        table.lines().filter_map(|line| line.strip_prefix("| `").and_then(|rest| rest.split(" | ").next()));
+    let mut described: Vec<String> = Vec::new();
+    for code in rows.flat_map(|row| row.split('`')).filter(|part| part.contains('.')) {
+        match code.strip_prefix('…') {
+            Some(case) => described.extend(["held", "failed"].map(|outcome| format!("{outcome}{case}"))),
+            None => described.push(code.to_owned()),
+        }
+    }
+    described.sort();
+    assert_eq!(described, REASON_CODES);
 }

@@ -291,6 +291,10 @@ fn a_place_out_of_reach_is_told_once_until_it_is_back() {
 }
 
 #[rstest]
+#[case::no_code(
+    "[notify.x]\nwebhook = \"https://w.example\"\nreasons = [\"held.truncatd\"]",
+    "did you mean `held.truncated`?"
+)]
 #[case::nothing("[notify.x]\non = [\"failure\"]", "needs `mail` or `webhook`")]
 #[case::both("[notify.x]\nmail = \"smtp://m.example\"\nwebhook = \"https://w.example\"", "two ways")]
 #[case::no_server("[notify.x]\nmail = \"night@quillane.example\"", "`mail` is the address of a mail server")]
