@@ -3,7 +3,8 @@
 
 use serde::Serialize;
 
-use super::{ColumnEvidence, Spot, Tally, UnitKey};
+use super::column::UnitKey;
+use super::{ColumnEvidence, Spot, Tally};
 use crate::format::{Format, Reading};
 use crate::spelling::number::{ALL_STYLES, Styles};
 use crate::spelling::temporal::{self, ANY_ORDER, Orders};

@@ -3,8 +3,9 @@
 
 use std::hash::{BuildHasher, Hasher};
 
+use super::column::HASH;
 use super::decide::{Decision, Forced, Hints, against, decide_by_values};
-use super::{ColumnEvidence, HASH, Spot};
+use super::{ColumnEvidence, Spot};
 use crate::format::Format;
 use crate::record::Cell;
 use crate::spelling::number::{digit_count, digits_of, is_beyond_floats};
@@ -129,23 +130,6 @@ impl ColumnEvidence {
         self.orders[temporal::ANY_ORDER as usize].count += 1;
         self.instants.iter_mut().for_each(|instants| instants.add(micros));
         class
-    }
-
-    /// Takes over what another part of the same column was declared to be. Where one part has values and
-    /// no declaration, as in files of text, the values decide for all.
-    pub(super) fn merge_declared(&mut self, other: &ColumnEvidence) {
-        let is_blank = |column: &ColumnEvidence| column.present == 0 && column.declared.is_none();
-        self.declared = match (self.declared, other.declared) {
-            (Some(ours), Some(theirs)) => Some(ours.join(theirs)),
-            (Some(ours), None) if is_blank(other) => Some(ours),
-            (None, Some(theirs)) if is_blank(self) => Some(theirs),
-            _ => None,
-        };
-        self.astray += other.astray;
-        self.floats = match (self.floats, other.floats) {
-            (Some(ours), Some(theirs)) => Some((ours.0.min(theirs.0), ours.1.max(theirs.1))),
-            (one, other) => one.or(other),
-        };
     }
 
     /// The digits that the whole numbers of a declared column have.

@@ -2,7 +2,8 @@
 
 use std::hash::{BuildHasher, Hasher};
 
-use super::{ColumnEvidence, Decision, HASH};
+use super::column::HASH;
+use super::{ColumnEvidence, Decision};
 use crate::types::Domain;
 
 impl ColumnEvidence {

@@ -17,7 +17,7 @@ use crate::error::{NotConnected, StoreError};
 use crate::failpoint::failpoint;
 use crate::load_plan::TablePlan;
 use crate::sql::runtime::runtime;
-use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue};
+use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use crate::tables::link::LedgerLink;
 
 /// A connection to a server.
@@ -147,6 +147,25 @@ impl MysqlStore {
     /// Runs statements that give no rows.
     pub(super) fn run_script(&mut self, sql: &str) -> Result<(), StoreError> {
         self.with(async |conn| conn.query_drop(sql).await)
+    }
+
+    /// The values of the rows that a query gives, as texts.
+    pub(super) fn texts(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, StoreError> {
+        let rows: Vec<Row> = self.with(async |conn| conn.query(sql).await)?;
+        let value =
+            |row: &Row, at: usize| row.get_opt::<Option<Vec<u8>>, _>(at).and_then(Result::ok).flatten();
+        let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+        Ok(rows.iter().map(|row| (0..row.len()).map(|at| value(row, at).map(text)).collect()).collect())
+    }
+
+    /// How many rows a table has; no more than `most` are counted.
+    pub(super) fn count_of(&mut self, table: &str, most: usize) -> Result<u64, StoreError> {
+        let sql = match most {
+            usize::MAX => format!("SELECT count(*) FROM {}", quote(table)),
+            most => format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT {most}) few", quote(table)),
+        };
+        let count = self.texts(&sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten());
+        Ok(count.and_then(|count| count.parse().ok()).unwrap_or_default())
     }
 
     /// Runs a statement of the moment; gives how many rows it changed.

@@ -15,24 +15,6 @@ use crate::tables::catalog::{ColumnSample, FileFigures, SampleRows};
 const LOOKED_AT: usize = 100_000;
 
 impl MysqlStore {
-    fn texts(&mut self, sql: &str) -> Result<Vec<Vec<Option<String>>>, StoreError> {
-        let rows: Vec<Row> = self.with(async |conn| conn.query(sql).await)?;
-        let value =
-            |row: &Row, at: usize| row.get_opt::<Option<Vec<u8>>, _>(at).and_then(Result::ok).flatten();
-        let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
-        Ok(rows.iter().map(|row| (0..row.len()).map(|at| value(row, at).map(text)).collect()).collect())
-    }
-
-    /// How many rows a table has; no more than `most` are counted.
-    pub(super) fn count_of(&mut self, table: &str, most: usize) -> Result<u64, StoreError> {
-        let sql = match most {
-            usize::MAX => format!("SELECT count(*) FROM {}", quote(table)),
-            most => format!("SELECT count(*) FROM (SELECT 1 FROM {} LIMIT {most}) few", quote(table)),
-        };
-        let count = self.texts(&sql)?.into_iter().next().and_then(|row| row.into_iter().next().flatten());
-        Ok(count.and_then(|count| count.parse().ok()).unwrap_or_default())
-    }
-
     /// What a column holds.
     pub(super) fn sample_of(
         &mut self,

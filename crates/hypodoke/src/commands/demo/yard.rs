@@ -1,15 +1,15 @@
-//! The crane yard: a store of the demo's own, whose telemetry is fetched from a bucket. Only a build that
-//! reaches object stores and reads columnar files has it.
+//! The crane yard: a store of the demo's own, whose telemetry is fetched from a bucket. Only a build
+//! with the feature `demo-yard` has it.
 
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 use std::time::{Duration, UNIX_EPOCH};
 
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 use hypodoke_demo::bucket::{ACCESS_KEY, Bucket, SECRET_KEY};
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 use hypodoke_demo::{CRANES, MONDAY, cranes};
 
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 use super::unwritable::unwritable;
 use crate::failure::Failure;
 
@@ -17,21 +17,21 @@ use crate::failure::Failure;
 pub const CONFIGURATION: &str = "cranes.toml";
 
 /// What a build without it says.
-pub const LEFT_OUT: &str = "This build leaves out object stores and columnar files, and the cranes' telemetry with them: build it with `--features full`.";
+pub const LEFT_OUT: &str = "This build leaves out the cranes' telemetry (Parquet files in an object store); `--features demo-yard` includes it.";
 
 /// Whether this build has it.
-pub const IS_BUILT_IN: bool = cfg!(all(feature = "objects", feature = "columnar"));
+pub const IS_BUILT_IN: bool = cfg!(feature = "demo-yard");
 
 /// The bucket.
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 const BUCKET: &str = "quillane";
 
 /// Seconds from 1970 to the first of January 2026.
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 const YEAR_2026: u64 = 1_767_225_600;
 
 /// Opens the store with a week of telemetry, and writes down where it is and how to be let in.
-#[cfg(all(feature = "objects", feature = "columnar"))]
+#[cfg(feature = "demo-yard")]
 pub fn open(folder: &std::path::Path) -> Result<Option<Bucket>, Failure> {
     let failed = |error: std::io::Error| unwritable(folder, &error);
     let bucket = Bucket::open(BUCKET).map_err(failed)?;
@@ -51,10 +51,10 @@ pub fn open(folder: &std::path::Path) -> Result<Option<Bucket>, Failure> {
 }
 
 /// What stands for the store where there is none.
-#[cfg(not(all(feature = "objects", feature = "columnar")))]
+#[cfg(not(feature = "demo-yard"))]
 pub struct NoBucket;
 
-#[cfg(not(all(feature = "objects", feature = "columnar")))]
+#[cfg(not(feature = "demo-yard"))]
 impl NoBucket {
     /// It is nowhere.
     pub fn endpoint(&self) -> String {
@@ -63,7 +63,7 @@ impl NoBucket {
 }
 
 /// This build has no yard.
-#[cfg(not(all(feature = "objects", feature = "columnar")))]
+#[cfg(not(feature = "demo-yard"))]
 pub fn open(_: &std::path::Path) -> Result<Option<NoBucket>, Failure> {
     Ok(None)
 }

@@ -1,7 +1,9 @@
 //! One file going into the tables of a database: its rows in bulk, and its entry in the ledger.
 
-mod careful;
+mod begin;
 mod file_writer;
+mod finish;
 mod merging;
+mod sending;
 
 pub use file_writer::FileWriter;

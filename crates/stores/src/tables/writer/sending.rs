@@ -1,16 +1,64 @@
-//! Rows sent in lots that are undone by themselves, so that one the server refuses costs no other.
+//! Rows on their way into a table: all at once, or in lots that are undone by themselves, so that a row
+//! the server refuses costs no other.
 
 use hypodoke_core::cast::Rows;
 
 use super::FileWriter;
 use crate::error::StoreError;
+use crate::failpoint::failpoint;
+use crate::ledger::write;
+use crate::load_plan::Mode;
 use crate::sql::Scope;
 use crate::tables::load_target::{LoadTarget, RowsOfFile};
 
 impl<T: LoadTarget> FileWriter<'_, T> {
+    pub(super) fn insert_rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        let mode = self.plan.tables.get(table).map_or(Mode::Append, |table| table.mode);
+        let sent = if !self.is_direct() && mode != Mode::Append {
+            rows.len() as u64
+        } else if self.targets.get(table).is_none_or(Option::is_none) {
+            0
+        } else if self.plan.careful && !T::REFUSES_ROWS_ONE_BY_ONE {
+            self.send_carefully(table, rows)?
+        } else {
+            self.send(table, rows)?
+        };
+        if !rows.rejects.is_empty() {
+            self.end_sending()?;
+            write::add_rejects(self.store.ledger(), self.plan, self.file, &rows.rejects)?;
+            failpoint!("load.rejects");
+        }
+        if let (Some(packer), Some(plan)) = (&mut self.packer, self.plan.tables.get(table)) {
+            packer.add(table, plan, rows)?;
+            if packer.is_full() {
+                self.write_kept()?;
+            }
+        }
+        Ok(sent)
+    }
+
+    fn send(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        if self.sending_to.is_some_and(|at| at != table) {
+            self.end_sending()?;
+        }
+        let (Some(plan), Some(Some(target))) = (self.plan.tables.get(table), self.targets.get_mut(table))
+        else {
+            return Ok(0);
+        };
+        self.sending_to = Some(table);
+        let of_file = RowsOfFile { file: self.file, lineage: plan.lineage, rows };
+        let sent = self.store.send(table, target, of_file, 0..rows.len())?;
+        failpoint!("load.sent");
+        for (index, why) in sent.refused {
+            let reject = rows.refuse(index, None, format!("the table refused it: {why}"));
+            rows.rejects.push(reject);
+        }
+        Ok(sent.taken)
+    }
+
     /// Sends rows in lots, each undone by itself: one that the server refuses is halved until the
     /// row is found that it will not have.
-    pub(super) fn send_carefully(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+    fn send_carefully(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
         let mut lots = Vec::from([(0, rows.len())]);
         let mut refused = Vec::new();
         let mut sent = 0;
