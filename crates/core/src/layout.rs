@@ -187,6 +187,12 @@ impl Layout {
             self.columns.iter().position(|column| crate::names::match_key(&column.name) == key)
         })
     }
+
+    /// The column that files have under this name; or else the one that the table has.
+    pub fn find_as_in_files(&self, name: &str) -> Option<usize> {
+        let by_source = self.columns.iter().position(|column| column.source == name);
+        by_source.or_else(|| self.find(name))
+    }
 }
 
 fn forced_format(format: Format, rule: Option<&ColumnRule>) -> Format {

@@ -35,6 +35,8 @@ pub struct Reject {
     pub record: u32,
     /// Where it stands, where a line does not say it: a JSON path, a cell.
     pub place: Option<String>,
+    /// The sheet of a workbook that it stands on.
+    pub sheet: Option<String>,
 }
 
 /// A batch of typed rows, with the records they came from.
@@ -107,6 +109,7 @@ impl Rows {
             raw: self.records.raw_record(record),
             record: record as u32,
             place: None,
+            sheet: None,
         }
     }
 }

@@ -454,6 +454,7 @@ impl Caster {
                 raw: rows.records.raw_record(at),
                 record: misfit.record,
                 place: None,
+                sheet: None,
             });
         }
     }

@@ -1,21 +1,18 @@
 //! The files of one delivery: all of them are kept, or none.
 
-use std::time::Instant;
-
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::StoreError;
 
 use super::file::{Began, FileInBatch};
-use super::lines::{TableDrift, failed_line, skipped_line};
+use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, Profiled};
+use super::state::{Batch, Ended, Profiled};
 use crate::decide::{FailReason, FileDecision, SkipReason, on_capabilities};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
 use crate::load::NotLoaded;
 use crate::plan::TargetState;
-use crate::receipt::ReceiptLine;
 
 /// A delivery to load.
 pub struct Delivery<'d> {
@@ -29,15 +26,14 @@ pub struct Delivery<'d> {
 
 /// What came of the files of a delivery.
 struct Attempted {
-    lines: Vec<ReceiptLine>,
-    differences: Vec<TableDrift>,
+    files: Vec<Ended>,
     /// One of them failed, is held or still arriving, and none was kept.
     failed: bool,
 }
 
 impl Batch<'_> {
     /// Loads a delivery. What fails for a reason that passes is waited for, and the whole of it begun
-    /// again. Gives the lines of its files.
+    /// again. Gives what became of its files, in their order.
     ///
     /// # Errors
     ///
@@ -47,7 +43,7 @@ impl Batch<'_> {
         delivery: &Delivery<'_>,
         mut profiles: Vec<Profiled>,
         target: &mut TargetState,
-    ) -> Result<Vec<ReceiptLine>, EngineError> {
+    ) -> Result<Vec<Ended>, EngineError> {
         let (offered, database) = (self.store.capabilities(), self.store.shown());
         if let FileDecision::Fail(reason) =
             on_capabilities(delivery.feed.mode, delivery.files.len(), &offered, &database)
@@ -84,43 +80,39 @@ impl Batch<'_> {
             }
             with_retry(self.store, |store| target.refresh(store, delivery.feed))?;
         };
-        let Attempted { mut lines, differences, failed } = attempted;
+        let Attempted { mut files, failed } = attempted;
         self.known.end_undoable(!failed);
         if failed {
             *target = before;
             // It is tried again as a whole, once all of its files are there.
-            let waits = !lines.iter().any(|line| matches!(line.outcome, Outcome::Failed | Outcome::Held));
-            for ((line, file), drift) in lines.iter_mut().zip(&delivery.files).zip(&differences) {
-                if line.outcome.counts() {
-                    *line = match waits {
-                        true => skipped_line(delivery.feed, file, &SkipReason::DeliveryWaits),
+            let is_bad = |file: &Ended| matches!(file.outcome.status(), Outcome::Failed | Outcome::Held);
+            let waits = !files.iter().any(is_bad);
+            for (Ended { outcome, .. }, file) in files.iter_mut().zip(&delivery.files) {
+                if outcome.status().counts() {
+                    *outcome = match waits {
+                        true => FileOutcome::Skipped(SkipReason::DeliveryWaits),
                         false => {
-                            let error = EngineError::unloadable(&file.shown, FailReason::OtherOfDelivery);
-                            failed_line(delivery.feed, file, error)
+                            let reason = FailReason::OtherOfDelivery;
+                            FileOutcome::Failed(EngineError::unloadable(&file.shown, reason))
                         }
                     };
                 }
-                self.record(line, delivery.one(file), began, drift)?;
+                self.record(outcome, delivery.one(file), began)?;
             }
         }
-        Ok(lines)
+        Ok(files)
     }
 
     /// Records the files of a delivery that cannot be loaded at all.
-    fn refuse(
-        &mut self,
-        delivery: &Delivery<'_>,
-        reason: &FailReason,
-    ) -> Result<Vec<ReceiptLine>, EngineError> {
+    fn refuse(&mut self, delivery: &Delivery<'_>, reason: &FailReason) -> Result<Vec<Ended>, EngineError> {
         let began = Began::now();
-        let mut lines = Vec::with_capacity(delivery.files.len());
+        let mut files = Vec::with_capacity(delivery.files.len());
         for file in &delivery.files {
-            let error = EngineError::unloadable(&file.shown, reason.clone());
-            let line = failed_line(delivery.feed, file, error);
-            self.record(&line, delivery.one(file), began, &Vec::new())?;
-            lines.push(line);
+            let outcome = FileOutcome::Failed(EngineError::unloadable(&file.shown, reason.clone()));
+            self.record(&outcome, delivery.one(file), began)?;
+            files.push(Ended { outcome, seconds: 0.0 });
         }
-        Ok(lines)
+        Ok(files)
     }
 
     /// Loads the files of a delivery in one transaction, which is kept if none of them failed.
@@ -132,9 +124,9 @@ impl Batch<'_> {
     ) -> Result<Attempted, NotLoaded> {
         self.store.begin_group()?;
         self.known.begin_undoable();
-        let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: false };
+        let mut attempted = Attempted { files: Vec::new(), failed: false };
         for (file, profiled) in delivery.files.iter().zip(profiles) {
-            let began = Instant::now();
+            let began = Began::now();
             let one = delivery.one(file);
             let result = match profiled {
                 Some(Err(error)) => Err(NotLoaded::Failed(error)),
@@ -145,11 +137,11 @@ impl Batch<'_> {
                 if error.is_unreachable() || error.is_transient() {
                     return Err(NotLoaded::Store(error));
                 }
-                attempted.add(failed_line(delivery.feed, file, error.into()), Vec::new(), began);
+                attempted.add(FileOutcome::Failed(error.into()), began);
                 continue;
             }
-            let (line, drift) = self.line_of_result(result, one)?;
-            attempted.add(line, drift, began);
+            let outcome = self.outcome_of(result, one)?;
+            attempted.add(outcome, began);
         }
         self.store.end_group(!attempted.failed)?;
         Ok(attempted)
@@ -157,25 +149,20 @@ impl Batch<'_> {
 }
 
 impl Attempted {
-    fn add(&mut self, mut line: ReceiptLine, drift: TableDrift, began: Instant) {
-        line.seconds = began.elapsed().as_secs_f64();
-        self.failed |= matches!(line.outcome, Outcome::Failed | Outcome::Held | Outcome::Waiting);
-        self.lines.push(line);
-        self.differences.push(drift);
+    fn add(&mut self, outcome: FileOutcome, began: Began) {
+        self.failed |= matches!(outcome.status(), Outcome::Failed | Outcome::Held | Outcome::Waiting);
+        self.files.push(Ended { outcome, seconds: began.seconds() });
     }
 }
 
 impl<'d> Delivery<'d> {
     fn all_failed(&self, error: &EngineError) -> Attempted {
-        let mut attempted = Attempted { lines: Vec::new(), differences: Vec::new(), failed: true };
-        for file in &self.files {
-            let line = failed_line(self.feed, file, error.clone());
-            attempted.add(line, Vec::new(), Instant::now());
-        }
-        attempted
+        let failed = |_| Ended { outcome: FileOutcome::Failed(error.clone()), seconds: 0.0 };
+        Attempted { files: self.files.iter().map(failed).collect(), failed: true }
     }
 
-    fn one(&self, file: &'d Candidate) -> FileInBatch<'d> {
+    /// One of its files.
+    pub fn one(&self, file: &'d Candidate) -> FileInBatch<'d> {
         FileInBatch { feed: self.feed, file, again: self.again }
     }
 }

@@ -105,9 +105,9 @@ impl Batch<'_> {
         let take = |at: &usize| in_hand.profiles.get_mut(*at).and_then(Option::take);
         let profiles: Vec<Profiled> = unit.files().iter().map(take).collect();
         let delivery = Delivery { feed, files, again: *again };
-        let lines = self.load_delivery(&delivery, profiles, &mut in_hand.target)?;
-        for line in lines {
-            self.tell((*number, in_hand.next_line()), line);
+        let ended = self.load_delivery(&delivery, profiles, &mut in_hand.target)?;
+        for (file, ended) in delivery.files.iter().zip(ended) {
+            self.tell((*number, in_hand.next_line()), delivery.one(file), ended);
         }
         Ok(())
     }

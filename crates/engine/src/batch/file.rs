@@ -5,13 +5,13 @@ use std::time::Instant;
 use hypodoke_core::outcome::{Outcome, has_code};
 use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
 
-use super::lines::{TableDrift, entry_of, failed_line, held_line, loaded_line, recorded_line, skipped_line};
+use super::outcome::{BegunIn, FileOutcome, LoadedFile};
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, Profiled};
+use super::state::{Batch, Ended, Profiled};
 use crate::clock;
 use crate::decide::{
-    ArrivalFacts, FileDecision, HELD_EMPTY, HoldReason, LedgerMatch, SKIPPED_EMPTY, SkipReason, on_arrival,
-    on_digest, on_empty,
+    ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, on_arrival, on_digest,
+    on_empty, on_vanished,
 };
 use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
@@ -20,7 +20,6 @@ use crate::job::{Candidate, Feed};
 use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
 use crate::plan::{TargetState, named_parts};
 use crate::profile::{FileProfile, digest_facts};
-use crate::receipt::ReceiptLine;
 use crate::sources::keep_rows;
 
 /// One file to load in a batch.
@@ -76,7 +75,7 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         target: &mut TargetState,
         profiled: Profiled,
-    ) -> Result<ReceiptLine, EngineError> {
+    ) -> Result<Ended, EngineError> {
         let began = Began::now();
         let result = match profiled {
             Some(Err(error)) => Err(NotLoaded::Failed(error)),
@@ -86,39 +85,39 @@ impl Batch<'_> {
         self.close(one, result, began)
     }
 
-    /// The line of a file, also of one that is not loaded, and how it differs from its tables. If its
-    /// server is unreachable, the others of that place are left for later.
+    /// What became of a file, also of one that is not loaded. If its server is unreachable, the others of
+    /// that place are left for later.
     ///
     /// # Errors
     ///
     /// The database is unreachable.
-    pub fn line_of_result(
+    pub fn outcome_of(
         &mut self,
-        result: Result<ReceiptLine, NotLoaded>,
+        result: Result<FileOutcome, NotLoaded>,
         one: FileInBatch<'_>,
-    ) -> Result<(ReceiptLine, TableDrift), EngineError> {
-        let (feed, file) = (one.feed, one.file);
+    ) -> Result<FileOutcome, EngineError> {
+        let file = one.file;
         let result = match result {
             Err(NotLoaded::Failed(error)) if error.is_of_empty_file() => Err(self.of_empty(one, error)?),
             other => other,
         };
         match result {
-            Ok(line) => Ok((line, Vec::new())),
+            Ok(outcome) => Ok(outcome),
             Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
             Err(NotLoaded::Failed(error @ EngineError::Store(_))) if error.is_unreachable() => Err(error),
-            Err(NotLoaded::Store(error)) => Ok((failed_line(feed, file, error.into()), Vec::new())),
+            Err(NotLoaded::Store(error)) => Ok(FileOutcome::Failed(error.into())),
             Err(NotLoaded::Failed(error)) => match left_for_later(file, Some(&error)) {
-                Some(reason) => Ok((skipped_line(feed, file, &reason), Vec::new())),
+                Some(reason) => Ok(FileOutcome::Skipped(reason)),
                 None => {
                     self.unreachable.learn(file, &error);
-                    Ok((failed_line(feed, file, error), Vec::new()))
+                    Ok(FileOutcome::Failed(error))
                 }
             },
             Err(NotLoaded::Held(held)) => match left_for_later(file, None) {
-                Some(reason) => Ok((skipped_line(feed, file, &reason), Vec::new())),
-                None => Ok((held_line(feed, file, &held), held.drift)),
+                Some(reason) => Ok(FileOutcome::Skipped(reason)),
+                None => Ok(FileOutcome::Held(held)),
             },
-            Err(NotLoaded::Skipped(reason)) => Ok((skipped_line(feed, file, &reason), Vec::new())),
+            Err(NotLoaded::Skipped(reason)) => Ok(FileOutcome::Skipped(reason)),
         }
     }
 
@@ -144,19 +143,19 @@ impl Batch<'_> {
     fn close(
         &mut self,
         one: FileInBatch<'_>,
-        result: Result<ReceiptLine, NotLoaded>,
+        result: Result<FileOutcome, NotLoaded>,
         began: Began,
-    ) -> Result<ReceiptLine, EngineError> {
-        let (mut line, drift) = self.line_of_result(result, one)?;
-        if line.outcome == Outcome::Waiting {
+    ) -> Result<Ended, EngineError> {
+        let mut outcome = self.outcome_of(result, one)?;
+        if outcome.status() == Outcome::Waiting {
             let query = of_path(one.file);
             let entries = with_retry(self.store, |store| Ok(store.ledger().files(&query)?))?;
-            self.correct_waiting(&mut line, one, entries);
+            self.correct_waiting(&mut outcome, one, entries);
         }
-        line.seconds = began.seconds();
-        self.record(&line, one, began, &drift)?;
+        let seconds = began.seconds();
+        self.record(&outcome, one, began)?;
         self.let_go(one.file);
-        Ok(line)
+        Ok(Ended { outcome, seconds })
     }
 
     /// Nobody reads the file any more.
@@ -168,10 +167,10 @@ impl Batch<'_> {
 
     /// Another process may have loaded a file that is not there any more, and put it away: so say these
     /// entries of the ledger then.
-    pub fn correct_waiting(&self, line: &mut ReceiptLine, one: FileInBatch<'_>, entries: Vec<FileEntry>) {
+    pub fn correct_waiting(&self, outcome: &mut FileOutcome, one: FileInBatch<'_>, entries: Vec<FileEntry>) {
         let in_force = entries.into_iter().rev().filter(is_in_force).collect();
         if KnownFiles::of(in_force).is_known(&one.file.seen.arrival, &one.feed.table) {
-            *line = skipped_line(one.feed, one.file, &SkipReason::LoadedMeanwhile);
+            *outcome = FileOutcome::Skipped(SkipReason::LoadedMeanwhile);
         }
     }
 
@@ -179,17 +178,21 @@ impl Batch<'_> {
     /// same reason is recorded once.
     pub fn entry_to_record(
         &self,
-        line: &ReceiptLine,
+        outcome: &FileOutcome,
         one: FileInBatch<'_>,
         began: Began,
     ) -> Option<FileEntry> {
-        let is_empty = line.outcome == Outcome::Discarded && has_code(&line.reasons, SKIPPED_EMPTY);
-        if !matches!(line.outcome, Outcome::Failed | Outcome::Held) && !is_empty {
+        let is_recorded = matches!(
+            outcome,
+            FileOutcome::Failed(_) | FileOutcome::Held(_) | FileOutcome::Skipped(SkipReason::Empty)
+        );
+        if !is_recorded {
             return None;
         }
-        let entry = entry_of(line, one.feed, one.file, (self.number, began.micros));
+        let entry = outcome.entry(one.feed, one.file, self.begun(began));
         let before = self.known.held(&one.file.seen.arrival, &one.feed.table);
-        let is_recorded = line.outcome == Outcome::Held && before.is_some_and(|b| b.reasons == entry.reasons);
+        let is_recorded =
+            entry.outcome == Outcome::Held && before.is_some_and(|b| b.reasons == entry.reasons);
         (!is_recorded).then_some(entry)
     }
 
@@ -200,13 +203,16 @@ impl Batch<'_> {
     /// The database is unreachable.
     pub fn record(
         &mut self,
-        line: &ReceiptLine,
+        outcome: &FileOutcome,
         one: FileInBatch<'_>,
         began: Began,
-        drift: &TableDrift,
     ) -> Result<(), EngineError> {
-        let Some(entry) = self.entry_to_record(line, one, began) else { return Ok(()) };
-        with_retry(self.store, |store| Ok(store.ledger().note_file(&entry, drift)?))
+        let Some(entry) = self.entry_to_record(outcome, one, began) else { return Ok(()) };
+        with_retry(self.store, |store| Ok(store.ledger().note_file(&entry, outcome.drift())?))
+    }
+
+    fn begun(&self, began: Began) -> BegunIn {
+        BegunIn { batch: self.number, began: began.micros }
     }
 
     fn load_with_retry(
@@ -214,7 +220,7 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         target: &mut TargetState,
         mut profile: Option<FileProfile>,
-    ) -> Result<ReceiptLine, NotLoaded> {
+    ) -> Result<FileOutcome, NotLoaded> {
         let mut retry = RetryPolicy::default();
         let mut kept = false;
         loop {
@@ -265,7 +271,7 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         target: &mut TargetState,
         profile: Option<FileProfile>,
-    ) -> Result<ReceiptLine, NotLoaded> {
+    ) -> Result<FileOutcome, NotLoaded> {
         let file = one.file;
         let began = Began::now();
         let settlement = self.known.settlement(&file.seen.arrival, &one.feed.table);
@@ -297,7 +303,7 @@ impl Batch<'_> {
             if reason == SkipReason::Known && self.known.has_learnt(&file.seen.arrival, &feed.table) {
                 return self.loaded_meanwhile(feed, file);
             }
-            return self.skip(FileInBatch { feed, ..one }, &reason, ledger, began);
+            return self.skip(FileInBatch { feed, ..one }, reason, ledger, began);
         }
         let terms = NotLoaded::by(decision, file, HeldFile::default)?;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
@@ -315,51 +321,53 @@ impl Batch<'_> {
             Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
             loaded => loaded.map_err(held_if_too_many_vanished)?,
         };
-        let line =
-            ReceiptLine { again: unchanged, ..loaded_line(feed, file, &loaded, terms.replaces.is_some()) };
+        let outcome = FileOutcome::Loaded(Box::new(LoadedFile {
+            loaded,
+            replaced: terms.replaces.is_some(),
+            again: unchanged,
+            rejects_allowed: feed.expect.rejected_rows.is_some(),
+        }));
         // A later file of this batch with the same path or content is decided by this entry.
-        let entry = entry_of(&line, feed, file, (self.number, began.micros));
         let rules = Some(LoadRules { parts: named_parts(file), ..LoadRules::default() });
-        let entry = FileEntry { rules, ..entry };
-        self.known.learn(FileEntry { file: loaded.number, hash: Some(loaded.hash), ..entry });
-        Ok(line)
+        self.known.learn(FileEntry { rules, ..outcome.entry(feed, file, self.begun(began)) });
+        Ok(outcome)
     }
 
-    /// The line of a file of which there is nothing to load, recorded where the ledger did not know it.
+    /// Skips a file, and records that where the ledger did not know it.
     fn skip(
         &mut self,
         one: FileInBatch<'_>,
-        reason: &SkipReason,
+        reason: SkipReason,
         ledger: LedgerMatch,
         began: Began,
-    ) -> Result<ReceiptLine, NotLoaded> {
-        let line = skipped_line(one.feed, one.file, reason);
-        if matches!(reason, SkipReason::SameContent { .. } | SkipReason::ChangeIgnored) {
+    ) -> Result<FileOutcome, NotLoaded> {
+        let is_noted = matches!(reason, SkipReason::SameContent { .. } | SkipReason::ChangeIgnored);
+        let outcome = FileOutcome::Skipped(reason);
+        if is_noted {
             let hash = match ledger {
                 LedgerMatch::Same { hash, .. } => Some(hash),
                 _ => None,
             };
             let is_same = hash.is_some();
-            let entry =
-                FileEntry { hash, ..entry_of(&line, one.feed, one.file, (self.number, began.micros)) };
+            let entry = FileEntry { hash, ..outcome.entry(one.feed, one.file, self.begun(began)) };
             self.store.ledger().note_file(&entry, &[])?;
             if is_same {
                 self.known.learn(entry);
             }
         }
-        Ok(line)
+        Ok(outcome)
     }
 
     /// The ledger says that a file is loaded: by another process, or by this one just before the
     /// connection broke, so that the answer was lost.
-    fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<ReceiptLine, NotLoaded> {
+    fn loaded_meanwhile(&mut self, feed: &Feed, file: &Candidate) -> Result<FileOutcome, NotLoaded> {
         let is_own = |entry: &FileEntry| {
             entry.batch == self.number && entry.table.as_ref() == Some(&feed.table) && entry.outcome.counts()
         };
         let own = self.store.ledger().files(&of_path(file))?.into_iter().find(is_own);
         match own {
-            Some(entry) => Ok(recorded_line(feed, file, &entry)),
-            None => Ok(skipped_line(feed, file, &SkipReason::LoadedMeanwhile)),
+            Some(entry) => Ok(FileOutcome::Recorded(Box::new(entry))),
+            None => Ok(FileOutcome::Skipped(SkipReason::LoadedMeanwhile)),
         }
     }
 }
@@ -390,7 +398,7 @@ fn left_for_later(file: &Candidate, error: Option<&EngineError>) -> Option<SkipR
 fn held_if_too_many_vanished(why: NotLoaded) -> NotLoaded {
     match why {
         NotLoaded::Store(StoreError::TooManyVanished { vanished, there, .. }) => {
-            let reasons = vec![HoldReason::Vanished { vanished, there }];
+            let reasons = vec![on_vanished(vanished, there)];
             NotLoaded::Held(Box::new(HeldFile { reasons, ..HeldFile::default() }))
         }
         other => other,

@@ -9,14 +9,14 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{Claim, Claimed, Mode, StoreError};
 
 use super::file::{Began, FileInBatch, of_path};
+use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, PendingFeed, Profiled};
+use super::state::{Batch, Ended, PendingFeed, Profiled};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::Candidate;
 use crate::load::NotLoaded;
 use crate::plan::TargetState;
-use crate::receipt::ReceiptLine;
 
 /// A file of more bytes than this is loaded by itself.
 const LARGE_FILE: u64 = 4 << 20;
@@ -56,7 +56,7 @@ struct FileInGroup<'f> {
     one: FileInBatch<'f>,
     position: (usize, usize),
     /// What came of it; `None` if it was interrupted by an error of the database.
-    line: Option<ReceiptLine>,
+    ended: Option<Ended>,
 }
 
 impl<'f> Group<'f> {
@@ -126,9 +126,9 @@ impl Batch<'_> {
         let is_large = one.file.seen.arrival.bytes > LARGE_FILE;
         if !self.groups_files() || is_large || group.is_refused {
             self.commit(group, Some(target))?;
-            let line = self.load_one(one, target, profiled)?;
-            group.is_refused &= !line.outcome.counts();
-            self.tell(position, line);
+            let ended = self.load_one(one, target, profiled)?;
+            group.is_refused &= !ended.outcome.status().counts();
+            self.tell(position, one, ended);
             return Ok(());
         }
         // Nobody waits for the transaction while a file is on its way.
@@ -138,15 +138,15 @@ impl Batch<'_> {
         }
         let before = (!group.has_feed(position.0)).then(|| target.clone());
         match self.load_in_group(group, one, target, profiled) {
-            Ok(line) => {
-                group.add(FileInGroup { one, position, line: Some(line) }, before);
+            Ok(ended) => {
+                group.add(FileInGroup { one, position, ended: Some(ended) }, before);
                 match group.is_due(self.context.commit_every) {
                     true => self.commit(group, Some(target)),
                     false => Ok(()),
                 }
             }
             Err(error) => {
-                group.add(FileInGroup { one, position, line: None }, before);
+                group.add(FileInGroup { one, position, ended: None }, before);
                 self.load_singly(group, Some(target), error)
             }
         }
@@ -215,7 +215,7 @@ impl Batch<'_> {
         one: FileInBatch<'_>,
         target: &mut TargetState,
         profiled: Profiled,
-    ) -> Result<ReceiptLine, EngineError> {
+    ) -> Result<Ended, EngineError> {
         self.open(group)?;
         let began = Began::now();
         let result = match profiled {
@@ -226,26 +226,25 @@ impl Batch<'_> {
         match result {
             Err(NotLoaded::Store(error)) => Err(error.into()),
             Err(NotLoaded::Failed(error @ EngineError::Store(_))) => Err(error),
-            other => self.line_in_group(one, other, began),
+            other => self.end_in_group(one, other, began),
         }
     }
 
-    fn line_in_group(
+    fn end_in_group(
         &mut self,
         one: FileInBatch<'_>,
-        result: Result<ReceiptLine, NotLoaded>,
+        result: Result<FileOutcome, NotLoaded>,
         began: Began,
-    ) -> Result<ReceiptLine, EngineError> {
-        let (mut line, drift) = self.line_of_result(result, one)?;
-        if line.outcome == Outcome::Waiting {
+    ) -> Result<Ended, EngineError> {
+        let mut outcome = self.outcome_of(result, one)?;
+        if outcome.status() == Outcome::Waiting {
             let entries = self.store.ledger().files(&of_path(one.file))?;
-            self.correct_waiting(&mut line, one, entries);
+            self.correct_waiting(&mut outcome, one, entries);
         }
-        line.seconds = began.seconds();
-        if let Some(entry) = self.entry_to_record(&line, one, began) {
-            self.store.ledger().note_file(&entry, &drift)?;
+        if let Some(entry) = self.entry_to_record(&outcome, one, began) {
+            self.store.ledger().note_file(&entry, outcome.drift())?;
         }
-        Ok(line)
+        Ok(Ended { outcome, seconds: began.seconds() })
     }
 
     /// Commits the files of a group, and tells what came of them. `target` is what is known of the tables of
@@ -267,10 +266,10 @@ impl Batch<'_> {
         }
         self.known.end_undoable(true);
         let done = std::mem::take(group);
-        for FileInGroup { one, position, line } in done.feeds.into_iter().flat_map(|feed| feed.files) {
+        for FileInGroup { one, position, ended } in done.feeds.into_iter().flat_map(|feed| feed.files) {
             self.let_go(one.file);
-            if let Some(line) = line {
-                self.tell(position, line);
+            if let Some(ended) = ended {
+                self.tell(position, one, ended);
             }
         }
         Ok(())
@@ -303,8 +302,8 @@ impl Batch<'_> {
                 }
                 // It may be that only the answer to the commit was lost.
                 self.learn_anew(one.file)?;
-                let line = self.load_one(one, &mut own, None)?;
-                self.tell(position, line);
+                let ended = self.load_one(one, &mut own, None)?;
+                self.tell(position, one, ended);
             }
             if let Some(target) = target.as_deref_mut().filter(|_| number == last) {
                 *target = own;

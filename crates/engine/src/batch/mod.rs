@@ -8,7 +8,7 @@ mod file;
 mod first_profile;
 mod group;
 mod job;
-mod lines;
+mod outcome;
 mod parallel;
 mod put_away;
 mod respell;
@@ -20,5 +20,5 @@ mod unreachable;
 
 pub use context::{COMMIT_EVERY, Connect, Connections, LoadContext, RunOptions, Sources, StopSignal};
 pub use job::{LoadReport, run_job};
-pub use lines::{line_of, loaded_line};
+pub use outcome::{FileOutcome, LoadedFile};
 pub use run::{BatchEnd, NotTaken, run_batch};

@@ -92,8 +92,8 @@ impl Batch<'_> {
             };
             let is_twin = may_be_twin && !self.known.claim_content(file, &feed.table, hash);
             if target.is_new() || is_twin {
-                let line = self.load_one(one(file), &mut target, profiled)?;
-                self.tell((*number, at), line);
+                let ended = self.load_one(one(file), &mut target, profiled)?;
+                self.tell((*number, at), one(file), ended);
             } else {
                 rest.push_back(FileOfRun { at, file, profiled });
             }

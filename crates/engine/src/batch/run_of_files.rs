@@ -7,8 +7,8 @@ use hypodoke_stores::{Claimed, Mode};
 
 use super::file::FileInBatch;
 use super::group::Group;
-use super::lines::skipped_line;
-use super::state::{Batch, PendingFeed, Profiled};
+use super::outcome::FileOutcome;
+use super::state::{Batch, Ended, PendingFeed, Profiled};
 use crate::decide::SkipReason;
 use crate::error::EngineError;
 use crate::job::Candidate;
@@ -69,8 +69,9 @@ impl Batch<'_> {
                 Claimed::Loaded => {
                     passed += 1;
                     self.let_go(next.file);
-                    let line = skipped_line(pending.feed, next.file, &SkipReason::LoadedMeanwhile);
-                    self.tell((pending.number, next.at), line);
+                    let one = FileInBatch { feed: pending.feed, file: next.file, again: pending.again };
+                    let outcome = FileOutcome::Skipped(SkipReason::LoadedMeanwhile);
+                    self.tell((pending.number, next.at), one, Ended { outcome, seconds: 0.0 });
                 }
             }
         }
@@ -97,8 +98,8 @@ impl Batch<'_> {
             // Once whoever has the first of them has committed, the others are asked for again.
             let Some(FileOfRun { at, file, profiled }) = taken.pop_front() else { break };
             let one = FileInBatch { feed: pending.feed, file, again: pending.again };
-            let line = self.load_one(one, target, profiled)?;
-            self.tell((pending.number, at), line);
+            let ended = self.load_one(one, target, profiled)?;
+            self.tell((pending.number, at), one, ended);
         }
         Ok(())
     }

@@ -5,13 +5,14 @@ use std::sync::Arc;
 use hypodoke_stores::Tables;
 
 use super::context::LoadContext;
+use super::file::FileInBatch;
+use super::outcome::FileOutcome;
 use super::unreachable::UnreachablePlaces;
 use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
 use crate::profile::FileProfile;
-use crate::receipt::ReceiptLine;
 
 /// A feed with the files that are to be loaded.
 pub struct PendingFeed<'a> {
@@ -27,6 +28,14 @@ pub struct PendingFeed<'a> {
 
 /// The profile of a file, where it was profiled already.
 pub type Profiled = Option<Result<FileProfile, EngineError>>;
+
+/// What became of a file, and how long it took.
+pub struct Ended {
+    /// What became of it.
+    pub outcome: FileOutcome,
+    /// Seconds.
+    pub seconds: f64,
+}
 
 /// A batch on one connection.
 pub struct Batch<'a> {
@@ -44,8 +53,8 @@ pub struct Batch<'a> {
 
 impl Batch<'_> {
     /// Tells what became of a file. `position` is the number of its feed, and its own in the feed.
-    pub fn tell(&self, position: (usize, usize), line: ReceiptLine) {
-        let line = Arc::new(line);
+    pub fn tell(&self, position: (usize, usize), one: FileInBatch<'_>, ended: Ended) {
+        let line = Arc::new(ended.outcome.line(one.feed, one.file, ended.seconds));
         self.context.listener.on(&Event::FileEnded { batch: self.number, position, line });
     }
 

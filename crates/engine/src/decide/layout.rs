@@ -1,7 +1,7 @@
 //! Decisions about a file by how it is written and how its columns fit its tables.
 
 use hypodoke_core::drift::{
-    Action, Change, Drift, HeaderPolicy, HeldChange, NewColumn, Policy, RenamedColumn,
+    Action, Change, Drift, HeaderPolicy, HeldChange, MissingSheet, NewColumn, Policy, RenamedColumn,
 };
 use hypodoke_core::types::Type;
 
@@ -60,9 +60,9 @@ pub struct PartFacts<'a> {
     pub policy: &'a Policy,
 }
 
-/// What is done about a new sheet or list.
+/// What is done about a new sheet or list, or one that is missing.
 #[derive(Clone, Debug, PartialEq)]
-pub struct NewPart {
+pub struct PartDecision {
     /// The change, with what is done about it.
     pub drift: Drift,
     /// Why the file is held for it, if it is.
@@ -70,7 +70,7 @@ pub struct NewPart {
 }
 
 /// Decides about a new sheet or list.
-pub fn new_part(facts: PartFacts<'_>) -> NewPart {
+pub fn new_part(facts: PartFacts<'_>) -> PartDecision {
     let change = Change::Part { column: facts.path.to_owned(), to: facts.table.to_owned() };
     let path = facts.path.to_owned();
     let hold = match facts.like {
@@ -83,7 +83,32 @@ pub fn new_part(facts: PartFacts<'_>) -> NewPart {
         _ => None,
     };
     let action = if hold.is_some() { Action::Held } else { Action::Added };
-    NewPart { drift: Drift::of(change, action), hold }
+    PartDecision { drift: Drift::of(change, action), hold }
+}
+
+/// What is done about a sheet that the tables know and a file lacks.
+pub fn missing_sheet(path: &str, policy: &Policy) -> PartDecision {
+    let path = path.to_owned();
+    let is_held = policy.missing_sheet == MissingSheet::Hold;
+    let action = if is_held { Action::Held } else { Action::Noted };
+    let drift = Drift::of(Change::MissingSheet { column: path.clone() }, action);
+    PartDecision { drift, hold: is_held.then_some(HoldReason::MissingSheet { path }) }
+}
+
+/// The reasons of changes that the policy does not let through.
+pub fn on_changes(held: impl IntoIterator<Item = HeldChange>) -> impl Iterator<Item = HoldReason> {
+    held.into_iter().map(HoldReason::Change)
+}
+
+/// Decides about a file that has so many (`common`) of the `columns` of the files before it, by whether that
+/// makes it one of another layout, and by the table that has most of its columns, where there is one.
+pub fn on_likeness(
+    is_other: bool,
+    common: usize,
+    columns: usize,
+    nearest: Option<String>,
+) -> Option<HoldReason> {
+    (is_other || nearest.is_some()).then_some(HoldReason::OtherLayout { common, columns, nearest })
 }
 
 /// Whether a file that has so many of the columns of the files before it, which have so many, is of another

@@ -7,6 +7,7 @@
 
 mod arrival;
 mod code;
+mod columns;
 mod layout;
 mod reason;
 mod reason_codes;
@@ -19,12 +20,17 @@ use hypodoke_core::layout::Otherwise;
 pub use arrival::{ArrivalFacts, LedgerMatch, on_arrival, on_capabilities, on_empty};
 pub(crate) use code::of as reason_of;
 pub use code::{HELD_EMPTY, SKIPPED_EMPTY};
+pub use columns::{
+    OtherColumns, key_column, moment_column, on_columns_of, on_key, on_keyed_parts, on_places, on_table_name,
+    on_view, order_column,
+};
 pub use layout::{
-    LayoutFacts, NewPart, PartFacts, goes_by_place, is_other_layout, new_part, on_header, on_layout, on_width,
+    LayoutFacts, PartDecision, PartFacts, goes_by_place, is_other_layout, missing_sheet, new_part,
+    on_changes, on_header, on_layout, on_likeness, on_width,
 };
 pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
 pub use reason_codes::{REASON_CODES, REASON_GROUPS, is_reason_code};
-pub use rows::{DigestFacts, RowFacts, on_digest, on_rows};
+pub use rows::{DigestFacts, RowFacts, on_digest, on_rows, on_vanished};
 pub use settlement::Settlement;
 pub use violation::Violation;
 

@@ -9,7 +9,7 @@ use hypodoke_core::spelling::number::read;
 use hypodoke_core::spelling::{Number, NumberStyle};
 use hypodoke_core::types::Unit;
 
-use super::{FileDecision, Violation};
+use super::{FileDecision, HoldReason, Violation};
 use crate::job::{Control, Expectations, RejectLimit, RejectMaximum};
 
 /// Files that a feed has brought before it is known what is usual.
@@ -96,6 +96,11 @@ pub fn on_rows(expect: &Expectations, facts: &RowFacts<'_>) -> FileDecision {
             .push((expect.weighed(limit.otherwise), Violation::TooManyRejects { rejected, read, most }));
     }
     FileDecision::on_violations(violations)
+}
+
+/// The reason to hold a full delivery that would let so many of the keys `there` vanish.
+pub fn on_vanished(vanished: u64, there: u64) -> HoldReason {
+    HoldReason::Vanished { vanished, there }
 }
 
 /// The limit in words, where it is exceeded.

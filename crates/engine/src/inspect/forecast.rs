@@ -5,12 +5,12 @@ use hypodoke_core::names::Lineage;
 use hypodoke_stores::{LoadPlan, LoadRules, TableShape, Tables};
 
 use crate::clock;
-use crate::decide::FailReason;
+use crate::decide::{FailReason, on_keyed_parts, on_view};
 use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::Silent;
 use crate::job::{Candidate, Feed, FeedFiles};
-use crate::plan::{TableMapping, TableState, TargetState, file_order, takes_rows};
+use crate::plan::{TableMapping, TableState, TargetState, file_order};
 use crate::profile::{FileProfile, ProfileOptions, Source, is_virtual, profile_file};
 
 /// What the next load would do.
@@ -40,7 +40,8 @@ pub fn forecast(store: &mut dyn Tables, files: &FeedFiles, ddl: bool) -> Result<
         files.files.iter().filter(|file| !known.is_known(&file.seen.arrival, &feed.table)).collect();
     let mut target = TargetState::of(store, feed)?;
     if let TableState::External(shape) = &target.main {
-        takes_rows(shape, feed.mode).map_err(|reason| EngineError::unloadable(&feed.table, reason))?;
+        on_view(&shape.name, shape.takes, feed.mode)
+            .map_err(|reason| EngineError::unloadable(&feed.table, reason))?;
         // What has to be fetched first is checked when it is loaded.
         if let Some(file) = new.iter().find(|file| file.seen.is_local()) {
             check_header(file, feed, shape)?;
@@ -152,16 +153,11 @@ fn check_keys(file: &Candidate, feed: &Feed, target: &TargetState) -> Result<(),
         mapping.resolve_key(feed, is_virtual(heads)).map_err(failed)?;
     }
     // A sheet that is missing in this one file is told when it is loaded.
-    let is_there = |path: &String| {
-        heads.iter().any(|head| head.path == *path) || target.parts.iter().any(|(part, _)| part.path == *path)
-    };
-    match feed.keys.iter().find(|(path, _)| !is_there(path)) {
-        Some((path, _)) => {
-            let there = heads.iter().filter(|head| !head.path.is_empty()).map(|head| head.path.clone());
-            Err(failed(FailReason::NoPart { path: path.clone(), there: there.collect() }))
-        }
-        None => Ok(()),
-    }
+    let is_known = |path: &String| target.parts.iter().any(|(part, _)| part.path == *path);
+    let wanted = feed.keys.iter().map(|(path, _)| path).filter(|path| !is_known(path));
+    let there: Vec<&str> =
+        heads.iter().map(|head| head.path.as_str()).filter(|path| !path.is_empty()).collect();
+    on_keyed_parts(wanted, &there).map_err(failed)
 }
 
 /// Whether the columns of a file find theirs in a table that somebody else made: its header tells.

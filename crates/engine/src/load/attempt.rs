@@ -2,11 +2,10 @@
 
 use std::collections::VecDeque;
 
-use hypodoke_core::cast::Unmet;
+use hypodoke_core::cast::{Reject, Unmet};
 use hypodoke_core::count;
 use hypodoke_core::figures::{FileFigures, Unusual};
 use hypodoke_core::layout::{Layout, Otherwise, UnusualValues};
-use hypodoke_core::names::is_reserved_table;
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
 use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Tables, Writer};
@@ -18,7 +17,7 @@ use super::request::{FileRequest, HeldFile, Loaded, NotLoaded};
 use super::sums;
 use super::verification::{Verification, with_all_values};
 use crate::clock;
-use crate::decide::{FailReason, RowFacts, SkipReason, Violation, on_rows};
+use crate::decide::{FailReason, RowFacts, SkipReason, Violation, on_rows, on_table_name};
 use crate::error::EngineError;
 use crate::file_format::FileFormat;
 use crate::job::{Control, Feed};
@@ -129,10 +128,8 @@ impl Attempt<'_, '_> {
     ) -> Result<LoadPlan, NotLoaded> {
         let FileRequest { feed, file, .. } = self.request;
         let shape = format.to_json().map_err(|why| EngineError::not_recorded("format", &file.shown, why))?;
-        if let Some(mapping) = self.mappings().iter().find(|mapping| is_reserved_table(&mapping.table)) {
-            let table = mapping.table.clone();
-            return Err(NotLoaded::failed(file, FailReason::ReservedTable { table }));
-        }
+        let mut tables = self.mappings().iter().map(|mapping| on_table_name(&mapping.table));
+        tables.try_for_each(|named| named).map_err(|reason| NotLoaded::failed(file, reason))?;
         Ok(LoadPlan {
             batch: self.request.batch,
             arrival: file.seen.arrival.clone(),
@@ -167,8 +164,10 @@ impl Attempt<'_, '_> {
         let mappings = self.mappings();
         let rows_at: Vec<Option<String>> =
             (0..mappings.len()).map(|table| source.reader.rows_at(table)).collect();
-        let place = |table: usize, line: u64, offset: Option<u64>| {
-            place_of(rows_at.get(table).and_then(Option::as_deref), line, offset)
+        let locate = |table: usize, reject: &mut Reject, offset: Option<u64>| {
+            let rows_at = rows_at.get(table).and_then(Option::as_deref);
+            reject.place = place_of(rows_at, reject.line, offset);
+            reject.sheet = rows_at.filter(|_| offset.is_none()).map(str::to_owned);
         };
         let takes_figures = feed.looks_at_values();
         let caster = |mapping: &TableMapping| {
@@ -185,7 +184,7 @@ impl Attempt<'_, '_> {
             refused: self.refused,
             stops_at_surprise: matches!(strategy, Strategy::ByLayout | Strategy::BySample(_)),
             is_refuted: &|| matches!(strategy, Strategy::BySample(verification) if verification.is_refuted()),
-            place: &place,
+            locate: &locate,
         };
         match pipeline::run(source.reader.as_mut(), stages, writer, file.seen.arrival.bytes) {
             Ok(result) => Ok(Some(result)),
@@ -388,10 +387,8 @@ fn control_columns(feed: &Feed, main: &TableMapping) -> Vec<Option<usize>> {
     let column = |control: &Control| match control {
         Control::Rows | Control::Digest => None,
         Control::Sum(name) => {
-            let columns = &main.fit.layout.columns;
-            let by_source = columns.iter().position(|column| column.source == *name);
-            let at = by_source.or_else(|| main.fit.layout.find(name))?;
-            sums::scale_of(columns.get(at)?.ty()).map(|_| at)
+            let at = main.fit.layout.find_as_in_files(name)?;
+            sums::scale_of(main.fit.layout.columns.get(at)?.ty()).map(|_| at)
         }
     };
     feed.expect.control.iter().map(column).collect()

@@ -9,7 +9,7 @@ use hypodoke_core::names::match_key;
 use hypodoke_stores::Tables;
 
 use super::request::NotLoaded;
-use crate::decide::{HoldReason, is_other_layout};
+use crate::decide::{HoldReason, is_other_layout, on_likeness};
 use crate::job::Feed;
 use crate::plan::{TableMapping, TargetState};
 use crate::profile::TableProfile;
@@ -66,8 +66,7 @@ pub fn other_layout(
         }
     }
     let nearest = nearest.map(|(_, name)| name);
-    let is_held = is_other || nearest.is_some();
-    Ok(is_held.then_some(HoldReason::OtherLayout { common, columns: before.len(), nearest }))
+    Ok(on_likeness(is_other, common, before.len(), nearest))
 }
 
 fn keys(layout: &Layout) -> HashSet<String> {

@@ -93,8 +93,8 @@ pub struct Stages<'a> {
     pub stops_at_surprise: bool,
     /// Whether it is known by now that the rows will not be kept.
     pub is_refuted: &'a (dyn Fn() -> bool + Sync),
-    /// Says where in the file a reject stands: its table, record number and byte.
-    pub place: &'a (dyn Fn(usize, u64, Option<u64>) -> Option<String> + Sync),
+    /// Notes where in the file a reject of a table stands, and at which byte.
+    pub locate: &'a (dyn Fn(usize, &mut Reject, Option<u64>) + Sync),
 }
 
 /// A batch on its way: what was read of each table, and the rows made of it.
@@ -157,7 +157,7 @@ impl Batch {
         for (table, rows) in self.rows.iter_mut().enumerate() {
             for reject in &mut rows.rejects {
                 let offset = rows.records.offset_of(reject.record as usize);
-                reject.place = (stages.place)(table, reject.line, offset);
+                (stages.locate)(table, reject, offset);
             }
         }
         Ok(())

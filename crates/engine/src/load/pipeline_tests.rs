@@ -113,7 +113,7 @@ fn run_by(
         refused: &refused,
         stops_at_surprise: false,
         is_refuted: &|| false,
-        place: &|_, _, _| None,
+        locate: &|_, _, _| {},
     };
     let mut lines = Lines::default();
     let result = run_overlapped(&mut reader, stages, &mut lines, threads);

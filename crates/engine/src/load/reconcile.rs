@@ -1,7 +1,7 @@
 //! How a file's columns go into its tables, or why it is held: by its header alone, or by its profile.
 
 use hypodoke_core::drift::{
-    Action, Cause, Change, Drift, Judged, KindChange, MissingSheet, Policy, RenamedColumn, judge, keep_kinds,
+    Cause, Change, Drift, Judged, KindChange, Policy, RenamedColumn, judge, keep_kinds,
 };
 use hypodoke_core::evidence::{Ambiguity, Chosen, Decision, FINE, FormatHint};
 use hypodoke_core::layout::{Column, Layout, rule_for};
@@ -13,8 +13,8 @@ use hypodoke_stores::Tables;
 use super::other_layout::other_layout;
 use super::request::{FileRequest, HeldFile, NotLoaded};
 use crate::decide::{
-    FailReason, FileDecision, HoldReason, LayoutFacts, PartFacts, goes_by_place, new_part, on_header,
-    on_layout, on_width,
+    FailReason, FileDecision, HoldReason, LayoutFacts, PartDecision, PartFacts, goes_by_place, missing_sheet,
+    new_part, on_changes, on_header, on_layout, on_places, on_width,
 };
 use crate::file_format::FileFormat;
 use crate::job::Feed;
@@ -194,10 +194,8 @@ fn match_by_place(
     let (Some(base), Some(table)) = (target.main.layout(), profile.tables.first_mut()) else {
         return Ok(Some(last.names.clone()));
     };
-    if before.len() != table.head.names.len() {
-        let reason = FailReason::OtherWidth { now: table.head.names.len(), before: before.len() };
-        return Err(NotLoaded::failed(request.file, reason));
-    }
+    let same_places = on_places(table.head.names.len(), before.len());
+    same_places.map_err(|reason| NotLoaded::failed(request.file, reason))?;
     let named = Layout::named(&before, &feed.namer, &feed.rules);
     for (column, known) in table.layout.columns.iter_mut().zip(named.columns) {
         if let Some(own) = base.find(&known.name).and_then(|at| base.columns.get(at)) {
@@ -312,7 +310,7 @@ impl Reconciler<'_, '_> {
         if !names_columns {
             judged.drift.retain(|drift| !matches!(drift.change, Change::Missing { .. }));
         }
-        self.held.extend(judged.held.drain(..).map(HoldReason::Change));
+        self.held.extend(on_changes(judged.held.drain(..)));
         Ok(TableMapping::from_profile(name, &table.head, judged, &file, lineage))
     }
 
@@ -342,13 +340,9 @@ impl Reconciler<'_, '_> {
             if state.lineage(true) == Lineage::Children || is_there(&part.path) {
                 continue;
             }
-            let path = part.path.clone();
-            let is_held = self.request.feed.policy.missing_sheet == MissingSheet::Hold;
-            let action = if is_held { Action::Held } else { Action::Noted };
-            self.drift.push(Drift::of(Change::MissingSheet { column: path.clone() }, action));
-            if is_held {
-                self.held.push(HoldReason::MissingSheet { path });
-            }
+            let PartDecision { drift, hold } = missing_sheet(&part.path, &self.request.feed.policy);
+            self.drift.push(drift);
+            self.held.extend(hold);
         }
     }
 

@@ -61,7 +61,7 @@ pub fn exported(entry: &FileEntry, rejects: Vec<RejectEntry>) -> Result<Vec<Expo
 
 /// The names of the columns of a reject's table in its file, and the sheet it stands on.
 pub(super) fn names_of<'a>(format: &'a FileFormat, reject: &RejectEntry) -> (&'a [String], Option<&'a str>) {
-    let sheet = reject.place.as_deref().and_then(|place| place.rsplit_once(", row ")).map(|(sheet, _)| sheet);
+    let sheet = reject.sheet.as_ref();
     match sheet.and_then(|sheet| format.sheets.get_key_value(sheet)) {
         Some((sheet, names)) => (names, Some(sheet)),
         None => (&format.names, None),

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Ledger, Tables};
 
-use crate::batch::loaded_line;
+use crate::batch::{FileOutcome, LoadedFile};
 use crate::clock;
 use crate::decide::{HoldReason, Settlement};
 use crate::error::{AgainProblem, EngineError};
@@ -116,7 +116,11 @@ pub fn settlement_effect(
     let applied = settlement.applied(feed, target.main.layout());
     let request = FileRequest::of(&applied, file, 0, &Silent);
     match load_file(&mut store, &request, &mut target, None) {
-        Ok(loaded) => Ok(Effect::Loads(Box::new(loaded_line(feed, file, &loaded, false)))),
+        Ok(loaded) => {
+            let rejects_allowed = feed.expect.rejected_rows.is_some();
+            let loaded = LoadedFile { loaded, rejects_allowed, ..LoadedFile::default() };
+            Ok(Effect::Loads(Box::new(FileOutcome::Loaded(Box::new(loaded)).line(feed, file, 0.0))))
+        }
         Err(NotLoaded::Held(held)) => Ok(Effect::StillHeld(held.reasons)),
         Err(NotLoaded::Skipped(_)) => Err(AgainProblem::InUse { path: file.shown.clone() }.into()),
         Err(NotLoaded::Failed(error)) => Err(error),

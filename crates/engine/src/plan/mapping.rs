@@ -11,11 +11,13 @@ use hypodoke_core::reconcile::{Fit, reconcile};
 use hypodoke_core::spelling::NullSet;
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_formats::TableHead;
-use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape, Takes, Vanished};
+use hypodoke_stores::{Mode, TableColumn, TablePlan, TableShape, Vanished};
 
 use super::constraints::{self, Constrained};
 use super::target::TableState;
-use crate::decide::{ConstraintProblem, FailReason};
+use crate::decide::{
+    ConstraintProblem, FailReason, OtherColumns, key_column, on_columns_of, on_key, on_view,
+};
 use crate::file_format::ColumnFormat;
 use crate::job::{Candidate, Feed};
 
@@ -99,18 +101,9 @@ impl TableMapping {
             return Ok(());
         }
         let key = feed.key_of(path, is_child);
-        if key.is_empty() && (main_is_virtual || !is_child) {
-            return Err(FailReason::KeyOfList { mode: feed.mode, path: path.to_owned() });
-        }
+        on_key(feed.mode, path, key, is_child && !main_is_virtual)?;
         for wanted in key {
-            let columns = &self.fit.layout.columns;
-            let by_source = columns.iter().position(|column| column.source == *wanted);
-            let found = by_source.or_else(|| self.fit.layout.find(wanted)).and_then(|at| columns.get(at));
-            let Some(column) = found else {
-                let there = columns.iter().map(|column| column.name.clone()).collect();
-                return Err(FailReason::NoKeyColumn { column: wanted.clone(), there });
-            };
-            self.key.push(column.name.clone());
+            self.key.push(key_column(&self.fit.layout, wanted)?.name.clone());
         }
         Ok(())
     }
@@ -185,7 +178,7 @@ impl TableMapping {
         profile: &Layout,
         feed: &Feed,
     ) -> Result<TableMapping, FailReason> {
-        takes_rows(shape, feed.mode)?;
+        on_view(&shape.name, shape.takes, feed.mode)?;
         let matched = |column: &Column| {
             let key = match_key(&column.name);
             // What the database numbers or works out itself is left to it.
@@ -210,24 +203,15 @@ impl TableMapping {
         }
         let is_given =
             |name: &str| found.iter().any(|(_, c)| matched(c).is_some_and(|known| known.name == name));
-        let lacking: Vec<&str> = shape
-            .columns
-            .iter()
-            .filter(|c| c.required && !c.filled && !is_given(&c.name))
-            .map(|c| c.name.as_str())
-            .collect();
-        if !strange.is_empty() || !lacking.is_empty() {
-            let of_name = strange.iter().filter(|(at, _)| *at >= head.names.len());
-            let of_name = of_name.map(|(_, column)| column.source.clone()).collect();
-            let strange: Vec<&str> = strange.iter().map(|(_, c)| c.name.as_str()).collect();
-            let owned = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect();
-            return Err(FailReason::OtherColumns {
-                table: shape.name.clone(),
-                unknown: owned(&strange),
-                required: owned(&lacking),
-                of_name,
-            });
-        }
+        let lacking = shape.columns.iter().filter(|c| c.required && !c.filled && !is_given(&c.name));
+        let lacking = lacking.map(|column| column.name.clone());
+        let of_name = strange.iter().filter(|(at, _)| *at >= head.names.len());
+        let others = OtherColumns {
+            of_name: of_name.map(|(_, column)| column.source.clone()).collect(),
+            unknown: strange.iter().map(|(_, column)| column.name.clone()).collect(),
+            required: lacking.collect(),
+        };
+        on_columns_of(&shape.name, others)?;
         let mut fit = Fit { layout: Layout::default(), sources: Vec::new(), changes: Vec::new() };
         let mut formats = Vec::new();
         for (at, column) in found {
@@ -386,17 +370,4 @@ impl TableMapping {
 
 fn format_name(path: &str, source: &str) -> String {
     if path.is_empty() { source.to_owned() } else { format!("{path}.{source}") }
-}
-
-/// Whether rows get into what stands where the table is expected.
-///
-/// # Errors
-///
-/// It is a view that takes no rows, or none in this mode.
-pub fn takes_rows(shape: &TableShape, mode: Mode) -> Result<(), FailReason> {
-    match shape.takes {
-        Takes::Rows => Ok(()),
-        Takes::Statements if mode.has_key() => Ok(()),
-        takes => Err(FailReason::TakesNoRows { table: shape.name.clone(), takes }),
-    }
 }

@@ -9,7 +9,7 @@ mod renames;
 mod target;
 
 pub use conflicts::conflicts;
-pub use mapping::{TableMapping, takes_rows};
+pub use mapping::TableMapping;
 pub use order::{file_order, load_rules, named_moment, named_parts, table_plans};
 pub use renames::renames;
 pub use target::{TableState, TargetState};

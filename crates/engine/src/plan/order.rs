@@ -1,15 +1,15 @@
 //! Where a file stands among those of its table, and how the table follows from them.
 
+use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::pattern::PartValue;
 use hypodoke_core::spelling::temporal;
-use hypodoke_core::types::Type;
 use hypodoke_stores::sql::moment_text;
 use hypodoke_stores::{FileOrder, LoadRules, Mode, TablePlan, Vanished};
 
 use super::mapping::TableMapping;
 use super::target::{TableState, TargetState};
-use crate::decide::FailReason;
+use crate::decide::{FailReason, moment_column, order_column};
 use crate::job::{Candidate, Feed};
 
 /// The moment that a part of a file's name tells: microseconds since 1970.
@@ -51,24 +51,13 @@ pub fn named_parts(file: &Candidate) -> Vec<(String, String)> {
 ///
 /// A column that the feed names for it is not there, or tells no moment.
 pub fn load_rules(feed: &Feed, file: &Candidate, mappings: &[TableMapping]) -> Result<LoadRules, FailReason> {
+    let none = Layout::default();
     let main = mappings.first().map(|main| &main.fit.layout);
-    let column = |name: &String| {
-        let columns = main.map(|main| main.columns.as_slice()).unwrap_or_default();
-        let by_source = columns.iter().position(|column| column.source == *name);
-        let at = by_source.or_else(|| main.and_then(|main| main.find(name)));
-        at.and_then(|at| columns.get(at)).ok_or_else(|| FailReason::NoColumnFor {
-            column: name.clone(),
-            there: columns.iter().map(|column| column.name.clone()).collect(),
-        })
-    };
+    let columns = main.unwrap_or(&none);
     let is_part = |name: &&String| file.parts.iter().any(|(part, _)| part.name == **name);
-    let valid_from = feed.valid_from.as_ref().filter(|name| !is_part(name)).map(column).transpose()?;
-    if let Some(column) =
-        valid_from.filter(|c| !matches!(c.ty(), Type::Date | Type::Timestamp | Type::TimestampTz))
-    {
-        return Err(FailReason::NoMoment { column: column.name.clone(), ty: column.ty() });
-    }
-    let order = feed.order.as_ref().map(column).transpose()?;
+    let valid_from = feed.valid_from.as_ref().filter(|name| !is_part(name));
+    let valid_from = valid_from.map(|name| moment_column(columns, name)).transpose()?;
+    let order = feed.order.as_ref().map(|name| order_column(columns, name)).transpose()?;
     Ok(LoadRules {
         mode: feed.mode,
         order: order.map(|column| column.name.clone()),
@@ -102,8 +91,8 @@ pub fn table_plans(feed: &Feed, target: &TargetState, mappings: &[TableMapping])
             let is_child = *lineage == Lineage::Children;
             let (mode, key) = (feed.mode_of(&part.path, is_child), feed.key_of(&part.path, is_child));
             let found = key.iter().filter_map(|name| {
-                let by_source = layout.columns.iter().find(|column| column.source == *name);
-                by_source.or_else(|| layout.columns.get(layout.find(name)?)).map(|column| column.name.clone())
+                let column = layout.columns.get(layout.find_as_in_files(name)?)?;
+                Some(column.name.clone())
             });
             tables.push(TablePlan {
                 table: part.table.clone(),

@@ -28,6 +28,13 @@ const TO_SIXTH: [&str; 5] = [
     "UPDATE hd_ledger SET version = 6",
 ];
 
+/// What the ninth added.
+pub const TO_EIGHTH: [&str; 3] = [
+    "ALTER TABLE hd_files DROP COLUMN has_parts",
+    "ALTER TABLE hd_rejects DROP COLUMN sheet",
+    "UPDATE hd_ledger SET version = 8",
+];
+
 /// What the eighth added.
 const TO_SEVENTH: [&str; 4] = [
     "DROP TABLE hd_intents",
@@ -70,8 +77,9 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     configure(&shop, &staging, "[feed.f.expect]\nmin_rows = 2\n");
     shop.write("in/f_20260301.csv", "id,depth\n1,2.5\n2,x\n3,2.7\n");
     shop.done("load");
-    for sql in TO_SEVENTH
+    for sql in TO_EIGHTH
         .iter()
+        .chain(&TO_SEVENTH)
         .chain(&TO_SIXTH)
         .chain(&TO_FIFTH)
         .chain(&TO_FOURTH)
@@ -91,7 +99,7 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["8"]);
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["9"]);
     for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows", "hd_intents", "hd_pairing"] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }

@@ -2,7 +2,9 @@
 
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
+use rust_xlsxwriter::Workbook;
 
+use crate::older::TO_EIGHTH;
 use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::staging::{Staging, configure};
 use crate::workshop;
@@ -75,9 +77,7 @@ fn an_export_edited_into_nonsense_is_refused_and_nothing_is_lost(#[case] text: &
 }
 
 #[rstest]
-fn json_records_and_rows_of_sheets_come_back_too(
-    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
-) {
+fn json_records_come_back_too(#[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind) {
     let (shop, staging) = (workshop(), Staging::new(kind));
     configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
     let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace("*.csv", "*");
@@ -90,6 +90,64 @@ fn json_records_and_rows_of_sheets_come_back_too(
     shop.write("bad.csv", text.replace("\"\"many\"\"", "3"));
     shop.ok("rejects --take bad.csv");
     assert_eq!(staging.query(&shop, "SELECT id, n, hd_line FROM f ORDER BY id"), ["1|2|1", "2|3|2"]);
+}
+
+/// A sheet's rows go to its own table, whatever the sheet is called; also those of a ledger of the eighth
+/// version, which did not keep the sheet apart.
+#[rstest]
+#[case::sqlite(Sqlite, false)]
+#[case::postgres(Postgres, false)]
+#[case::mysql(Mysql, false)]
+#[case::apart(SqlitePostgres, false)]
+#[case::older_sqlite(Sqlite, true)]
+#[case::older_postgres(Postgres, true)]
+#[case::older_mysql(Mysql, true)]
+fn rows_of_sheets_come_back_to_their_tables(#[case] kind: Kind, #[case] older: bool) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(
+        &shop,
+        &staging,
+        "[feed.f.columns]\n\"Dues, row 2.n\".type = \"integer\"\n\"Fees.n\".type = \"integer\"",
+    );
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text").replace("*.csv", "*");
+    shop.write("hypodoke.toml", text);
+    let mut book = Workbook::new();
+    for (at, name) in ["Dues, row 2", "Fees"].into_iter().enumerate() {
+        let sheet = book.add_worksheet().set_name(name).expect("a name");
+        sheet.write_row(0, 0, ["id", "n"]).expect("a header");
+        for row in 1..=4 {
+            sheet.write(row, 0, row).expect("a cell");
+            sheet.write(row, 1, 10 * row + at as u32).expect("a cell");
+        }
+        sheet.write(2, 1, "many").expect("a text");
+    }
+    std::fs::create_dir_all(shop.path("in")).expect("a folder");
+    book.save(shop.path("in/f_20260302.xlsx")).expect("a workbook");
+    shop.attention("load");
+    if older {
+        for sql in TO_EIGHTH {
+            staging.run(&shop, sql);
+        }
+        shop.ok("ledger");
+    }
+    let places = staging.query(&shop, "SELECT sheet, place, line FROM hd_rejects ORDER BY sheet");
+    assert_eq!(places, ["Dues, row 2|Dues, row 2, row 3|3", "Fees|Fees, row 3|3"]);
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    assert_eq!(text.matches(",2,many").count(), 2, "{text}");
+    shop.write("bad.csv", text.replace(",2,many", ",2,7"));
+    shop.ok("rejects --take bad.csv");
+    for table in ["f_dues_row_2", "f_fees"] {
+        let found = staging.query(&shop, &format!("SELECT id, n, hd_line FROM {table} WHERE id = 2"));
+        assert_eq!(found, ["2|7|3"], "{table}");
+    }
+    // Read again, the corrected rows stay with their sheets.
+    shop.ok("replay f --yes");
+    for table in ["f_dues_row_2", "f_fees"] {
+        let found = staging
+            .query(&shop, &format!("SELECT count(*), sum(CASE WHEN n = 7 THEN 1 ELSE 0 END) FROM {table}"));
+        assert_eq!(found, ["4|1"], "{table}");
+    }
 }
 
 /// A file whose dates are in another order than those of the file after it is mended in its own.

@@ -6,7 +6,7 @@ use hypodoke_core::drift::Drift;
 use super::FileEntry;
 use super::joined_layouts::JoinedLayout;
 use super::write::{
-    ADD_REJECT, FILE_COLUMNS, add_drift, add_part, file_parameters, keep_layout, reject_parameters,
+    ADD_REJECT, FILE_COLUMNS, add_drift, add_part, file_parameters, keep_layout, marks, reject_parameters,
 };
 use crate::error::StoreError;
 use crate::load_plan::{PartSummary, TablePlan};
@@ -44,11 +44,10 @@ pub fn add_loaded(connection: &mut dyn SqlConnection, files: &[LoadedFile]) -> R
         parameters.extend(all.map(SqlValue::from));
         entries.push(parameters);
     }
-    let marks: Vec<String> = (1..=33).map(|at| format!("?{at}")).collect();
+    let marks = marks(entries.first().map_or(0, Vec::len));
     let sql = format!(
         "INSERT INTO hd_files ({FILE_COLUMNS}, file, rows_inserted, rows_updated, rows_unchanged, rows_deleted)
-         VALUES ({})",
-        marks.join(", ")
+         VALUES ({marks})"
     );
     connection.execute_all(&sql, &entries)?;
     let rejects = files.iter().flat_map(|file| file.rejects.iter().map(|reject| (file.entry.file, reject)));

@@ -163,7 +163,8 @@ pub trait Outbox {
 /// 6: the order of a table's files, how the table follows from them, and their rows.
 /// 7: the value that forced a change; all reasons of a reject; figures of a file's columns.
 /// 8: intents of loads whose rows are in another database; reasons as codes and facts.
-pub const LEDGER_VERSION: i64 = 8;
+/// 9: the sheet of a reject; whether a file has named parts.
+pub const LEDGER_VERSION: i64 = 9;
 
 /// The ledger's tables.
 pub const LEDGER_TABLES: [&str; 13] = [
@@ -359,6 +360,8 @@ pub struct RejectEntry {
     pub line: u64,
     /// Where it stands, where a line does not say it: a JSON path, a cell.
     pub place: Option<String>,
+    /// The sheet of a workbook that it stands on.
+    pub sheet: Option<String>,
     /// The column that would not do.
     pub column: Option<String>,
     /// The value that would not do.

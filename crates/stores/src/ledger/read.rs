@@ -108,7 +108,7 @@ pub fn loaded_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>
 /// The same, as far as it takes to tell what is known of a file.
 pub fn known_files(connection: &mut dyn SqlConnection) -> Result<Vec<FileEntry>, StoreError> {
     // Most files have no named parts, and nothing else of their rules is asked for.
-    let rules = "CASE WHEN rules LIKE '%\"parts\":[]%' THEN '{}' ELSE rules END";
+    let rules = "CASE WHEN rules IS NOT NULL AND has_parts = 0 THEN '{}' ELSE rules END";
     let columns = FILE_COLUMNS
         .replace("message,", "CASE WHEN outcome = 'held' THEN message END,")
         .replace("shape,", "CAST(NULL AS {text}),")
@@ -218,7 +218,7 @@ pub fn rejects(
     most: usize,
 ) -> Result<Vec<RejectEntry>, StoreError> {
     let sql =
-        "SELECT reject, file, line, column_name, value, reason, raw, place, mended_at, more FROM hd_rejects
+        "SELECT reject, file, line, column_name, value, reason, raw, place, mended_at, more, sheet FROM hd_rejects
          WHERE file = ?1 ORDER BY line, reject LIMIT ?2";
     let entry = |row: &SqlRow| {
         Ok(RejectEntry {
@@ -232,6 +232,7 @@ pub fn rejects(
             place: row.optional_text(7)?,
             corrected: row.optional_moment(8)?,
             more: more_of(row, 9)?,
+            sheet: row.optional_text(10)?,
         })
     };
     connection.entries(sql, &[SqlValue::Integer(file), SqlValue::from(most as u64)], entry)

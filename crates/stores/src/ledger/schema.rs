@@ -23,7 +23,7 @@ CREATE TABLE hd_files (
   rows_unchanged {integer} NOT NULL DEFAULT 0, rows_deleted {integer} NOT NULL DEFAULT 0, shape {text},
   version_token {text}, ordered_by {text} NOT NULL DEFAULT (''), ordered_at {moment}, first_file {integer},
   effective_at {moment}, delivery {text}, rules {text}, rows_kept {integer} NOT NULL DEFAULT 0, figures {text},
-  reasons {text}
+  reasons {text}, has_parts {integer} NOT NULL DEFAULT 1
 ){options};
 CREATE INDEX hd_files_in_order ON hd_files (table_name, ordered_by{prefix}, ordered_at, path{prefix});
 CREATE INDEX hd_files_by_path ON hd_files (place{prefix}, path{prefix});
@@ -41,7 +41,7 @@ CREATE TABLE hd_drift (
 CREATE TABLE hd_rejects (
   reject {id}, file {integer} NOT NULL{of_file}, line {integer} NOT NULL,
   column_name {text}, value {text}, reason {text} NOT NULL, raw {record} NOT NULL, place {text},
-  mended_at {moment}, more {text}
+  mended_at {moment}, more {text}, sheet {text}
 ){options};
 CREATE INDEX hd_rejects_by_file ON hd_rejects (file, line);
 "#;
@@ -156,8 +156,16 @@ UPDATE hd_files SET reasons = '[{"code":"held.empty"}]' WHERE outcome = 'held' A
 INSERT INTO hd_ledger SELECT 8, program FROM hd_ledger LIMIT 1;
 "#;
 
+/// What the ninth version added to the eighth. An entry of an earlier one may have named parts.
+const TO_NINTH: &str = "
+ALTER TABLE hd_files ADD COLUMN has_parts {integer} NOT NULL DEFAULT 1;
+ALTER TABLE hd_rejects ADD COLUMN sheet {text};
+UPDATE hd_rejects SET sheet = replace(place, ', row ' || line, '') WHERE place LIKE '%, row ' || line;
+INSERT INTO hd_ledger SELECT 9, program FROM hd_ledger LIMIT 1;
+";
+
 /// What each version added to the one before.
-const STEPS: [(i64, &[&str]); 7] = [
+const STEPS: [(i64, &[&str]); 8] = [
     (2, &[TO_SECOND, PARTS]),
     (3, &[TO_THIRD, DECISIONS]),
     (4, &[NOTICES, TO_FOURTH]),
@@ -165,6 +173,7 @@ const STEPS: [(i64, &[&str]); 7] = [
     (6, &[KEPT_ROWS, TO_SIXTH]),
     (7, &[TO_SEVENTH]),
     (8, &[INTENTS, PAIRING, TO_EIGHTH]),
+    (9, &[TO_NINTH]),
 ];
 
 /// The version of the ledger, if there is one.

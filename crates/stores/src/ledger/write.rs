@@ -46,31 +46,32 @@ pub fn end_batch(connection: &mut dyn SqlConnection, batch: i64, at: i64) -> Res
 /// Adds an entry, whatever became of the file, and gives its number.
 pub fn add_file(connection: &mut dyn SqlConnection, entry: &FileEntry) -> Result<i64, StoreError> {
     let mut parameters = file_parameters(connection, entry)?.to_vec();
-    let (names, mark) = match connection.drawn_number() {
-        Some(number) => {
-            parameters.push(SqlValue::Integer(number));
-            (", file", ", ?29")
-        }
-        None => ("", ""),
-    };
-    let sql = format!(
-        "INSERT INTO hd_files ({FILE_COLUMNS}{names})
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20,
-           ?21, ?22, ?23, ?24, ?25, ?26, ?27, ?28{mark})"
-    );
+    let mut names = "";
+    if let Some(number) = connection.drawn_number() {
+        parameters.push(SqlValue::Integer(number));
+        names = ", file";
+    }
+    let marks = marks(parameters.len());
+    let sql = format!("INSERT INTO hd_files ({FILE_COLUMNS}{names}) VALUES ({marks})");
     connection.insert(&sql, "file", &parameters)
 }
 
 /// The columns of an entry that are known when it is begun, in the order of [`file_parameters`].
 pub const FILE_COLUMNS: &str = "batch, place, path, bytes, modified_at, content_hash, feed, table_name, kind,
    outcome, rows_read, rows_loaded, rows_rejected, rows_left_out, began_at, ended_at, message, shape,
-   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept, figures, reasons";
+   version_token, ordered_by, ordered_at, first_file, effective_at, delivery, rules, rows_kept, figures, reasons,
+   has_parts";
+
+/// The marks of so many parameters, as a list.
+pub fn marks(parameters: usize) -> String {
+    (1..=parameters).map(|at| format!("?{at}")).collect::<Vec<_>>().join(", ")
+}
 
 /// An entry as the parameters of the statement that adds it.
 pub fn file_parameters(
     connection: &dyn SqlConnection,
     entry: &FileEntry,
-) -> Result<[SqlValue; 28], StoreError> {
+) -> Result<[SqlValue; 29], StoreError> {
     let FileOrder { key, modified: ordered_at, first, effective, delivery } = &entry.order;
     let rules = entry.rules.as_ref().map(serde_json::to_string).transpose();
     let rules = rules.map_err(|error| StoreError::Refused {
@@ -109,6 +110,7 @@ pub fn file_parameters(
         SqlValue::Integer(entry.rows_kept.into()),
         SqlValue::from(&entry.figures),
         SqlValue::from(&reasons),
+        SqlValue::Integer(entry.rules.as_ref().is_some_and(|rules| !rules.parts.is_empty()).into()),
     ])
 }
 
@@ -292,11 +294,11 @@ pub fn add_rejects(
 
 /// Adds a reject.
 pub const ADD_REJECT: &str =
-    "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place, more)
-     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
+    "INSERT INTO hd_rejects (file, line, column_name, value, reason, raw, place, more, sheet)
+     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
 
 /// A reject of a file as the parameters of the statement that adds it.
-pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 8] {
+pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 9] {
     [
         SqlValue::Integer(file),
         SqlValue::from(reject.line),
@@ -310,6 +312,7 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 8] {
             true => SqlValue::Null,
             false => SqlValue::from(&serde_json::to_string(&reject.more).ok()),
         },
+        SqlValue::from(&reject.sheet),
     ]
 }
 

@@ -13,8 +13,14 @@ use crate::sql::{SqlConnection, SqlRow, SqlValue, quote};
 use crate::tables::rebuild::{RebuildTarget, rows_at};
 use crate::tables::row_archive::Packer;
 
-/// Where a record stands: its line, and what else says it.
-type Place = (u64, Option<String>);
+/// Where a record stands.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+struct Place {
+    line: u64,
+    /// What else says it.
+    place: Option<String>,
+    sheet: Option<String>,
+}
 
 /// What became of the corrected rows of the version before.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -34,8 +40,10 @@ fn rejects(
     is_corrected: bool,
 ) -> Result<HashSet<Place>, StoreError> {
     let corrected = if is_corrected { "AND mended_at IS NOT NULL" } else { "" };
-    let sql = format!("SELECT line, place FROM hd_rejects WHERE file = ?1 {corrected}");
-    let place = |row: &SqlRow| Ok((row.count(0)?, row.optional_text(1)?));
+    let sql = format!("SELECT line, place, sheet FROM hd_rejects WHERE file = ?1 {corrected}");
+    let place = |row: &SqlRow| {
+        Ok(Place { line: row.count(0)?, place: row.optional_text(1)?, sheet: row.optional_text(2)? })
+    };
     Ok(connection.entries(&sql, &[SqlValue::Integer(file)], place)?.into_iter().collect())
 }
 
@@ -43,12 +51,12 @@ fn rejects(
 /// main one. Records with lists in tables of their own are not corrected one by one.
 fn lines_in<'p>(plan: &LoadPlan, at: usize, places: impl IntoIterator<Item = &'p Place>) -> Vec<u64> {
     let table_of = |place: &Place| {
-        let sheet = place.1.as_deref().and_then(|place| place.rsplit_once(", row "));
-        let of_sheet = sheet.and_then(|(sheet, _)| plan.tables.iter().position(|table| table.path == sheet));
+        let sheet = place.sheet.as_deref();
+        let of_sheet = sheet.and_then(|sheet| plan.tables.iter().position(|table| table.path == sheet));
         of_sheet.unwrap_or_default()
     };
     let goes_there = |place: &&Place| table_of(place) == at;
-    let lines: BTreeSet<u64> = places.into_iter().filter(goes_there).map(|(line, _)| *line).collect();
+    let lines: BTreeSet<u64> = places.into_iter().filter(goes_there).map(|place| place.line).collect();
     lines.into_iter().collect()
 }
 
@@ -162,7 +170,7 @@ fn bring_back(
 fn set_corrected(
     ledger: &mut dyn SqlConnection,
     file: i64,
-    (line, place): &Place,
+    Place { line, place, .. }: &Place,
     moment: i64,
 ) -> Result<(), StoreError> {
     let sql =

@@ -57,6 +57,7 @@ impl MemoryStore {
                 file,
                 line: reject.line,
                 place: reject.place,
+                sheet: reject.sheet,
                 column: reject.column,
                 value: reject.value,
                 reason: reject.reason,
