@@ -25,7 +25,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     store.counts_only = true;
     for file in found.files {
         let table = table_name(&file.seen.file);
-        let feed = Feed { table, rules: rules.clone(), ..Feed::default() };
+        let feed = Feed::plain(table, Default::default(), rules.clone());
         let feeds = [FeedFiles { feed, files: vec![file], again: false }];
         let end = run_batch(&mut store, LoadContext::single(&Silent), &feeds, NotTaken::default())?;
         println!("{} rows of {} files", end.receipt.totals.rows_loaded, end.receipt.totals.files_loaded);

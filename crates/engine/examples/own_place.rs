@@ -5,15 +5,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use hypodoke_core::arrival::Arrival;
-use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::{RunOptions, run_job};
-use hypodoke_engine::discover::discover;
-use hypodoke_engine::event::Silent;
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_places::{
-    Backend, Completeness, ListRequest, Listed, Place, PlaceError, RemoteTrouble, SpoolSettings,
-};
-use hypodoke_stores::StoreUrl;
+use hypodoke_engine::prelude::*;
+use hypodoke_places::{ListRequest, Listed, PlaceError, RemoteTrouble};
 
 /// Messages that came in, each a file. What tells its versions apart is the length of its text and the sum of its
 /// bytes; a real place gives what its server knows a version by.
@@ -61,22 +54,14 @@ fn main() -> Result<(), Box<dyn Error>> {
     let messages = [("0302.csv", "berth,draught\nN1,7.5\n"), ("0303.csv", "berth,draught\nN2,6.25\nN3,9\n")];
     let mailbox = Mailbox(messages.map(|(path, text)| (path.to_owned(), text.to_owned())).to_vec());
     let spool = SpoolSettings { folder: harbour.path().join("spool"), limit: 1 << 20 };
-    let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
-    job.places.push(PlaceSource {
-        place: Place::remote("mailbox", Arc::new(mailbox), &spool),
-        completeness: Completeness::default(),
-        put_away: None,
-    });
-    job.feeds.push(FeedSource {
-        place: "mailbox".into(),
-        files: Pattern::parse("*.csv")?,
-        modified_within: None,
-        feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
-    });
-    let mut store = hypodoke_stores::open(&job.staging)?;
+    let job = Job::builder("sqlite:quillane.db")
+        .relative_to(harbour.path())
+        .place(Place::remote("mailbox", Arc::new(mailbox), &spool))
+        .feed("mailbox", "*.csv", Feed::new("berths"))
+        .build()?;
+    let mut store = open(&job.staging)?;
     for expected in [3, 0] {
-        let found = discover(&job, &[])?;
-        let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
+        let report = load_new(&job, store.as_mut(), RunOptions::new(&Silent))?;
         println!("{} rows loaded", report.receipt.totals.rows_loaded);
         assert_eq!(report.receipt.totals.rows_loaded, expected);
     }

@@ -3,16 +3,10 @@
 use std::error::Error;
 use std::io::Read;
 
-use hypodoke_core::pattern::Pattern;
 use hypodoke_core::record::{Field, Records};
-use hypodoke_engine::batch::{RunOptions, run_job};
-use hypodoke_engine::discover::discover;
-use hypodoke_engine::event::Silent;
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
+use hypodoke_engine::prelude::*;
 use hypodoke_formats::bytes::Encoding;
-use hypodoke_formats::{ByteSource, Format, FormatFacts, ReadError, RecordReader, TableHead};
-use hypodoke_places::{Completeness, Place};
-use hypodoke_stores::StoreUrl;
+use hypodoke_formats::{ByteSource, FormatFacts, ReadError, RecordReader, TableHead};
 
 /// `berth=N1 draught=7.5`, a line for each entry, under a mark.
 #[derive(Debug)]
@@ -88,23 +82,15 @@ fn main() -> Result<(), Box<dyn Error>> {
         harbour.path().join("b.log"),
         format!("{MARK}berth=S1 draught=6.25\nberth=S2 draught=9.0\n"),
     )?;
-    let mut feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
-    feed.format_options.others.add(Logbook);
-    let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
-    job.places.push(PlaceSource {
-        place: Place::folder("quay", harbour.path()),
-        completeness: Completeness::default(),
-        put_away: None,
-    });
-    job.feeds.push(FeedSource {
-        place: "quay".into(),
-        files: Pattern::parse("?.*")?,
-        modified_within: None,
-        feed,
-    });
-    let found = discover(&job, &[])?;
-    let mut store = hypodoke_stores::open(&job.staging)?;
-    let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
+    let mut options = FormatOptions::default();
+    options.others.add(Logbook);
+    let job = Job::builder("sqlite:quillane.db")
+        .relative_to(harbour.path())
+        .place(Place::folder("quay", harbour.path()))
+        .feed("quay", "?.*", Feed::new("berths").written(options))
+        .build()?;
+    let mut store = open(&job.staging)?;
+    let report = load_new(&job, store.as_mut(), RunOptions::new(&Silent))?;
     for line in &report.receipt.files {
         println!(
             "{}: {:?}, {} rows, {}",

@@ -3,14 +3,7 @@
 use std::cell::RefCell;
 use std::error::Error;
 
-use hypodoke_core::outcome::Outcome;
-use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::{RunOptions, run_job};
-use hypodoke_engine::discover::discover;
-use hypodoke_engine::event::{Event, Listener};
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_places::{Completeness, Place};
-use hypodoke_stores::StoreUrl;
+use hypodoke_engine::prelude::*;
 
 thread_local! {
     static READING: RefCell<String> = const { RefCell::new(String::new()) };
@@ -36,21 +29,13 @@ fn main() -> Result<(), Box<dyn Error>> {
     for (at, name) in ["a.csv", "b.csv", "c.csv"].into_iter().enumerate() {
         std::fs::write(harbour.path().join(name), format!("berth,draught\nN{at},7.5\n"))?;
     }
-    let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
-    job.places.push(PlaceSource {
-        place: Place::folder("quay", harbour.path()),
-        completeness: Completeness::default(),
-        put_away: None,
-    });
-    job.feeds.push(FeedSource {
-        modified_within: None,
-        place: "quay".into(),
-        files: Pattern::parse("*.csv")?,
-        feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
-    });
-    let found = discover(&job, &[])?;
-    let mut store = hypodoke_stores::open(&job.staging)?;
-    let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Panicking))?;
+    let job = Job::builder("sqlite:quillane.db")
+        .relative_to(harbour.path())
+        .place(Place::folder("quay", harbour.path()))
+        .feed("quay", "?.csv", Feed::new("berths"))
+        .build()?;
+    let mut store = open(&job.staging)?;
+    let report = load_new(&job, store.as_mut(), RunOptions::new(&Panicking))?;
     for line in &report.receipt.files {
         println!("{}: {:?} {}", line.path, line.outcome, line.message.as_deref().unwrap_or_default());
     }

@@ -16,6 +16,7 @@ use crate::decide::{FailReason, SkipReason, reason_of};
 
 /// Why the engine could not do something.
 #[derive(Clone, Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum EngineError {
     /// The files of a place could not be listed.
     #[error("place `{place}`: {}", clean(&cause.to_string()))]

@@ -8,6 +8,7 @@ use crate::receipt::{Conflict, Receipt, ReceiptLine};
 
 /// One thing that happened.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub enum Event {
     /// A batch begins.
     BatchBegan {
@@ -36,6 +37,8 @@ pub enum Event {
     },
     /// More bytes of a file were read.
     Progress {
+        /// Its path, as people know it.
+        path: Arc<str>,
         /// How many.
         bytes: u64,
     },

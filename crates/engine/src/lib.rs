@@ -7,8 +7,9 @@
 //! [`maintain`] is what is done with files that were loaded or are held, and [`inspect`] looks without
 //! loading.
 //!
-//! Calls block until they are done. Asynchronous code makes them on a thread for blocking work, as
-//! `tokio::task::spawn_blocking` gives one.
+//! Calls block until they are done. They may be made from any thread, from one that runs asynchronous
+//! tasks too, which does nothing else meanwhile: `tokio::task::spawn_blocking` gives one that has nothing
+//! else to do.
 //!
 //! Formats and places of your own are added through [`hypodoke_formats::Format`] and
 //! [`hypodoke_places::Backend`]; `examples/own_reader.rs` and `examples/own_place.rs` show one of each.
@@ -16,42 +17,23 @@
 //! # Loading a folder
 //!
 //! ```
-//! use hypodoke_core::pattern::Pattern;
-//! use hypodoke_engine::batch::{RunOptions, run_job};
-//! use hypodoke_engine::discover::discover;
-//! use hypodoke_engine::event::Silent;
-//! use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-//! use hypodoke_places::{Completeness, Place};
-//! use hypodoke_stores::StoreUrl;
+//! use hypodoke_engine::prelude::*;
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! let harbour = tempfile::tempdir()?;
-//! let folder = harbour.path().join("quay");
-//! std::fs::create_dir(&folder)?;
-//! std::fs::write(folder.join("berths_0302.csv"), "berth,draught\nN1,7.5\nN2,\n")?;
+//! std::fs::write(harbour.path().join("berths_0302.csv"), "berth,draught\nN1,7.5\nN2,\n")?;
 //!
-//! let mut job = Job::new(StoreUrl::parse("sqlite:quillane.db", harbour.path())?);
-//! job.places.push(PlaceSource {
-//!     place: Place::folder("quay", folder),
-//!     completeness: Completeness::default(),
-//!     put_away: None,
-//! });
-//! job.feeds.push(FeedSource {
-//!     place: "quay".into(),
-//!     files: Pattern::parse("berths_*.csv")?,
-//!     modified_within: None,
-//!     feed: Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() },
-//! });
-//!
-//! let load = || -> Result<u64, Box<dyn std::error::Error>> {
-//!     let found = discover(&job, &[])?;
-//!     let mut store = hypodoke_stores::open(&job.staging)?;
-//!     let report = run_job(&job, &found, store.as_mut(), RunOptions::new(&Silent))?;
-//!     Ok(report.receipt.totals.rows_loaded)
-//! };
-//! assert_eq!(load()?, 2);
+//! let job = Job::builder("sqlite:quillane.db")
+//!     .relative_to(harbour.path())
+//!     .place(Place::folder("quay", harbour.path()))
+//!     .feed("quay", "berths_*.csv", Feed::new("berths"))
+//!     .build()?;
+//! let mut tables = open(&job.staging)?;
+//! let report = load_new(&job, tables.as_mut(), RunOptions::new(&Silent))?;
+//! assert_eq!(report.receipt.totals.rows_loaded, 2);
 //! // The same again changes nothing.
-//! assert_eq!(load()?, 0);
+//! let report = load_new(&job, tables.as_mut(), RunOptions::new(&Silent))?;
+//! assert_eq!(report.receipt.totals.rows_loaded, 0);
 //! # Ok(())
 //! # }
 //! ```
@@ -70,6 +52,7 @@ pub mod load;
 pub mod lost_tables;
 pub mod maintain;
 pub mod plan;
+pub mod prelude;
 pub mod profile;
 pub mod receipt;
 pub mod sources;

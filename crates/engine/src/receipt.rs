@@ -2,9 +2,10 @@
 
 use hypodoke_core::drift::Drift;
 use hypodoke_core::outcome::{Outcome, Reason};
-use hypodoke_stores::Counts;
+use hypodoke_stores::{BatchEntry, Counts, FileEntry, PartEntry};
 use serde::Serialize;
 
+use crate::clock;
 use crate::decide::HoldReason;
 use crate::error::EngineError;
 use crate::lost_tables::TableLoss;
@@ -16,6 +17,7 @@ pub const RECEIPT_VERSION: u32 = 1;
 
 /// The account of a batch.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Receipt {
     /// The version of this document.
     pub version: u32,
@@ -158,6 +160,7 @@ pub struct RejectReason {
 
 /// One file of a receipt.
 #[derive(Clone, Debug, Default, Serialize)]
+#[non_exhaustive]
 pub struct ReceiptLine {
     /// The file's path, as people know it.
     pub path: String,
@@ -216,6 +219,26 @@ pub struct ReceiptLine {
 }
 
 impl Receipt {
+    /// The receipt of a batch as the ledger has it: these are its lines. What the ledger does not keep
+    /// (files that were known, conflicts) is not in it.
+    pub fn recorded(batch: &BatchEntry, database: String, files: Vec<ReceiptLine>) -> Receipt {
+        Receipt {
+            version: RECEIPT_VERSION,
+            batch: Some(batch.batch),
+            database,
+            began_at: clock::rfc3339(batch.began),
+            seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
+            totals: Receipt::total(&files),
+            files,
+            known: 0,
+            unmatched: Vec::new(),
+            conflicts: Vec::new(),
+            respelled: Vec::new(),
+            waiting: Vec::new(),
+            missing: Vec::new(),
+        }
+    }
+
     /// Adds the lines up.
     pub fn total(lines: &[ReceiptLine]) -> Totals {
         let mut totals = Totals::default();
@@ -241,4 +264,47 @@ impl Receipt {
         }
         totals
     }
+}
+
+impl ReceiptLine {
+    /// The line of an entry of the ledger.
+    pub fn recorded(entry: &FileEntry) -> ReceiptLine {
+        // Of a file that was loaded, the message is what was noted of it, a line each.
+        let (notes, message) = match (entry.outcome, &entry.message) {
+            (Outcome::Loaded | Outcome::Superseded, Some(message)) => {
+                (message.lines().map(str::to_owned).collect(), None)
+            }
+            (_, message) => (Vec::new(), message.clone()),
+        };
+        ReceiptLine {
+            notes,
+            path: entry.arrival.path.clone(),
+            feed: entry.feed.clone(),
+            outcome: entry.outcome,
+            kind: entry.kind.clone(),
+            table: entry.table.clone(),
+            rows_read: entry.read,
+            rows_loaded: entry.loaded,
+            rows_rejected: entry.rejected,
+            rows_left_out: entry.left_out,
+            counts: entry.counts.into(),
+            bytes: entry.arrival.bytes,
+            seconds: seconds(entry.began, entry.ended),
+            message,
+            reasons: entry.reasons.clone(),
+            ..ReceiptLine::default()
+        }
+    }
+}
+
+impl PartLine {
+    /// The line of a part as the ledger has it.
+    pub fn recorded(part: PartEntry) -> PartLine {
+        PartLine { table: part.table, path: part.path, rows_read: part.read, rows_loaded: part.loaded }
+    }
+}
+
+/// Seconds between two moments in microseconds.
+fn seconds(from: i64, to: i64) -> f64 {
+    to.saturating_sub(from) as f64 / 1e6
 }

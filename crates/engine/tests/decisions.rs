@@ -12,7 +12,7 @@ use quay::Quay;
 use rstest::rstest;
 
 fn feed(change: impl FnOnce(&mut Feed)) -> Feed {
-    let mut feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
+    let mut feed = Feed::new("berths");
     change(&mut feed);
     feed
 }
@@ -28,7 +28,7 @@ fn expect(change: impl FnOnce(&mut Expectations)) -> Feed {
 /// A file of the feed is in the table, and another comes.
 fn second(feed: Feed, path: &str, content: &str) -> Quay {
     let mut quay = Quay::with(&[("a.csv", "berth,draught\nN1,7.5\nN2,6.5\n")]);
-    quay.feed = Feed { expect: Expectations::default(), ..feed.clone() };
+    quay.feed = feed.clone().expecting(Expectations::default());
     quay.load();
     quay.feed = feed;
     quay.place.put(path, content);

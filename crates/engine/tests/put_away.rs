@@ -2,14 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use hypodoke_core::outcome::Outcome;
-use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
+use hypodoke_engine::batch::run_job;
 use hypodoke_engine::discover::discover;
-use hypodoke_engine::event::{Event, Listener};
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_places::{Completeness, Place, PutAway};
-use hypodoke_stores::StoreUrl;
+use hypodoke_engine::prelude::*;
 use hypodoke_testkit::MemoryStore;
 use rstest::rstest;
 use tempfile::TempDir;
@@ -26,20 +21,15 @@ impl<F: Fn() + Send + Sync> Listener for Meddler<F> {
 }
 
 fn job(folder: &Path) -> Job {
-    let mut job = Job::new(StoreUrl::parse("sqlite:unused.db", folder).expect("an address"));
-    let put_away = Some(PutAway { done: "done".into(), failed: "failed".into() });
-    let place = Place::folder("quay", folder);
-    job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away });
-    let feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
-    let files = Pattern::parse("*.csv").expect("a pattern");
-    job.feeds.push(FeedSource { place: "quay".into(), files, modified_within: None, feed });
-    job
+    let away = PutAway { done: "done".into(), failed: "failed".into() };
+    let place = PlaceSource::from(Place::folder("quay", folder)).putting_away(Some(away));
+    let job = Job::builder("sqlite:unused.db").relative_to(folder).place(place);
+    job.feed("quay", "*.csv", Feed::new("berths")).build().expect("a job")
 }
 
 fn load(job: &Job, store: &mut MemoryStore, meddle: (&'static str, impl Fn() + Send + Sync)) -> LoadReport {
-    let found = discover(job, &[]).expect("files");
     let listener = Meddler(meddle.0, meddle.1);
-    run_job(job, &found, store, RunOptions::new(&listener)).expect("a report")
+    load_new(job, store, RunOptions::new(&listener)).expect("a report")
 }
 
 fn put_away(folder: &Path) -> Vec<String> {

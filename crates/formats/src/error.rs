@@ -6,6 +6,7 @@ use hypodoke_core::count;
 
 /// Why a file, or the rest of it, could not be read.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum ReadError {
     /// The system's own reason.
     #[error("{0}")]

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 /// Why a place or a file in it could not be looked at.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum PlaceError {
     /// There is nothing of that name.
     #[error("there is no `{}`", path.display())]
@@ -87,6 +88,7 @@ impl PlaceError {
 
 /// What is the matter with a server, or a file on it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum RemoteTrouble {
     /// Nobody knows its name.
     #[error("there is no host `{host}`")]

@@ -14,10 +14,10 @@ pub mod http;
 mod memory_file;
 #[cfg(feature = "objects")]
 pub mod objects;
+mod one_line;
 mod part_file;
 mod place;
 mod private;
-mod runtime;
 mod secret;
 mod seen;
 pub mod sftp;

@@ -5,7 +5,10 @@ use std::time::Duration;
 
 use hypodoke_core::redact::redacted;
 
-use crate::{mysql, postgres::Address};
+#[cfg(feature = "mysql")]
+use crate::mysql;
+#[cfg(feature = "postgres")]
+use crate::postgres::Address;
 
 /// How long a lock of somebody else's is waited for unless said otherwise.
 pub const DEFAULT_WAIT: Duration = Duration::from_secs(10);
@@ -26,6 +29,7 @@ pub enum StoreUrl {
         rights: u32,
     },
     /// A PostgreSQL server.
+    #[cfg(feature = "postgres")]
     Postgres {
         /// Where it is.
         address: Box<Address>,
@@ -35,6 +39,7 @@ pub enum StoreUrl {
         wait: Duration,
     },
     /// A MySQL or MariaDB server.
+    #[cfg(feature = "mysql")]
     Mysql {
         /// Where it is.
         address: Box<mysql::Address>,
@@ -115,6 +120,9 @@ pub enum UrlError {
         "`{0}:` is not a known kind of database; use sqlite:FILE, postgres://USER@HOST/DATABASE or mysql://USER@HOST/DATABASE"
     )]
     Scheme(String),
+    /// The kind of database is a feature that was not built in.
+    #[error("this build does not load into `{0}:`; its feature is not enabled")]
+    NotBuilt(String),
     /// Nothing before a colon.
     #[error("`{0}` does not say which kind of database it is; for a file write sqlite:{0}")]
     NoScheme(String),
@@ -147,15 +155,19 @@ impl StoreUrl {
                 }
                 Ok(StoreUrl::Sqlite { path: base.join(file), wait: DEFAULT_WAIT, rights: OWNER })
             }
+            #[cfg(feature = "postgres")]
             "postgres" | "postgresql" => {
                 let address = Address::parse(text).map_err(|why| UrlError::Address(redacted(&why)))?;
                 Ok(StoreUrl::Postgres { address: Box::new(address), schema: None, wait: DEFAULT_WAIT })
             }
+            #[cfg(feature = "mysql")]
             "mysql" | "mariadb" => {
                 let address =
                     mysql::Address::parse(text).map_err(|why| UrlError::MysqlAddress(redacted(&why)))?;
                 Ok(StoreUrl::Mysql { address: Box::new(address), wait: DEFAULT_WAIT })
             }
+            #[cfg(not(all(feature = "postgres", feature = "mysql")))]
+            "postgres" | "postgresql" | "mysql" | "mariadb" => Err(UrlError::NotBuilt(scheme.to_owned())),
             _ => Err(UrlError::Scheme(redacted(scheme))),
         }
     }
@@ -164,7 +176,9 @@ impl StoreUrl {
     pub fn waiting(self, wait: Duration) -> StoreUrl {
         match self {
             StoreUrl::Sqlite { path, rights, .. } => StoreUrl::Sqlite { path, wait, rights },
+            #[cfg(feature = "postgres")]
             StoreUrl::Postgres { address, schema, .. } => StoreUrl::Postgres { address, schema, wait },
+            #[cfg(feature = "mysql")]
             StoreUrl::Mysql { address, .. } => StoreUrl::Mysql { address, wait },
         }
     }
@@ -180,6 +194,7 @@ impl StoreUrl {
     /// The same address with a schema; what has none is given back as it is.
     pub fn in_schema(self, name: String) -> Result<StoreUrl, StoreUrl> {
         match self {
+            #[cfg(feature = "postgres")]
             StoreUrl::Postgres { address, wait, .. } => {
                 Ok(StoreUrl::Postgres { address, schema: Some(name), wait })
             }
@@ -196,7 +211,9 @@ impl StoreUrl {
     pub fn has_password(&self) -> bool {
         match self {
             StoreUrl::Sqlite { .. } => false,
+            #[cfg(feature = "postgres")]
             StoreUrl::Postgres { address, .. } => address.has_password,
+            #[cfg(feature = "mysql")]
             StoreUrl::Mysql { address, .. } => address.has_password,
         }
     }
@@ -212,7 +229,8 @@ impl StoreUrl {
                     PathBuf::from(file)
                 })
                 .collect(),
-            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => Vec::new(),
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            _ => Vec::new(),
         }
     }
 
@@ -224,7 +242,8 @@ impl StoreUrl {
                 file.push("-watch.");
                 Some(PathBuf::from(file))
             }
-            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => None,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            _ => None,
         }
     }
 
@@ -251,7 +270,8 @@ impl StoreUrl {
     pub fn exists(&self) -> bool {
         match self {
             StoreUrl::Sqlite { path, .. } => path.exists(),
-            StoreUrl::Postgres { .. } | StoreUrl::Mysql { .. } => true,
+            #[cfg(any(feature = "postgres", feature = "mysql"))]
+            _ => true,
         }
     }
 }
@@ -264,7 +284,9 @@ impl std::fmt::Display for StoreUrl {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             StoreUrl::Sqlite { path, .. } => write!(f, "sqlite:{}", path.display()),
+            #[cfg(feature = "postgres")]
             StoreUrl::Postgres { address, .. } => f.write_str(&address.shown),
+            #[cfg(feature = "mysql")]
             StoreUrl::Mysql { address, .. } => f.write_str(&address.shown),
         }
     }

@@ -2,6 +2,7 @@
 
 /// Why a staging database did not do what was asked.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum StoreError {
     /// It could not be opened or reached.
     #[error("the database {shown} could not be opened: {why}")]

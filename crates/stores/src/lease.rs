@@ -5,8 +5,11 @@ use std::path::PathBuf;
 
 use crate::address::StoreUrl;
 use crate::error::StoreError;
+#[cfg(feature = "mysql")]
 use crate::mysql::MysqlStore;
+#[cfg(feature = "postgres")]
 use crate::postgres::PostgresStore;
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 use crate::sql::SqlDatabase;
 
 /// What one process has to itself until it drops it, or dies.
@@ -16,8 +19,10 @@ enum Held {
     /// A file that is locked: a database in a file is used from one machine.
     File { _file: File },
     /// A session with an advisory lock: it ends with the connection.
+    #[cfg(feature = "postgres")]
     Session(Box<PostgresStore>),
     /// A session with a named lock, likewise.
+    #[cfg(feature = "mysql")]
     Named(Box<MysqlStore>),
 }
 
@@ -39,11 +44,13 @@ impl Lease {
                     Err(TryLockError::Error(error)) => Err(failed(error)),
                 }
             }
+            #[cfg(feature = "postgres")]
             StoreUrl::Postgres { address, schema, wait } => {
                 let mut store = PostgresStore::open(address, schema.as_deref(), *wait)?;
                 let taken = store.lease(name)?;
                 Ok(taken.then(|| Lease(Held::Session(Box::new(store)))))
             }
+            #[cfg(feature = "mysql")]
             StoreUrl::Mysql { address, wait } => {
                 let mut store = MysqlStore::open(address, *wait)?;
                 let taken = store.lease(name)?;
@@ -56,7 +63,9 @@ impl Lease {
     pub fn is_held(&mut self) -> bool {
         match &mut self.0 {
             Held::File { .. } => true,
+            #[cfg(feature = "postgres")]
             Held::Session(store) => store.is_alive(),
+            #[cfg(feature = "mysql")]
             Held::Named(store) => store.is_alive(),
         }
     }

@@ -4,11 +4,18 @@
 //! where rows and entries are committed in one transaction, or in another. A [`Writer`] is one file being
 //! loaded. Dropped before [`Writer::commit`], it leaves nothing behind.
 //!
-//! Calls block until the database has answered. Asynchronous code makes them on a thread for blocking work, as
-//! `tokio::task::spawn_blocking` gives one.
+//! Calls block until the database has answered. They may be made from any thread, from one that runs
+//! asynchronous tasks too, which does nothing else meanwhile.
 //!
 //! There is one writer for every SQL database, one ledger, one kind of claim and one way to commit. What is
-//! peculiar to a database is in its own folder.
+//! peculiar to a database is in its own folder. SQLite is always there; the features `postgres` and `mysql`
+//! add the servers, and both are on unless they are switched off.
+
+// What the servers need of the ledger and the writer is not used without them.
+#![cfg_attr(
+    not(all(feature = "postgres", feature = "mysql")),
+    allow(dead_code, unused_imports, unused_variables, unreachable_patterns)
+)]
 
 mod address;
 mod error;
@@ -16,13 +23,16 @@ pub mod failpoint;
 mod lease;
 mod ledger;
 mod load_plan;
+#[cfg(feature = "mysql")]
 mod mysql;
+#[cfg(feature = "postgres")]
 mod postgres;
 pub mod sql;
 mod sqlite;
 mod tables;
 #[cfg(test)]
 mod testing;
+#[cfg(any(feature = "postgres", feature = "mysql"))]
 mod tls;
 
 use ledger::LedgerConnection;
@@ -62,9 +72,11 @@ pub fn open(staging: &Staging) -> Result<Box<dyn Tables>, StoreError> {
         StoreUrl::Sqlite { path, wait, rights } => {
             paired(sqlite::SqliteStore::open(path, *wait, *rights)?.linked(link))
         }
+        #[cfg(feature = "postgres")]
         StoreUrl::Postgres { address, schema, wait } => {
             paired(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?.linked(link))
         }
+        #[cfg(feature = "mysql")]
         StoreUrl::Mysql { address, wait } => paired(mysql::MysqlStore::open(address, *wait)?.linked(link)),
     }
 }
@@ -81,9 +93,11 @@ pub fn open_ledger(staging: &Staging) -> Result<Box<dyn Ledger>, StoreError> {
 fn connect(url: &StoreUrl) -> Result<Box<dyn LedgerConnection>, StoreError> {
     Ok(match url {
         StoreUrl::Sqlite { path, wait, rights } => Box::new(sqlite::SqliteStore::open(path, *wait, *rights)?),
+        #[cfg(feature = "postgres")]
         StoreUrl::Postgres { address, schema, wait } => {
             Box::new(postgres::PostgresStore::open(address, schema.as_deref(), *wait)?)
         }
+        #[cfg(feature = "mysql")]
         StoreUrl::Mysql { address, wait } => Box::new(mysql::MysqlStore::open(address, *wait)?),
     })
 }

@@ -16,6 +16,7 @@ pub type Connect<'a> = dyn Fn() -> Result<Box<dyn Tables>, StoreError> + Sync + 
 
 /// How a job is run.
 #[derive(Clone, Copy)]
+#[non_exhaustive]
 pub struct RunOptions<'a> {
     /// The listener that events go to.
     pub listener: &'a dyn Listener,

@@ -3,10 +3,10 @@
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::StoreError;
 
-use super::file::{Began, FileInBatch};
+use super::file::Began;
 use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, Ended, Profiled};
+use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::decide::{FailReason, FileDecision, SkipReason, on_capabilities};
 use crate::error::EngineError;
 use crate::event::Event;

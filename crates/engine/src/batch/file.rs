@@ -7,7 +7,7 @@ use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
 
 use super::outcome::{BegunIn, FileOutcome, LoadedFile};
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, Ended, Profiled};
+use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::clock;
 use crate::decide::{
     ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, on_arrival, on_digest,
@@ -21,17 +21,6 @@ use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
 use crate::plan::{TargetState, named_parts};
 use crate::profile::{FileProfile, digest_facts};
 use crate::sources::keep_rows;
-
-/// One file to load in a batch.
-#[derive(Clone, Copy)]
-pub struct FileInBatch<'f> {
-    /// Its feed.
-    pub feed: &'f Feed,
-    /// The file.
-    pub file: &'f Candidate,
-    /// It is loaded whatever the ledger knows of it.
-    pub again: bool,
-}
 
 /// When a file was begun.
 #[derive(Clone, Copy)]

@@ -8,10 +8,10 @@ use std::time::{Duration, Instant};
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{Claim, Claimed, Mode, StoreError};
 
-use super::file::{Began, FileInBatch, of_path};
+use super::file::{Began, of_path};
 use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
-use super::state::{Batch, Ended, PendingFeed, Profiled};
+use super::state::{Batch, Ended, FileInBatch, PendingFeed, Profiled};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::Candidate;

@@ -8,7 +8,7 @@ use hypodoke_stores::{FileQuery, Tables};
 use super::context::{COMMIT_EVERY, Connections, LoadContext, RunOptions};
 use super::put_away::PutAwayFiles;
 use super::run::{NotTaken, run_batch};
-use crate::discover::{Discovered, Window};
+use crate::discover::{Discovered, Window, discover};
 use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles, Job, MissingTable};
@@ -18,6 +18,7 @@ use crate::receipt::Receipt;
 use crate::sources::{Finder, plan_replay};
 
 /// What came of a job.
+#[non_exhaustive]
 pub struct LoadReport {
     /// The account of what was done.
     pub receipt: Receipt,
@@ -25,6 +26,19 @@ pub struct LoadReport {
     pub broken_off: Option<EngineError>,
     /// What could not be listed, reached or put away.
     pub errors: Vec<EngineError>,
+}
+
+/// Finds what is new in the places of a job, loads it, and puts away what is done with.
+///
+/// # Errors
+///
+/// The ledger cannot be read. What happens later is part of the report.
+pub fn load_new(
+    job: &Job,
+    tables: &mut dyn Tables,
+    options: RunOptions<'_>,
+) -> Result<LoadReport, EngineError> {
+    run_job(job, &discover(job, &[])?, tables, options)
 }
 
 /// Loads the files that were found for a job, and puts away what is done with.

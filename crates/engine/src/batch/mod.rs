@@ -19,6 +19,6 @@ mod state;
 mod unreachable;
 
 pub use context::{COMMIT_EVERY, Connect, Connections, LoadContext, RunOptions, Sources, StopSignal};
-pub use job::{LoadReport, run_job};
+pub use job::{LoadReport, load_new, run_job};
 pub use outcome::{FileOutcome, LoadedFile};
 pub use run::{BatchEnd, NotTaken, run_batch};

@@ -5,10 +5,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::context::{Connections, LoadContext};
-use super::file::FileInBatch;
 use super::group::Group;
 use super::run_of_files::FileOfRun;
-use super::state::{Batch, PendingFeed, Profiled};
+use super::state::{Batch, FileInBatch, PendingFeed, Profiled};
 use crate::error::EngineError;
 use crate::plan::TargetState;
 

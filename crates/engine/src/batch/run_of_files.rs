@@ -5,10 +5,9 @@ use std::collections::VecDeque;
 
 use hypodoke_stores::{Claimed, Mode};
 
-use super::file::FileInBatch;
 use super::group::Group;
 use super::outcome::FileOutcome;
-use super::state::{Batch, Ended, PendingFeed, Profiled};
+use super::state::{Batch, Ended, FileInBatch, PendingFeed, Profiled};
 use crate::decide::SkipReason;
 use crate::error::EngineError;
 use crate::job::Candidate;

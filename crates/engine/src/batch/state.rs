@@ -5,7 +5,6 @@ use std::sync::Arc;
 use hypodoke_stores::Tables;
 
 use super::context::LoadContext;
-use super::file::FileInBatch;
 use super::outcome::FileOutcome;
 use super::unreachable::UnreachablePlaces;
 use crate::discover::KnownFiles;
@@ -23,6 +22,17 @@ pub struct PendingFeed<'a> {
     /// The files that are to be loaded.
     pub new: Vec<&'a Candidate>,
     /// They are loaded whatever the ledger knows of them.
+    pub again: bool,
+}
+
+/// One file to load in a batch.
+#[derive(Clone, Copy)]
+pub struct FileInBatch<'f> {
+    /// Its feed.
+    pub feed: &'f Feed,
+    /// The file.
+    pub file: &'f Candidate,
+    /// It is loaded whatever the ledger knows of it.
     pub again: bool,
 }
 

@@ -16,6 +16,7 @@ const EMPTY: &str = "it is empty";
 
 /// Why a file is held.
 #[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
 pub enum HoldReason {
     /// A change that the feed's policy does not let through.
     Change(HeldChange),
@@ -170,6 +171,7 @@ impl Serialize for HoldReason {
 
 /// Why there is nothing to load of a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum SkipReason {
     /// The ledger knows it as it is.
     Known,
@@ -221,6 +223,7 @@ impl SkipReason {
 
 /// Why a file, readable as it is, cannot be loaded.
 #[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
 pub enum FailReason {
     /// A table of its own would have a name that is the ledger's.
     ReservedTable {

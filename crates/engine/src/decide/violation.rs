@@ -9,6 +9,7 @@ use hypodoke_core::spelling::Number;
 
 /// One thing that a file does not meet.
 #[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
 pub enum Violation {
     /// It has fewer records than it must have.
     TooFewRows {

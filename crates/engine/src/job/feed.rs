@@ -12,6 +12,7 @@ use super::expectations::Expectations;
 
 /// A feed.
 #[derive(Clone, Debug, Default)]
+#[non_exhaustive]
 pub struct Feed {
     /// Its name, where the configuration gives one.
     pub name: Option<String>,

@@ -1,6 +1,7 @@
 //! What is to be done, as plain data: which places, which feeds, into which database. A program
 //! resolves its configuration into a [`Job`]; nothing here reads one.
 
+mod builder;
 mod candidate;
 mod expectations;
 mod feed;
@@ -13,6 +14,7 @@ use hypodoke_core::pattern::{Part, PartValue, Pattern};
 use hypodoke_places::{Completeness, Place, PutAway, Scope};
 use hypodoke_stores::Staging;
 
+pub use builder::{JobBuilder, JobError};
 pub use candidate::{Candidate, FeedFiles, Member};
 pub use expectations::{Control, Expectations, RejectLimit, RejectMaximum};
 pub use feed::{ChangedFile, EmptyFile, Feed, KeepRule, KeepTest, MissingTable, SameContent};
@@ -20,6 +22,7 @@ pub use internal::InternalFiles;
 
 /// Where files land, and what becomes of them there.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct PlaceSource {
     /// Where it is. It knows its name.
     pub place: Place,
@@ -31,6 +34,7 @@ pub struct PlaceSource {
 
 /// A feed, with where its files land.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct FeedSource {
     /// The name of the place.
     pub place: String,
@@ -44,6 +48,7 @@ pub struct FeedSource {
 
 /// What is to be done.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Job {
     /// Where the tables and the ledger are. The engine opens neither: it is handed connections.
     pub staging: Staging,
@@ -100,7 +105,35 @@ impl Job {
     }
 }
 
+impl From<Place> for PlaceSource {
+    /// A place whose files are taken once they are complete, and left where they are.
+    fn from(place: Place) -> PlaceSource {
+        PlaceSource { place, completeness: Completeness::default(), put_away: None }
+    }
+}
+
+impl PlaceSource {
+    /// The same with another rule for when a file is complete.
+    #[must_use]
+    pub fn complete_by(mut self, completeness: Completeness) -> PlaceSource {
+        self.completeness = completeness;
+        self
+    }
+
+    /// The same, its files put away once they are done with.
+    #[must_use]
+    pub fn putting_away(mut self, folders: Option<PutAway>) -> PlaceSource {
+        self.put_away = folders;
+        self
+    }
+}
+
 impl FeedSource {
+    /// The files of a place that a pattern fits, whenever they were modified.
+    pub fn new(place: &str, files: Pattern, feed: Feed) -> FeedSource {
+        FeedSource { place: place.to_owned(), files, modified_within: None, feed }
+    }
+
     /// Whether a file of this time is looked at; `now` and `modified` in microseconds since 1970.
     pub fn is_in_time(&self, modified: i64, now: i64) -> bool {
         let micros = |within: Duration| i64::try_from(within.as_micros()).unwrap_or(i64::MAX);

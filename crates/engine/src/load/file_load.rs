@@ -111,7 +111,8 @@ impl<'r> FileLoad<'_, 'r> {
         let heads: Vec<_> = reconciled.mappings.iter().map(|mapping| mapping.head.clone()).collect();
         let source = match Source::cached(file, feed, &mut profile) {
             Some(source) => {
-                self.request.listener.on(&Event::Progress { bytes: file.seen.arrival.bytes });
+                let (path, bytes) = (file.shown.as_str().into(), file.seen.arrival.bytes);
+                self.request.listener.on(&Event::Progress { path, bytes });
                 source
             }
             None => self.open(&heads)?,

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{Cursor, Read};
 use std::path::Path;
+use std::sync::Arc;
 
 use hypodoke_formats::bytes::archive::{Archive, holds_workbook, is_archive};
 use hypodoke_formats::bytes::{Compression, ExpansionLimit};
@@ -76,7 +77,7 @@ impl<'a> Source<'a> {
         let fetched = file.seen.fetched()?;
         let opened = opened(file, hashed, limit)?;
         let meter = opened.meter();
-        let mut opened = Reporting { inner: opened, listener };
+        let mut opened = Reporting { inner: opened, path: file.shown.as_str().into(), listener };
         let mut head = Vec::with_capacity(16);
         (&mut opened).take(16).read_to_end(&mut head).map_err(|error| failed(ReadError::from_io(error)))?;
         let compression = Compression::of(&head);
@@ -199,13 +200,14 @@ fn limit(format_options: &FormatOptions) -> ExpansionLimit {
 /// Tells the listener how much was read.
 struct Reporting<'a, R> {
     inner: R,
+    path: Arc<str>,
     listener: &'a dyn Listener,
 }
 
 impl<R: Read> Read for Reporting<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let count = self.inner.read(buffer)?;
-        self.listener.on(&Event::Progress { bytes: count as u64 });
+        self.listener.on(&Event::Progress { path: self.path.clone(), bytes: count as u64 });
         Ok(count)
     }
 }

@@ -2,13 +2,7 @@
 
 use std::sync::Arc;
 
-use hypodoke_core::pattern::Pattern;
-use hypodoke_engine::batch::{LoadReport, RunOptions, run_job};
-use hypodoke_engine::discover::discover;
-use hypodoke_engine::event::{Listener, Silent};
-use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_places::{Completeness, Place, SpoolSettings};
-use hypodoke_stores::StoreUrl;
+use hypodoke_engine::prelude::*;
 use hypodoke_testkit::{MemoryPlace, MemoryStore};
 use tempfile::TempDir;
 
@@ -23,7 +17,7 @@ pub struct Quay {
 impl Quay {
     pub fn new() -> Quay {
         let spool = tempfile::tempdir().expect("a folder");
-        let feed = Feed { name: Some("berths".into()), table: "berths".into(), ..Feed::default() };
+        let feed = Feed::new("berths");
         Quay { place: MemoryPlace::default(), store: MemoryStore::default(), feed, spool }
     }
 
@@ -37,21 +31,17 @@ impl Quay {
         let folder = self.spool.path().to_path_buf();
         let settings = SpoolSettings { folder: folder.clone(), limit: 1 << 20 };
         let place = Place::remote("quay", Arc::new(self.place.clone()), &settings);
-        let mut job = Job::new(StoreUrl::parse("sqlite:unused.db", &folder).expect("an address"));
-        job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away: None });
-        job.feeds.push(FeedSource {
-            place: "quay".into(),
-            modified_within: None,
-            files: Pattern::parse("*.csv").expect("a pattern"),
-            feed: self.feed.clone(),
-        });
-        job
+        Job::builder("sqlite:unused.db")
+            .relative_to(folder)
+            .place(place)
+            .feed("quay", "*.csv", self.feed.clone())
+            .build()
+            .expect("a job")
     }
 
     pub fn load_told(&mut self, listener: &dyn Listener) -> LoadReport {
         let job = self.job();
-        let found = discover(&job, &[]).expect("files");
-        run_job(&job, &found, &mut self.store, RunOptions::new(listener)).expect("a report")
+        load_new(&job, &mut self.store, RunOptions::new(listener)).expect("a report")
     }
 
     pub fn load(&mut self) -> LoadReport {

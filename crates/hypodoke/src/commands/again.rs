@@ -220,7 +220,7 @@ fn feed_of(entry: &FileEntry, settings: Option<&Settings>) -> Feed {
     });
     match named {
         // Its table may be named by parts of the path.
-        Some(settings) => Feed { table: entry.table.clone().unwrap_or_default(), ..settings.feed.clone() },
+        Some(settings) => settings.feed.clone().into_table(entry.table.as_deref().unwrap_or_default()),
         None => Feed::recorded(entry),
     }
 }

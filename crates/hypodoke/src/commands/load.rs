@@ -67,7 +67,7 @@ fn finish(
     people: &[NotifySettings],
     context: &Context,
 ) -> Result<Exit, Failure> {
-    let LoadReport { receipt, broken_off, errors } = report;
+    let LoadReport { receipt, broken_off, errors, .. } = report;
     if context.json {
         json::print(&receipt_json::document(&receipt))?;
     } else {

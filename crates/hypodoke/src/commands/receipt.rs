@@ -1,10 +1,8 @@
 //! `hypodoke receipt`: the account of a batch, from what the ledger says of it.
 
 use hypodoke_core::drift::Action;
-use hypodoke_core::outcome::Outcome;
-use hypodoke_engine::clock::rfc3339;
 use hypodoke_engine::maintain::{RejectGroup, reject_groups};
-use hypodoke_engine::receipt::{PartLine, RECEIPT_VERSION, Receipt, ReceiptLine, RejectReason};
+use hypodoke_engine::receipt::{PartLine, Receipt, ReceiptLine, RejectReason};
 use hypodoke_stores::{BatchEntry, DriftEntry, FileEntry, FileQuery, Ledger, PartEntry};
 
 use super::context::Context;
@@ -33,21 +31,7 @@ pub fn run(arguments: &ReceiptArguments, context: &Context) -> Result<Exit, Fail
         line.reject_reasons = reasons(store.as_mut(), entry)?;
         lines.push(line);
     }
-    let receipt = Receipt {
-        version: RECEIPT_VERSION,
-        batch: Some(batch.batch),
-        database: store.ledger_shown(),
-        began_at: rfc3339(batch.began),
-        seconds: batch.ended.map_or(0.0, |ended| seconds(batch.began, ended)),
-        totals: Receipt::total(&lines),
-        files: lines,
-        known: 0,
-        unmatched: Vec::new(),
-        conflicts: Vec::new(),
-        respelled: Vec::new(),
-        waiting: Vec::new(),
-        missing: Vec::new(),
-    };
+    let receipt = Receipt::recorded(batch, store.ledger_shown(), lines);
     if context.json {
         json::print(&receipt_json::document(&receipt))?;
     } else {
@@ -99,40 +83,7 @@ fn reasons(store: &mut dyn Ledger, entry: &FileEntry) -> Result<Vec<RejectReason
 }
 
 fn line_of(entry: &FileEntry, parts: Vec<PartEntry>) -> ReceiptLine {
-    // Of a file that was loaded, the message is what was noted of it, a line each.
-    let (notes, message) = match (entry.outcome, &entry.message) {
-        (Outcome::Loaded | Outcome::Superseded, Some(message)) => {
-            (message.lines().map(str::to_owned).collect(), None)
-        }
-        (_, message) => (Vec::new(), message.clone()),
-    };
-    let part = |part: PartEntry| PartLine {
-        table: part.table,
-        path: part.path,
-        rows_read: part.read,
-        rows_loaded: part.loaded,
-    };
-    ReceiptLine {
-        parts: parts.into_iter().map(part).collect(),
-        notes,
-        path: entry.arrival.path.clone(),
-        feed: entry.feed.clone(),
-        outcome: entry.outcome,
-        kind: entry.kind.clone(),
-        table: entry.table.clone(),
-        rows_read: entry.read,
-        rows_loaded: entry.loaded,
-        rows_rejected: entry.rejected,
-        rows_left_out: entry.left_out,
-        counts: entry.counts.into(),
-        bytes: entry.arrival.bytes,
-        seconds: seconds(entry.began, entry.ended),
-        message,
-        reasons: entry.reasons.clone(),
-        ..ReceiptLine::default()
-    }
-}
-
-fn seconds(from: i64, to: i64) -> f64 {
-    (to - from) as f64 / 1e6
+    let mut line = ReceiptLine::recorded(entry);
+    line.parts = parts.into_iter().map(PartLine::recorded).collect();
+    line
 }

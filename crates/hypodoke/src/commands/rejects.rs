@@ -236,7 +236,7 @@ fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineErro
     };
     let parts = source.parts_of(&entry.arrival.path);
     let parts = parts.unwrap_or_else(|| source.feed.with_constants(Vec::new()));
-    let feed = Feed { table: entry.table.clone().unwrap_or_default(), ..source.feed.clone() };
+    let feed = source.feed.clone().into_table(entry.table.as_deref().unwrap_or_default());
     Ok(FoundFile { feed, file: Candidate { parts, ..file } })
 }
 

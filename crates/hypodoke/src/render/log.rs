@@ -95,7 +95,7 @@ impl Listener for Log {
             Event::BatchBegan { batch, files, bytes } => debug!(batch, files, bytes, "batch began"),
             Event::SurveyBegan { files, bytes } => debug!(files, bytes, "survey began"),
             Event::FileBegan { path, step, bytes } => debug!(path, ?step, bytes, "file began"),
-            Event::Progress { bytes } => trace!(bytes, "read"),
+            Event::Progress { path, bytes } => trace!(path = &**path, bytes, "read"),
             Event::Retrying { path, error } => {
                 warn!(path = path.as_deref(), error = %error, "trying again");
             }
@@ -107,6 +107,7 @@ impl Listener for Log {
             Event::SurveyEnded => debug!("survey ended"),
             // Whoever runs the batch is given the error too, and says it once.
             Event::Failed { error } => debug!(error = %error, "failed"),
+            _ => {}
         }
     }
 }

@@ -83,7 +83,7 @@ impl Listener for Progress {
                     state.bytes += bytes;
                 }
             }
-            Event::Progress { bytes } => {
+            Event::Progress { bytes, .. } => {
                 state.done += bytes;
                 state.show();
             }
@@ -92,10 +92,7 @@ impl Listener for Progress {
                     bar.finish_and_clear();
                 }
             }
-            Event::FileEnded { .. }
-            | Event::Retrying { .. }
-            | Event::ConflictFound { .. }
-            | Event::Failed { .. } => {}
+            _ => {}
         }
     }
 }
@@ -129,12 +126,7 @@ impl Listener for Narrator {
             }
             Event::FileEnded { line, .. } => format!("{}: {}", clean(&line.path), line.outcome.word()),
             Event::Retrying { error, .. } => format!("trying again after: {error}"),
-            Event::FileBegan { .. }
-            | Event::Progress { .. }
-            | Event::ConflictFound { .. }
-            | Event::BatchEnded { .. }
-            | Event::SurveyEnded
-            | Event::Failed { .. } => return,
+            _ => return,
         };
         if self.detailed {
             eprintln!("{:>9.3} s  {line}", self.began.elapsed().as_secs_f64());

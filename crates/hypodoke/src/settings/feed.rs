@@ -42,12 +42,9 @@ pub struct FeedSettings {
 impl FeedSettings {
     /// What the engine needs of it.
     pub fn source(&self) -> FeedSource {
-        FeedSource {
-            place: self.place.clone(),
-            files: self.files.clone(),
-            modified_within: self.modified_within,
-            feed: self.feed.clone(),
-        }
+        let mut source = FeedSource::new(&self.place, self.files.clone(), self.feed.clone());
+        source.modified_within = self.modified_within;
+        source
     }
 }
 
@@ -96,36 +93,34 @@ pub fn read(
     let constant =
         |(column, text): (String, Placed<String>)| Ok((column, template(&section, &text, &pattern)?));
     let constants = texts.into_iter().map(constant).collect::<Result<_, Failure>>()?;
-    let feed = Feed {
-        name: Some(name.clone()),
-        table,
-        table_name,
-        rules,
-        namer,
-        format_options: format_options(&mut section)?,
-        mode,
-        key,
-        keys: keys(&mut section)?,
-        appends_children: section.word("children", &CHILDREN)?.unwrap_or_default(),
-        delivery: delivery(&mut section, &pattern)?,
-        order: column(&mut section, "order")?,
-        valid_from: column(&mut section, "valid_from")?,
-        vanished,
-        vanished_at_most,
-        keep_superseded: keep_superseded(&mut section)?,
-        also: section.truth("also")?.unwrap_or_default(),
-        sql_before: statements(&mut section, "sql_before")?,
-        sql_after: statements(&mut section, "sql_after")?,
-        policy: drift::policy(&mut section)?,
-        expect: drift::expectations(&mut section)?,
-        keep: columns::keep(&mut section)?,
-        constants,
-        empty_file: section.word("empty_file", &EMPTY_FILE)?.unwrap_or_default(),
-        missing_table: section.word("missing_table", &MISSING_TABLE)?.unwrap_or_default(),
-        part_names: sheet_names(&mut section)?,
-        same_content: section.word("same_content", &SAME_CONTENT)?.unwrap_or_default(),
-        changed_file: section.word("changed_file", &CHANGED_FILE)?.unwrap_or_default(),
-    };
+    let mut feed = Feed::new(&name);
+    feed.table = table;
+    feed.table_name = table_name;
+    feed.rules = rules;
+    feed.namer = namer;
+    feed.format_options = format_options(&mut section)?;
+    feed.mode = mode;
+    feed.key = key;
+    feed.keys = keys(&mut section)?;
+    feed.appends_children = section.word("children", &CHILDREN)?.unwrap_or_default();
+    feed.delivery = delivery(&mut section, &pattern)?;
+    feed.order = column(&mut section, "order")?;
+    feed.valid_from = column(&mut section, "valid_from")?;
+    feed.vanished = vanished;
+    feed.vanished_at_most = vanished_at_most;
+    feed.keep_superseded = keep_superseded(&mut section)?;
+    feed.also = section.truth("also")?.unwrap_or_default();
+    feed.sql_before = statements(&mut section, "sql_before")?;
+    feed.sql_after = statements(&mut section, "sql_after")?;
+    feed.policy = drift::policy(&mut section)?;
+    feed.expect = drift::expectations(&mut section)?;
+    feed.keep = columns::keep(&mut section)?;
+    feed.constants = constants;
+    feed.empty_file = section.word("empty_file", &EMPTY_FILE)?.unwrap_or_default();
+    feed.missing_table = section.word("missing_table", &MISSING_TABLE)?.unwrap_or_default();
+    feed.part_names = sheet_names(&mut section)?;
+    feed.same_content = section.word("same_content", &SAME_CONTENT)?.unwrap_or_default();
+    feed.changed_file = section.word("changed_file", &CHANGED_FILE)?.unwrap_or_default();
     contradictions(mode, feed.keep_superseded, &mut section)?;
     let schedule = schedule::read(&mut section)?;
     section.finish()?;

@@ -21,7 +21,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use hypodoke_engine::job::{InternalFiles, Job, PlaceSource};
-use hypodoke_places::Scope;
 use hypodoke_places::SpoolSettings;
 use hypodoke_stores::{Staging, StoreUrl};
 
@@ -119,20 +118,17 @@ impl Settings {
 
     /// What the engine is to do by it.
     pub fn job(&self) -> Job {
-        let place = |place: &PlaceSettings| PlaceSource {
-            place: place.place.clone(),
-            completeness: place.completeness.clone(),
-            put_away: place.put_away.clone(),
+        let place = |place: &PlaceSettings| {
+            let source = PlaceSource::from(place.place.clone());
+            source.complete_by(place.completeness.clone()).putting_away(place.put_away.clone())
         };
-        Job {
-            staging: self.staging.clone(),
-            connections: self.connections,
-            commit_every: self.commit_every,
-            scope: Scope::default(),
-            places: self.places.iter().map(place).collect(),
-            feeds: self.feeds.iter().map(FeedSettings::source).collect(),
-            internal: internal_files(Some(&self.staging), vec![self.spool.folder.clone()]),
-        }
+        let mut job = Job::new(self.staging.clone());
+        job.connections = self.connections;
+        job.commit_every = self.commit_every;
+        job.places = self.places.iter().map(place).collect();
+        job.feeds = self.feeds.iter().map(FeedSettings::source).collect();
+        job.internal = internal_files(Some(&self.staging), vec![self.spool.folder.clone()]);
+        job
     }
 
     /// The feeds' schedules, by their names.

@@ -147,7 +147,8 @@ impl<'a> FeedWorker<'a> {
 
     /// Loads what is new; whether files are still arriving.
     fn round(&mut self, now: Timestamp) -> Result<bool, Failure> {
-        let job = Job { scope: self.scope(), ..self.settings.job() };
+        let mut job = self.settings.job();
+        job.scope = self.scope();
         let mut found = discover(&job, std::slice::from_ref(&self.feed.name))?;
         if job.scope == Scope::Usual {
             self.listed_all = Some(Instant::now());
@@ -228,7 +229,7 @@ impl<'a> FeedWorker<'a> {
         let report = run_job(job, found, self.connections.tables()?, options)?;
         drop(in_hand);
         self.remember(found, &report, now);
-        let LoadReport { receipt, broken_off, errors } = report;
+        let LoadReport { receipt, broken_off, errors, .. } = report;
         // What people are to be told of is never in the way of a load.
         let news = notifications::of_receipt(&receipt);
         match self.note(&news, Some(&receipt)) {

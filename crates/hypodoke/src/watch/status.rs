@@ -250,7 +250,7 @@ impl Status {
                 let Some(load) = &mut line.load else { return };
                 match event {
                     Event::FileBegan { path, .. } => load.path.clone_from(path),
-                    Event::Progress { bytes } => load.bytes.0 += bytes,
+                    Event::Progress { bytes, .. } => load.bytes.0 += bytes,
                     Event::FileEnded { .. } => load.files.0 += 1,
                     _ => {}
                 }

@@ -14,7 +14,7 @@ use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
 use hypodoke_engine::maintain::{candidate_of, resubmit, retract};
 use hypodoke_engine::sources::{Finder, FoundFile, plan_replay};
-use hypodoke_places::{Completeness, Place, PutAway};
+use hypodoke_places::{Place, PutAway};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Staging, StoreUrl, Tables, Vanished, open};
 use hypodoke_testkit::set_modified;
 use rust_xlsxwriter::{DocProperties, ExcelDateTime, Workbook};
@@ -68,32 +68,24 @@ impl Harbour {
     }
 
     fn job(&self) -> Job {
-        let mut job = Job::new(self.staging.clone());
-        let place = Place::folder("quay", self.folder.path().join("quay"));
         let away = PutAway { done: "done".into(), failed: "failed".into() };
-        let put_away = self.puts_away.then_some(away);
-        job.places.push(PlaceSource { place, completeness: Completeness::default(), put_away });
-        job.feeds.push(FeedSource {
-            modified_within: None,
-            place: "quay".into(),
-            files: Pattern::parse(self.pattern()).expect("a pattern"),
-            feed: self.feed(),
-        });
+        let place = Place::folder("quay", self.folder.path().join("quay"));
+        let place = PlaceSource::from(place).putting_away(self.puts_away.then_some(away));
+        let mut job = Job::new(self.staging.clone());
+        let files = Pattern::parse(self.pattern()).expect("a pattern");
+        job.places.push(place);
+        job.feeds.push(FeedSource::new("quay", files, self.feed()));
         job
     }
 
     fn feed(&self) -> Feed {
         let sheets = if self.kind.shape == Shape::Sheets { vec!["a.", "b."] } else { vec![""] };
         let whole = |source: String| ColumnRule { source, ty: Some(Type::Integer), ..ColumnRule::default() };
-        Feed {
-            name: Some("moves".into()),
-            table: "moves".into(),
-            mode: self.kind.mode,
-            key: if self.kind.mode.has_key() { vec!["k".into()] } else { Vec::new() },
-            vanished: self.kind.vanished,
-            rules: sheets.iter().flat_map(|s| [format!("{s}k"), format!("{s}v")]).map(whole).collect(),
-            ..Feed::default()
-        }
+        let key = self.kind.mode.has_key().then_some("k");
+        let mut feed = Feed::new("moves").keyed_by(self.kind.mode, key);
+        feed.vanished = self.kind.vanished;
+        feed.rules = sheets.iter().flat_map(|s| [format!("{s}k"), format!("{s}v")]).map(whole).collect();
+        feed
     }
 
     fn path(&self, name: &str) -> PathBuf {
@@ -315,7 +307,7 @@ impl Harbour {
         let entry = self.entry(at);
         let batch = self.store.ledger().begin_batch(0).expect("a batch");
         // Without a configuration: how the table follows from its files is in the ledger.
-        let feed = Feed { table: "moves".into(), ..Feed::default() };
+        let feed = Feed::default().into_table("moves");
         let counts = retract(self.store.as_mut(), &feed, &entry, batch, None).expect("taken out");
         assert_eq!(counts.touched, 0, "nobody else has changed a row");
         (self.files[at].in_force, self.files[at].mended) = (false, false);

@@ -6,8 +6,8 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use futures_util::TryStreamExt;
 use hypodoke_core::arrival::Arrival;
+use hypodoke_runtime::{BlockingRuntime, runtime};
 use object_store::path::Path;
-use tokio::runtime::Runtime;
 use ureq::Agent;
 use url::Url;
 
@@ -21,7 +21,6 @@ use super::trouble::trouble_of;
 use crate::backend::{Backend, ListRequest, Listed};
 use crate::error::{PlaceError, RemoteTrouble};
 use crate::http::client::agent;
-use crate::runtime::runtime;
 
 /// How many keys a page of a listing has.
 const PAGE: usize = 1000;
@@ -40,7 +39,7 @@ const RECENT: i64 = 2 * 86_400 * 1_000_000;
 /// What begins alike in a bucket.
 pub struct ObjectsBackend {
     address: ObjectsAddress,
-    runtime: &'static Runtime,
+    runtime: &'static BlockingRuntime,
     agent: Agent,
     clients: OnceLock<Clients>,
     /// The last key before the first that was modified a short while ago, once all were listed.

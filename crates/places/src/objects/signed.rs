@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use hypodoke_runtime::runtime;
 use object_store::path::Path;
 use object_store::signer::{SignedUrlOptions, Signer};
 use ureq::Agent;
@@ -13,7 +14,6 @@ use super::connect::Clients;
 use super::trouble::{of_answer, trouble_of};
 use crate::error::RemoteTrouble;
 use crate::http::client::{of_io, trouble_of as trouble_of_request};
-use crate::runtime::runtime;
 
 /// For how long a signed request holds: as long as it may take to make it.
 const EXPIRES: Duration = Duration::from_secs(300);

@@ -8,7 +8,7 @@ use object_store::client::{HttpError, HttpErrorKind};
 use super::address::ObjectsAddress;
 use crate::error::RemoteTrouble;
 use crate::http::client::trouble_of_status;
-use crate::runtime::one_line;
+use crate::one_line::one_line;
 
 /// What an error of the library means.
 pub fn trouble_of(error: &object_store::Error, address: &ObjectsAddress) -> RemoteTrouble {

@@ -6,14 +6,13 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use hypodoke_core::arrival::Arrival;
-use tokio::runtime::Runtime;
+use hypodoke_runtime::{BlockingRuntime, runtime};
 
 use super::address::SftpAddress;
 use super::connect::SftpSession;
 use super::{fetch, host, list};
 use crate::backend::{Backend, Identity, ListRequest, Listed, ShownKey};
 use crate::error::{PlaceError, RemoteTrouble};
-use crate::runtime::runtime;
 
 /// How often a broken connection is made anew for a listing, and the pause before the first time.
 const ATTEMPTS: u32 = 5;
@@ -22,7 +21,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 /// A folder on a server. One connection serves all that is asked of it.
 pub struct SftpBackend {
     address: SftpAddress,
-    runtime: &'static Runtime,
+    runtime: &'static BlockingRuntime,
     connection: Mutex<Connection>,
     /// How many attempts to connect have failed.
     failures: AtomicU64,

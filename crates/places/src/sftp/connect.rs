@@ -3,6 +3,7 @@
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use hypodoke_runtime::runtime;
 use russh::ChannelMsg;
 use russh::client::{self, Handle};
 use russh::keys::PublicKeyOrCertificate;
@@ -12,7 +13,7 @@ use super::address::SftpAddress;
 use super::host::{self, HostKey};
 use super::login::log_in;
 use crate::error::RemoteTrouble;
-use crate::runtime::{one_line, runtime};
+use crate::one_line::one_line;
 
 /// How long a server that speaks is listened to, and how much of it.
 const LISTENING: Duration = Duration::from_secs(4);

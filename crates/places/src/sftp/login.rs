@@ -10,7 +10,7 @@ use russh::keys::{HashAlg, PrivateKeyWithHashAlg, PublicKey, load_secret_key};
 use super::address::SftpAddress;
 use super::rsa_key::RsaKey;
 use crate::error::RemoteTrouble;
-use crate::runtime::one_line;
+use crate::one_line::one_line;
 
 /// How often a server may ask before it is given up.
 const MOST_QUESTIONS: usize = 4;

@@ -1,11 +1,10 @@
 //! A connection to a server, and statements run on it.
 
-use std::sync::Arc;
 use std::time::Duration;
 
+use hypodoke_runtime::{BlockingRuntime, runtime};
 use mysql_async::prelude::Queryable;
 use mysql_async::{Conn, Error, Params, Row};
-use tokio::runtime::Runtime;
 
 use super::address::Address;
 use super::errors;
@@ -16,13 +15,12 @@ use super::stream::Sending;
 use crate::error::{NotConnected, StoreError};
 use crate::failpoint::failpoint;
 use crate::load_plan::TablePlan;
-use crate::sql::runtime::runtime;
 use crate::sql::{MYSQL, Misread, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use crate::tables::link::LedgerLink;
 
 /// A connection to a server.
 pub struct MysqlStore {
-    pub(super) runtime: Arc<Runtime>,
+    pub(super) runtime: &'static BlockingRuntime,
     /// The connection; `None` while it is busy with rows on their way, or lost with them.
     pub(super) conn: Option<Conn>,
     pub(super) facts: Facts,
@@ -68,7 +66,7 @@ impl MysqlStore {
     /// Connects.
     pub fn open(address: &Address, wait: Duration) -> Result<MysqlStore, StoreError> {
         let shown = address.shown.clone();
-        let runtime = runtime().map_err(|why| NotConnected::from(why).of(&shown))?;
+        let runtime = runtime().map_err(|why| NotConnected::from(why.to_string()).of(&shown))?;
         let conn = runtime.block_on(address.connect()).map_err(|error| error.of(&shown))?;
         let mut store = MysqlStore {
             runtime,

@@ -145,7 +145,7 @@ impl PostgresStore {
             self.run(sink.feed(header))?;
             self.bulk()?.copying = Some(BulkCopy { at, sink, rows: 0 });
         }
-        let (runtime, bulk) = (self.runtime.clone(), self.bulk()?);
+        let (runtime, bulk) = (self.runtime, self.bulk()?);
         let Some(copying) = &mut bulk.copying else { return Ok(()) };
         copying.rows += count;
         match runtime.block_on(copying.sink.feed(rows.freeze())) {

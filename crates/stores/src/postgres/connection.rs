@@ -2,10 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 use std::future::Future;
-use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::runtime::Runtime;
+use hypodoke_runtime::{BlockingRuntime, runtime};
 use tokio_postgres::error::SqlState;
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Error, Statement};
@@ -16,13 +15,12 @@ use super::open_copy::Copying;
 use super::{rights, session};
 use crate::error::{NotConnected, StoreError};
 use crate::failpoint::failpoint;
-use crate::sql::runtime::runtime;
 use crate::sql::{Misread, POSTGRES, Scope, SqlConnection, SqlDatabase, SqlDialect, SqlRow, SqlValue, quote};
 use crate::tables::link::LedgerLink;
 
 /// A connection to a server.
 pub struct PostgresStore {
-    pub(super) runtime: Arc<Runtime>,
+    pub(super) runtime: &'static BlockingRuntime,
     pub(super) client: Client,
     /// Statements of the ledger, as the server prepared them.
     pub(super) statements: HashMap<String, Statement>,
@@ -66,7 +64,7 @@ impl PostgresStore {
         wait: Duration,
     ) -> Result<PostgresStore, StoreError> {
         let shown = address.shown.clone();
-        let runtime = runtime().map_err(|why| NotConnected::from(why).of(&shown))?;
+        let runtime = runtime().map_err(|why| NotConnected::from(why.to_string()).of(&shown))?;
         let client = runtime.block_on(address.connect()).map_err(|error| error.of(&shown))?;
         let mut store = PostgresStore {
             runtime,

@@ -3,7 +3,6 @@
 
 mod connection;
 mod dialect;
-pub(crate) mod runtime;
 mod scope;
 mod transaction;
 mod value;

@@ -6,7 +6,7 @@ use hypodoke_testkit::{Database, Mariadb, MariadbDatabase, Server};
 use rstest::rstest;
 use tempfile::TempDir;
 
-use crate::kit::Kind::{self, Mysql, Postgres, Sqlite, SqlitePostgres};
+use crate::kit::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 use crate::kit::{address, layout, load, loaded, next, plan, rows, staging, summary};
 
 /// Rows that the tables refuse only when they are committed: the entry is committed by then, and is taken back.
@@ -124,23 +124,44 @@ fn an_intent_is_settled_by_what_the_tables_say(
     assert_eq!(loaded(store.as_mut()), expected);
 }
 
-/// Calls block, and may be made where an asynchronous program makes blocking calls.
+/// What an asynchronous program calls from.
+#[derive(Clone, Copy, Debug)]
+enum Caller {
+    Task,
+    TaskOfSeveralThreads,
+    ThreadForBlockingWork,
+}
+
+/// Calls block, and may be made from asynchronous code all the same.
 #[rstest]
-fn a_blocking_thread_of_an_asynchronous_program_may_load(
-    #[values(Sqlite, Postgres, Mysql, SqlitePostgres)] kind: Kind,
+fn an_asynchronous_program_may_load(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+    #[values(Caller::Task, Caller::TaskOfSeveralThreads, Caller::ThreadForBlockingWork)] caller: Caller,
 ) {
     let folder = TempDir::new().expect("a folder");
     let staging = staging(kind, &folder);
-    let runtime = tokio::runtime::Builder::new_current_thread().build().expect("a runtime");
-    let rows = runtime.block_on(async move {
-        let work = move || {
-            let mut store = hypodoke_stores::open(&staging).expect("a store");
-            store.prepare().expect("a ledger");
-            let plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
-            load(store.as_mut(), &plan, &[&["1"], &["2"]]);
-            store.count_rows("movements").expect("a count")
-        };
-        tokio::task::spawn_blocking(work).await.expect("no panic")
+    let mut runtime = match caller {
+        Caller::TaskOfSeveralThreads => tokio::runtime::Builder::new_multi_thread(),
+        Caller::Task | Caller::ThreadForBlockingWork => tokio::runtime::Builder::new_current_thread(),
+    };
+    let runtime = runtime.enable_all().build().expect("a runtime");
+    let work = move || {
+        let mut store = hypodoke_stores::open(&staging).expect("a store");
+        store.prepare().expect("a ledger");
+        let rows: Vec<String> = (0..5000).map(|row| row.to_string()).collect();
+        let rows: Vec<[&str; 1]> = rows.iter().map(|row| [row.as_str()]).collect();
+        let rows: Vec<&[&str]> = rows.iter().map(|row| row.as_slice()).collect();
+        for (at, name) in ["a.csv", "b.csv"].into_iter().enumerate() {
+            let plan = plan(store.as_mut(), name, layout(&[("id", Type::Integer)]), Vec::new());
+            load(store.as_mut(), &plan, &rows[at..]);
+        }
+        store.count_rows("movements").expect("a count")
+    };
+    let task = runtime.spawn(async move {
+        match caller {
+            Caller::ThreadForBlockingWork => tokio::task::spawn_blocking(work).await.expect("no panic"),
+            Caller::Task | Caller::TaskOfSeveralThreads => work(),
+        }
     });
-    assert_eq!(rows, 2);
+    assert_eq!(runtime.block_on(task).expect("no panic"), 9999);
 }

@@ -72,7 +72,11 @@ pub fn settle_one(
     let layout = TargetState::of(store, &found.feed)?.main.layout().cloned();
     names_are_there(&settlement, layout.as_ref())?;
     let effect = match settlement.discard {
-        true => ReceiptLine { path: found.file.shown.clone(), ..ReceiptLine::default() },
+        true => {
+            let mut line = ReceiptLine::default();
+            line.path.clone_from(&found.file.shown);
+            line
+        }
         false => effect(store, &found, &settlement)?,
     };
     let feed = &found.feed;
