@@ -25,12 +25,29 @@ pub struct Arrival {
 
 impl Arrival {
     /// The last part of its path.
+    ///
+    /// ```
+    /// use hypodoke_core::arrival::Arrival;
+    ///
+    /// let arrival = Arrival { path: "north/berths.csv".into(), ..Arrival::default() };
+    /// assert_eq!(arrival.file_name(), "berths.csv");
+    /// ```
     pub fn file_name(&self) -> &str {
         self.path.rsplit('/').next().unwrap_or("")
     }
 
     /// Whether a file seen earlier at the same path is this one, unchanged: of the same size and time,
     /// and called the same by the place, where it called both something.
+    ///
+    /// ```
+    /// use hypodoke_core::arrival::Arrival;
+    ///
+    /// let earlier = Arrival { path: "berths.csv".into(), bytes: 812, modified: 1, ..Arrival::default() };
+    /// let token = Some("v2".to_owned());
+    /// // The place gave no token before, so size and time decide.
+    /// assert!(Arrival { token, ..earlier.clone() }.looks_like(&earlier));
+    /// assert!(!Arrival { bytes: 813, ..earlier.clone() }.looks_like(&earlier));
+    /// ```
     pub fn looks_like(&self, earlier: &Arrival) -> bool {
         let is_called_alike = match (&self.token, &earlier.token) {
             (Some(token), Some(earlier)) => token == earlier,

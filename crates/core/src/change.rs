@@ -238,6 +238,13 @@ impl Action {
     }
 
     /// The action of that word.
+    ///
+    /// ```
+    /// use hypodoke_core::drift::Action;
+    ///
+    /// assert_eq!(Action::from_word("nulled"), Some(Action::Nulled));
+    /// assert_eq!(Action::from_word("sunk"), None);
+    /// ```
     pub fn from_word(word: &str) -> Option<Action> {
         Action::ALL.into_iter().find(|action| action.word() == word)
     }
@@ -302,6 +309,13 @@ impl Drift {
     }
 
     /// A change that makes no difference.
+    ///
+    /// ```
+    /// use hypodoke_core::drift::{Action, Change, Drift};
+    ///
+    /// let drift = Drift::noted(Change::Missing { column: "tugs".into() });
+    /// assert_eq!(drift.action, Action::Noted);
+    /// ```
     pub fn noted(change: Change) -> Drift {
         Drift::of(change, Action::Noted)
     }

@@ -1,6 +1,10 @@
 //! Counts and lists in words, worded in this one place.
 
 /// `1,234,567`
+///
+/// ```
+/// assert_eq!(hypodoke_core::count::number(1_234_567), "1,234,567");
+/// ```
 pub fn number(value: u64) -> String {
     let digits = value.to_string();
     let mut out = String::with_capacity(digits.len() + digits.len() / 3);
@@ -14,6 +18,13 @@ pub fn number(value: u64) -> String {
 }
 
 /// `1 row`, `2 rows`
+///
+/// ```
+/// use hypodoke_core::count;
+///
+/// assert_eq!(count::of(1, "sheet", "sheets"), "1 sheet");
+/// assert_eq!(count::of(1200, "sheet", "sheets"), "1,200 sheets");
+/// ```
 pub fn of(value: u64, one: &str, many: &str) -> String {
     format!("{} {}", number(value), if value == 1 { one } else { many })
 }
@@ -29,6 +40,11 @@ pub fn rows(value: u64) -> String {
 }
 
 /// `a, b and c`
+///
+/// ```
+/// let quays = ["north", "south", "east"].map(str::to_owned);
+/// assert_eq!(hypodoke_core::count::list(&quays), "north, south and east");
+/// ```
 pub fn list(words: &[String]) -> String {
     match words {
         [] => String::new(),
@@ -38,6 +54,10 @@ pub fn list(words: &[String]) -> String {
 }
 
 /// `812 B`, `1.4 MB`
+///
+/// ```
+/// assert_eq!(hypodoke_core::count::bytes(812), "812 B");
+/// ```
 pub fn bytes(value: u64) -> String {
     const UNITS: [&str; 5] = ["B", "kB", "MB", "GB", "TB"];
     let (mut scaled, mut unit) = (value as f64, 0);
@@ -49,6 +69,10 @@ pub fn bytes(value: u64) -> String {
 }
 
 /// `0.03 s`, `12.4 s`, `3 min 20 s`
+///
+/// ```
+/// assert_eq!(hypodoke_core::count::seconds(200.0), "3 min 20 s");
+/// ```
 pub fn seconds(value: f64) -> String {
     if value < 10.0 {
         format!("{value:.2} s")

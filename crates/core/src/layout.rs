@@ -180,6 +180,16 @@ impl Layout {
     }
 
     /// The column of that name, blanks, case and punctuation aside.
+    ///
+    /// ```
+    /// use hypodoke_core::layout::Layout;
+    /// use hypodoke_core::names::Namer;
+    ///
+    /// let header = ["Berth No.", "Draught"].map(str::to_owned);
+    /// let layout = Layout::named(&header, &Namer::default(), &[]);
+    /// assert_eq!(layout.find("BERTH no"), Some(0));
+    /// assert_eq!(layout.find("tugs"), None);
+    /// ```
     pub fn find(&self, name: &str) -> Option<usize> {
         let exact = self.columns.iter().position(|column| column.name == name);
         exact.or_else(|| {
@@ -189,6 +199,15 @@ impl Layout {
     }
 
     /// The column that files have under this name; or else the one that the table has.
+    ///
+    /// ```
+    /// use hypodoke_core::layout::Layout;
+    /// use hypodoke_core::names::Namer;
+    ///
+    /// let layout = Layout::named(&["Berth No.".to_owned()], &Namer::default(), &[]);
+    /// assert_eq!(layout.find_as_in_files("Berth No."), Some(0));
+    /// assert_eq!(layout.find_as_in_files("berth_no"), Some(0));
+    /// ```
     pub fn find_as_in_files(&self, name: &str) -> Option<usize> {
         let by_source = self.columns.iter().position(|column| column.source == name);
         by_source.or_else(|| self.find(name))
@@ -205,6 +224,15 @@ fn forced_format(format: Format, rule: Option<&ColumnRule>) -> Format {
 }
 
 /// The rule for a column of the file, by its name there.
+///
+/// ```
+/// use hypodoke_core::layout::{ColumnRule, rule_for};
+/// use hypodoke_core::types::Type;
+///
+/// let rule = ColumnRule { source: "berth".into(), ty: Some(Type::Text), ..ColumnRule::default() };
+/// assert_eq!(rule_for(std::slice::from_ref(&rule), "berth").and_then(|rule| rule.ty), Some(Type::Text));
+/// assert!(rule_for(&[rule], "tugs").is_none());
+/// ```
 pub fn rule_for<'a>(rules: &'a [ColumnRule], source: &str) -> Option<&'a ColumnRule> {
     let key = crate::names::match_key(source);
     rules

@@ -29,6 +29,13 @@ pub enum Outcome {
 
 impl Outcome {
     /// Whether its rows count: they are in the table, or would be without a newer delivery.
+    ///
+    /// ```
+    /// use hypodoke_core::outcome::Outcome;
+    ///
+    /// assert!(Outcome::Loaded.counts() && Outcome::Superseded.counts());
+    /// assert!(!Outcome::Held.counts());
+    /// ```
     pub fn counts(self) -> bool {
         matches!(self, Outcome::Loaded | Outcome::Superseded)
     }
@@ -50,6 +57,14 @@ impl Outcome {
     }
 
     /// The outcome of that word.
+    ///
+    /// ```
+    /// use hypodoke_core::outcome::Outcome;
+    ///
+    /// assert_eq!(Outcome::from_word("held"), Some(Outcome::Held));
+    /// assert_eq!(Outcome::from_word(Outcome::Loaded.word()), Some(Outcome::Loaded));
+    /// assert_eq!(Outcome::from_word("sunk"), None);
+    /// ```
     pub fn from_word(word: &str) -> Option<Outcome> {
         let all = [
             Outcome::Loaded,
@@ -106,6 +121,14 @@ impl Reason {
 }
 
 /// Whether any of the reasons has a code, or one of a group: see [`Reason::is`].
+///
+/// ```
+/// use hypodoke_core::outcome::{Reason, has_code};
+///
+/// let reasons = [Reason::new("held.new_column", serde_json::json!({ "column": "tugs" }))];
+/// assert!(has_code(&reasons, "held.new_column") && has_code(&reasons, "held"));
+/// assert!(!has_code(&reasons, "failed"));
+/// ```
 pub fn has_code(reasons: &[Reason], code: &str) -> bool {
     reasons.iter().any(|reason| reason.is(code))
 }

@@ -89,11 +89,31 @@ impl Pattern {
     }
 
     /// The named parts, in order.
+    ///
+    /// ```
+    /// use hypodoke_core::pattern::Pattern;
+    ///
+    /// let pattern = Pattern::parse("{quay}/berths_{day:%Y%m%d}.csv")?;
+    /// let names: Vec<&str> = pattern.parts().iter().map(|part| part.name.as_str()).collect();
+    /// assert_eq!(names, ["quay", "day"]);
+    /// # Ok::<(), String>(())
+    /// ```
     pub fn parts(&self) -> &[Part] {
         &self.parts
     }
 
     /// The values of the named parts, if the path matches; `None` if it does not.
+    ///
+    /// ```
+    /// use hypodoke_core::pattern::Pattern;
+    ///
+    /// let pattern = Pattern::parse("berths_{day:%Y%m%d}.csv")?;
+    /// let parts = pattern.matches("berths_20260302.csv").expect("it fits");
+    /// assert_eq!(parts[0].text(), "2026-03-02");
+    /// // The 31st of February is no day.
+    /// assert!(pattern.matches("berths_20260231.csv").is_none());
+    /// # Ok::<(), String>(())
+    /// ```
     pub fn matches(&self, path: &str) -> Option<Vec<PartValue>> {
         let captures = self.regex.captures(path)?;
         self.parts

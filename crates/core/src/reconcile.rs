@@ -10,6 +10,20 @@ use crate::types::Domain;
 /// Joins the layouts of files that go to one table. Columns are matched by name; one that a
 /// file lacks becomes nullable. Which columns there are and what they hold does not depend
 /// on the order of the files; the order of the columns is that of the first file to have them.
+///
+/// ```
+/// use hypodoke_core::layout::Layout;
+/// use hypodoke_core::names::Namer;
+/// use hypodoke_core::reconcile::join;
+///
+/// let layout = |names: &[&str]| {
+///     let header: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+///     Layout::named(&header, &Namer::default(), &[])
+/// };
+/// let both = join(&layout(&["id", "berth"]), &layout(&["id", "tugs"]));
+/// let names: Vec<&str> = both.columns.iter().map(|column| column.name.as_str()).collect();
+/// assert_eq!(names, ["id", "berth", "tugs"]);
+/// ```
 pub fn join(a: &Layout, b: &Layout) -> Layout {
     let mut joined = a.clone();
     let partners = pair_up(&a.columns, &b.columns);
@@ -98,6 +112,21 @@ impl Fit {
 }
 
 /// Reconciles a file with the layout of its table.
+///
+/// ```
+/// use hypodoke_core::layout::Layout;
+/// use hypodoke_core::names::Namer;
+/// use hypodoke_core::reconcile::reconcile;
+///
+/// let layout = |names: &[&str]| {
+///     let header: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+///     Layout::named(&header, &Namer::default(), &[])
+/// };
+/// let fit = reconcile(&layout(&["id", "berth"]), &layout(&["berth", "id", "tugs"]));
+/// // The table's columns keep their places, and the new one comes last.
+/// assert_eq!(fit.sources, [Some(1), Some(0), Some(2)]);
+/// assert!(fit.alters());
+/// ```
 pub fn reconcile(table: &Layout, file: &Layout) -> Fit {
     let mut fit = Fit { layout: table.clone(), sources: Vec::new(), changes: Vec::new() };
     fit.sources = pair_up(&table.columns, &file.columns);

@@ -69,6 +69,14 @@ impl Template {
     }
 
     /// The parts that it names.
+    ///
+    /// ```
+    /// use hypodoke_core::template::Template;
+    ///
+    /// let template = Template::parse("{quay}_{day}")?;
+    /// assert_eq!(template.parts().collect::<Vec<_>>(), ["quay", "day"]);
+    /// # Ok::<(), String>(())
+    /// ```
     pub fn parts(&self) -> impl Iterator<Item = &str> {
         self.pieces.iter().filter_map(|piece| match piece {
             Piece::Part(name) => Some(name.as_str()),

@@ -89,6 +89,13 @@ pub const TYPE_WORDS: &[&str] = &[
 
 impl Type {
     /// Whether its values are days, or moments.
+    ///
+    /// ```
+    /// use hypodoke_core::types::Type;
+    ///
+    /// assert!(Type::TimestampTz.is_calendar());
+    /// assert!(!Type::Time.is_calendar() && !Type::Integer.is_calendar());
+    /// ```
     pub fn is_calendar(self) -> bool {
         matches!(self, Type::Date | Type::Timestamp | Type::TimestampTz)
     }
@@ -305,6 +312,13 @@ impl Domain {
     }
 
     /// The domain of a column that is declared, not observed.
+    ///
+    /// ```
+    /// use hypodoke_core::types::{Domain, Type};
+    ///
+    /// let price = Type::Decimal { precision: 12, scale: 2 };
+    /// assert_eq!(Domain::of(price).ty(), price);
+    /// ```
     pub fn of(ty: Type) -> Domain {
         match ty {
             Type::Unknown => Domain::Unknown,
@@ -321,6 +335,15 @@ impl Domain {
     }
 
     /// The narrowest domain that holds both.
+    ///
+    /// ```
+    /// use hypodoke_core::types::{Domain, Type};
+    ///
+    /// let (whole, part) = (Domain::of(Type::Integer), Domain::of(Type::Decimal { precision: 6, scale: 2 }));
+    /// assert_eq!(whole.join(part), part.join(whole));
+    /// assert_eq!(whole.join(Domain::Unknown), whole);
+    /// assert_eq!(Domain::Date.join(Domain::Boolean).ty(), Type::Text);
+    /// ```
     pub fn join(self, other: Domain) -> Domain {
         use Domain::{Date, Number, Text, Timestamp, Unknown};
         match (self, other) {
@@ -344,6 +367,13 @@ impl Domain {
     }
 
     /// Whether every value of `self` is a value of `wider`.
+    ///
+    /// ```
+    /// use hypodoke_core::types::Domain;
+    ///
+    /// assert!(Domain::Date.fits(Domain::Text));
+    /// assert!(!Domain::Text.fits(Domain::Date));
+    /// ```
     pub fn fits(self, wider: Domain) -> bool {
         self.join(wider).ty() == wider.ty()
     }

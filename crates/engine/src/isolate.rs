@@ -16,6 +16,12 @@ use crate::decide::FailReason;
 /// # Errors
 ///
 /// The work panicked.
+///
+/// ```
+/// use hypodoke_engine::isolate::isolated;
+///
+/// assert_eq!(isolated(|| 7), Ok(7));
+/// ```
 pub fn isolated<T>(work: impl FnOnce() -> T) -> Result<T, FailReason> {
     let _mark = Mark::set();
     catch_unwind(AssertUnwindSafe(work)).map_err(|panic| FailReason::Panicked(words(panic.as_ref())))

@@ -43,6 +43,13 @@ impl Marks {
     pub const MOST: usize = 8;
 
     /// The marks of a text; `None` where there are none or too many.
+    ///
+    /// ```
+    /// use hypodoke_formats::text::Marks;
+    ///
+    /// assert_eq!(Marks::new("||").map(|marks| marks.text().to_owned()).as_deref(), Some("||"));
+    /// assert_eq!(Marks::new(""), None);
+    /// ```
     pub fn new(text: &str) -> Option<Marks> {
         let mut bytes = [0; Marks::MOST];
         bytes.get_mut(..text.len())?.copy_from_slice(text.as_bytes());

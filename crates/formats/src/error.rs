@@ -162,6 +162,12 @@ fn on_sheet(sheet: &Option<String>) -> String {
 
 impl ReadError {
     /// The case in a word, which programs may compare.
+    ///
+    /// ```
+    /// use hypodoke_formats::ReadError;
+    ///
+    /// assert_eq!(ReadError::Empty.code(), "empty");
+    /// ```
     pub fn code(&self) -> &'static str {
         match self {
             ReadError::Io(_) => "unreadable",

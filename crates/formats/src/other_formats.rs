@@ -68,6 +68,12 @@ impl OtherFormats {
     }
 
     /// Whether there are none.
+    ///
+    /// ```
+    /// use hypodoke_formats::FormatOptions;
+    ///
+    /// assert!(FormatOptions::default().others.is_empty());
+    /// ```
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }

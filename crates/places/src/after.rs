@@ -18,6 +18,14 @@ pub struct PutAway {
 
 impl PutAway {
     /// Whether a path in the place is one that was put away.
+    ///
+    /// ```
+    /// use hypodoke_places::PutAway;
+    ///
+    /// let away = PutAway { done: "done".into(), failed: "failed".into() };
+    /// assert!(away.holds("done/2026-03-02/berths.csv"));
+    /// assert!(!away.holds("berths.csv"));
+    /// ```
     pub fn holds(&self, path: &str) -> bool {
         [&self.done, &self.failed]
             .into_iter()

@@ -71,6 +71,13 @@ impl PlaceError {
     }
 
     /// Whether the file is not there any more.
+    ///
+    /// ```
+    /// use hypodoke_places::{PlaceError, RemoteTrouble};
+    ///
+    /// let error = PlaceError::Remote { shown: "tides".into(), trouble: RemoteTrouble::Gone };
+    /// assert!(error.is_gone() && !error.is_changed());
+    /// ```
     pub fn is_gone(&self) -> bool {
         matches!(self, PlaceError::Missing { .. } | PlaceError::Remote { trouble: RemoteTrouble::Gone, .. })
     }

@@ -34,6 +34,20 @@ struct State {
 
 /// Opens a file. `hashed` says whether its content is hashed on the way; `listed` is the version that it
 /// has to be of.
+///
+/// ```
+/// use std::io::Read;
+///
+/// let folder = tempfile::tempdir()?;
+/// let path = folder.path().join("berths.csv");
+/// std::fs::write(&path, "berth\nN1\n")?;
+/// let mut file = hypodoke_places::open(&path, true, None).expect("it is there");
+/// let meter = file.meter();
+/// let mut text = String::new();
+/// file.read_to_string(&mut text)?;
+/// assert_eq!(meter.finish().expect("nobody changed it").0.len(), 64);
+/// # Ok::<(), std::io::Error>(())
+/// ```
 pub fn open(path: &Path, hashed: bool, listed: Option<&Arrival>) -> Result<MeteredFile, PlaceError> {
     let file = File::open(path).map_err(|error| PlaceError::of(path, error))?;
     opened(path, hashed, |file| Box::new(file), file, listed, true)

@@ -162,6 +162,12 @@ fn rename_free(from: &Path, to: &Path) -> std::io::Result<()> {
 
 /// A name as text, no two alike: what is not in UTF-8 is written as U+FFFD and the two digits of each
 /// byte.
+///
+/// ```
+/// use std::ffi::OsStr;
+///
+/// assert_eq!(hypodoke_places::path_text(OsStr::new("berths.csv")), "berths.csv");
+/// ```
 pub fn path_text(name: &OsStr) -> String {
     let mut text = String::with_capacity(name.len());
     let escape = |text: &mut String, bytes: &[u8]| {

@@ -51,6 +51,17 @@ pub enum Scope {
 
 impl Place {
     /// A folder of this machine.
+    ///
+    /// ```
+    /// use hypodoke_places::{Place, Scope};
+    ///
+    /// let folder = tempfile::tempdir()?;
+    /// std::fs::write(folder.path().join("berths.csv"), "berth\nN1\n")?;
+    /// let place = Place::folder("quay", folder.path());
+    /// let listing = place.list(Scope::Usual).expect("the folder is there");
+    /// assert_eq!(listing.seen[0].arrival.path, "berths.csv");
+    /// # Ok::<(), std::io::Error>(())
+    /// ```
     pub fn folder(name: &str, folder: impl Into<PathBuf>) -> Place {
         Place::of(name, Arc::new(Folder::new(folder.into())), None)
     }
@@ -221,6 +232,12 @@ impl Completeness {
 }
 
 /// The path of a file that stands beside another.
+///
+/// ```
+/// use hypodoke_places::beside;
+///
+/// assert_eq!(beside("north/berths.csv", "{file}.md5"), "north/berths.csv.md5");
+/// ```
 pub fn beside(path: &str, pattern: &str) -> String {
     let (folder, name) = path.rsplit_once('/').map_or(("", path), |(folder, name)| (folder, name));
     let stem = name.split_once('.').map_or(name, |(stem, _)| stem);

@@ -8,6 +8,14 @@ pub struct Secret(String);
 
 impl Secret {
     /// Keeps a secret.
+    ///
+    /// ```
+    /// use hypodoke_places::Secret;
+    ///
+    /// let secret = Secret::new("herring");
+    /// assert_eq!(secret.reveal(), "herring");
+    /// assert!(!format!("{secret:?}").contains("herring"));
+    /// ```
     pub fn new(text: impl Into<String>) -> Secret {
         Secret(text.into())
     }

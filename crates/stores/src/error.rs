@@ -239,6 +239,13 @@ impl StoreError {
     }
 
     /// Whether the same may work when it is tried again: nothing of it was kept.
+    ///
+    /// ```
+    /// use hypodoke_stores::StoreError;
+    ///
+    /// let lost = StoreError::Lost { shown: "sqlite:harbour.db".into(), why: "it is closed".into() };
+    /// assert!(lost.is_transient());
+    /// ```
     pub fn is_transient(&self) -> bool {
         matches!(self, StoreError::Lost { .. } | StoreError::Aborted { .. } | StoreError::Changed { .. })
     }

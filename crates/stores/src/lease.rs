@@ -28,6 +28,18 @@ enum Held {
 
 impl Lease {
     /// Takes it; `None` if somebody else has it.
+    ///
+    /// ```
+    /// use hypodoke_stores::{Lease, StoreUrl};
+    ///
+    /// let folder = tempfile::tempdir()?;
+    /// let url = StoreUrl::parse("sqlite:harbour.db", folder.path())?;
+    /// let lease = Lease::take(&url, "berths")?;
+    /// assert!(lease.is_some());
+    /// // Somebody else does not get it meanwhile.
+    /// assert!(Lease::take(&url, "berths")?.is_none());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn take(url: &StoreUrl, name: &str) -> Result<Option<Lease>, StoreError> {
         match url {
             StoreUrl::Sqlite { path, .. } => {

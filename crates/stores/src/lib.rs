@@ -63,6 +63,17 @@ pub use tables::{Capabilities, Claim, Claimed, Tables, Writer};
 /// # Errors
 ///
 /// A database cannot be opened or reached, or ledger and tables do not belong together.
+///
+/// ```
+/// use hypodoke_stores::{Staging, StoreUrl};
+///
+/// let folder = tempfile::tempdir()?;
+/// let mut tables = hypodoke_stores::open(&Staging::new(StoreUrl::parse("sqlite:harbour.db", folder.path())?))?;
+/// tables.prepare()?;
+/// assert!(tables.ledger().has_ledger()?);
+/// assert!(tables.ledger().loaded_files()?.is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn open(staging: &Staging) -> Result<Box<dyn Tables>, StoreError> {
     let link = match &staging.ledger {
         Some(ledger) => LedgerLink::to(connect(ledger)?),
@@ -86,6 +97,17 @@ pub fn open(staging: &Staging) -> Result<Box<dyn Tables>, StoreError> {
 /// # Errors
 ///
 /// The database cannot be opened or reached.
+///
+/// ```
+/// use hypodoke_stores::{Staging, StoreUrl};
+///
+/// let folder = tempfile::tempdir()?;
+/// let staging = Staging::new(StoreUrl::parse("sqlite:harbour.db", folder.path())?);
+/// hypodoke_stores::open(&staging)?.prepare()?;
+/// let mut ledger = hypodoke_stores::open_ledger(&staging)?;
+/// assert!(ledger.batches(10)?.is_empty());
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn open_ledger(staging: &Staging) -> Result<Box<dyn Ledger>, StoreError> {
     Ok(connect(staging.ledger_url())?)
 }

@@ -95,6 +95,12 @@ pub fn likeliest(mut candidates: Vec<Rename>) -> Vec<Rename> {
 }
 
 /// How alike two names are: the words they are made of, then their letters.
+///
+/// ```
+/// use hypodoke_core::drift::name_likeness;
+///
+/// assert!(name_likeness("draught", "draught_m") > name_likeness("draught", "captain"));
+/// ```
 pub fn name_likeness(a: &str, b: &str) -> f64 {
     let words = |name: &str| -> Vec<String> {
         name.split(|c: char| !c.is_alphanumeric())

@@ -104,6 +104,25 @@ impl TableEvidence {
     /// Takes in what the other saw of the same columns.
     ///
     /// Where one knows more columns than the other, the other's records lacked them.
+    ///
+    /// ```
+    /// use hypodoke_core::evidence::TableEvidence;
+    /// use hypodoke_core::record::{Field, Records};
+    ///
+    /// let evidence = |value: &str| {
+    ///     let mut records = Records::default();
+    ///     records.bytes.extend_from_slice(value.as_bytes());
+    ///     records.push_field(Field::new(0..value.len(), false));
+    ///     records.end_record(0..value.len(), 1);
+    ///     let mut table = TableEvidence::new(1);
+    ///     table.add(&records, 0);
+    ///     table
+    /// };
+    /// // The evidence of two halves merges to that of the whole, in any order.
+    /// let mut all = evidence("7");
+    /// all.merge(&evidence("7.5"));
+    /// assert_eq!((all.rows, all.columns[0].values()), (2, 2));
+    /// ```
     pub fn merge(&mut self, other: &TableEvidence) {
         self.widen(other.columns.len(), |_| ColumnEvidence::default());
         for column in self.columns.iter_mut().skip(other.columns.len()) {

@@ -54,6 +54,13 @@ impl Tally {
 }
 
 /// The text of a value, cut at a character near [`EXAMPLE_BYTES`].
+///
+/// ```
+/// use hypodoke_core::evidence::shorten;
+///
+/// assert_eq!(&*shorten(b"N1"), "N1");
+/// assert!(shorten(&[b'x'; 10_000]).len() < 10_000);
+/// ```
 #[cold]
 pub fn shorten(value: &[u8]) -> Box<str> {
     let text = String::from_utf8_lossy(&value[..value.len().min(EXAMPLE_BYTES + 4)]);

@@ -168,6 +168,14 @@ fn is_like(now: &ColumnSummary, before: &ColumnSummary) -> bool {
 
 /// Whether a file has far fewer rows than those before, the newest first: less than a fifth of what is usual,
 /// and than half of what any of them had.
+///
+/// ```
+/// use hypodoke_core::figures::far_fewer_rows;
+///
+/// let before = [1000, 1010, 990, 1005, 995, 1001];
+/// assert!(far_fewer_rows(3, &before).is_some());
+/// assert!(far_fewer_rows(998, &before).is_none());
+/// ```
 pub fn far_fewer_rows(now: u64, before: &[u64]) -> Option<Unusual> {
     if before.first().is_none_or(|newest| now.saturating_mul(2) >= *newest) {
         return None;

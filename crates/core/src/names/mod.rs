@@ -45,6 +45,13 @@ const OF_DATABASES: [&str; 9] =
     ["rowid", "oid", "_rowid_", "ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"];
 
 /// Whether a table may not be called so, with or without its schema: the name is the ledger's.
+///
+/// ```
+/// use hypodoke_core::names::is_reserved_table;
+///
+/// assert!(is_reserved_table("hd_files") && is_reserved_table("HD_FILES"));
+/// assert!(!is_reserved_table("berths"));
+/// ```
 pub fn is_reserved_table(name: &str) -> bool {
     name.split('.').any(|part| {
         let part = part.trim_matches(['"', ' ']);
@@ -71,6 +78,13 @@ pub enum Lineage {
 
 impl Lineage {
     /// The names of the columns.
+    ///
+    /// ```
+    /// use hypodoke_core::names::Lineage;
+    ///
+    /// assert_eq!(Lineage::Rows.columns(), ["hd_file", "hd_line"]);
+    /// assert!(Lineage::None.columns().is_empty());
+    /// ```
     pub fn columns(self) -> &'static [&'static str] {
         const ALL: [&str; 5] = [FILE_COLUMN, LINE_COLUMN, ROW_COLUMN, PARENT_COLUMN, POSITION_COLUMN];
         match self {
@@ -154,6 +168,14 @@ impl Namer {
     }
 
     /// One name for each that is wanted, all different, in the same order.
+    ///
+    /// ```
+    /// use hypodoke_core::names::{Convention, Namer, Wanted};
+    ///
+    /// let namer = Namer::new(Convention::default(), Vec::new());
+    /// let header = ["Berth No.", "berth no"].map(|name| Wanted::Derived(name.to_owned()));
+    /// assert_eq!(namer.names(header), ["berth_no", "berth_no_2"]);
+    /// ```
     pub fn names(&self, wanted: impl IntoIterator<Item = Wanted>) -> Vec<String> {
         let wanted: Vec<Wanted> = wanted.into_iter().collect();
         let mut taken: HashSet<String> = HashSet::new();
@@ -182,6 +204,12 @@ impl Namer {
     }
 
     /// One name, as for a table.
+    ///
+    /// ```
+    /// use hypodoke_core::names::Namer;
+    ///
+    /// assert_eq!(Namer::default().name("Gross tonnage (GT)"), "gross_tonnage_gt");
+    /// ```
     pub fn name(&self, text: &str) -> String {
         self.derive(text)
     }
@@ -229,6 +257,14 @@ pub fn numbered(base: &str, number: usize) -> String {
 }
 
 /// Cuts a name to so many bytes, between characters.
+///
+/// ```
+/// use hypodoke_core::names::cut;
+///
+/// assert_eq!(cut("harbour".into(), 4), "harb");
+/// // The letter of two bytes is not cut in half.
+/// assert_eq!(cut("süd".into(), 2), "s");
+/// ```
 pub fn cut(mut name: String, most: usize) -> String {
     let mut end = name.len().min(most);
     while !name.is_char_boundary(end) {
@@ -239,6 +275,12 @@ pub fn cut(mut name: String, most: usize) -> String {
 }
 
 /// What two names must share to be the same name: letters and digits, in lower case.
+///
+/// ```
+/// use hypodoke_core::names::match_key;
+///
+/// assert_eq!(match_key("Berth No."), match_key("berth_no"));
+/// ```
 pub fn match_key(name: &str) -> String {
     name.chars().filter(|c| c.is_alphanumeric()).flat_map(fold).collect()
 }

@@ -13,6 +13,15 @@ pub struct Number {
 
 impl Number {
     /// The number with exactly `scale` digits after the mark, if no digit is lost.
+    ///
+    /// ```
+    /// use hypodoke_core::spelling::Number;
+    ///
+    /// let draught = Number { mantissa: 750, scale: 2 };
+    /// assert_eq!(draught.rescale(1), Some(75));
+    /// // A digit would be lost.
+    /// assert_eq!(Number { mantissa: 751, scale: 2 }.rescale(1), None);
+    /// ```
     pub fn rescale(self, scale: u16) -> Option<i128> {
         if scale >= self.scale {
             self.mantissa.checked_mul(power_of_ten(scale - self.scale)?)
@@ -31,6 +40,13 @@ impl Number {
     }
 
     /// The number without zeros behind its mark that say nothing.
+    ///
+    /// ```
+    /// use hypodoke_core::spelling::Number;
+    ///
+    /// let number = Number { mantissa: 7500, scale: 3 }.without_zeros();
+    /// assert_eq!((number.mantissa, number.scale), (75, 1));
+    /// ```
     pub fn without_zeros(mut self) -> Number {
         while self.scale > 0 && self.mantissa % 10 == 0 {
             self = Number { mantissa: self.mantissa / 10, scale: self.scale - 1 };
@@ -39,6 +55,12 @@ impl Number {
     }
 
     /// The nearest 64-bit float.
+    ///
+    /// ```
+    /// use hypodoke_core::spelling::Number;
+    ///
+    /// assert_eq!(Number { mantissa: 75, scale: 1 }.to_f64(), 7.5);
+    /// ```
     pub fn to_f64(self) -> f64 {
         const EXACT: i128 = 1 << 53;
         if self.mantissa.abs() <= EXACT && self.scale <= 22 {

@@ -27,6 +27,13 @@ pub use words::{BoolWords, NullSet};
 use words::Word;
 
 /// Says what a value could be. Blanks around it are disregarded.
+///
+/// ```
+/// use hypodoke_core::spelling::{Recognised, recognise};
+///
+/// assert!(matches!(recognise(b" 42 "), Recognised::Integer(42, _)));
+/// assert!(matches!(recognise(b"7,50"), Recognised::Number(_)));
+/// ```
 #[inline]
 pub fn recognise(value: &[u8]) -> Recognised {
     let bytes = trim(value);
@@ -111,6 +118,13 @@ fn recognise_other(bytes: &[u8]) -> Recognised {
 }
 
 /// Whether these are the 36 characters of a UUID (RFC 9562), braces around them allowed.
+///
+/// ```
+/// use hypodoke_core::spelling::is_uuid;
+///
+/// assert!(is_uuid(b"{0f8fad5b-d9cb-469f-a165-70867728950e}"));
+/// assert!(!is_uuid(b"0f8fad5bd9cb469fa16570867728950e"));
+/// ```
 pub fn is_uuid(bytes: &[u8]) -> bool {
     let bytes = match bytes {
         [b'{', inner @ .., b'}'] => inner,
@@ -124,6 +138,13 @@ pub fn is_uuid(bytes: &[u8]) -> bool {
 }
 
 /// Whether these bytes are one JSON text (RFC 8259).
+///
+/// ```
+/// use hypodoke_core::spelling::is_json;
+///
+/// assert!(is_json(br#"{"berth": "N1"}"#));
+/// assert!(!is_json(b"{berth: N1}"));
+/// ```
 pub fn is_json(bytes: &[u8]) -> bool {
     serde_json::from_slice::<serde::de::IgnoredAny>(bytes).is_ok()
 }

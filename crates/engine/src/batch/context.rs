@@ -89,6 +89,14 @@ impl StopSignal {
     }
 
     /// Asks to stop.
+    ///
+    /// ```
+    /// use hypodoke_engine::batch::StopSignal;
+    ///
+    /// let stop = StopSignal::default();
+    /// stop.request();
+    /// assert!(stop.is_requested());
+    /// ```
     pub fn request(&self) {
         self.0.store(true, Ordering::Relaxed);
     }

@@ -113,6 +113,14 @@ pub fn on_likeness(
 
 /// Whether a file that has so many of the columns of the files before it, which have so many, is of another
 /// layout altogether: it has none of them, or lacks most and has as many others.
+///
+/// ```
+/// use hypodoke_engine::decide::is_other_layout;
+///
+/// // One column in common of the five that the files before had, and five others.
+/// assert!(is_other_layout(1, 5, 6));
+/// assert!(!is_other_layout(4, 5, 6));
+/// ```
 pub fn is_other_layout(common: usize, columns: usize, own: usize) -> bool {
     common == 0 && columns > 0 && own > 0 || common * 2 < columns && common * 2 <= own
 }

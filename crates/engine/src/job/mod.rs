@@ -86,6 +86,20 @@ impl Job {
 
     /// The feeds that take a file, by their numbers among the feeds, and what its path tells each: the
     /// first that it fits, and those that take what others have taken, too.
+    ///
+    /// ```
+    /// use hypodoke_core::arrival::Arrival;
+    /// use hypodoke_engine::prelude::*;
+    ///
+    /// let job = Job::builder("sqlite:quillane.db")
+    ///     .place(Place::folder("quay", "inbox"))
+    ///     .feed("quay", "berths_*.csv", Feed::new("berths"))
+    ///     .build()?;
+    /// let arrival = |path: &str| Arrival { place: "quay".into(), path: path.into(), ..Arrival::default() };
+    /// assert_eq!(job.feeds_for(&arrival("berths_0302.csv")).len(), 1);
+    /// assert!(job.feeds_for(&arrival("tugs.csv")).is_empty());
+    /// # Ok::<(), JobError>(())
+    /// ```
     pub fn feeds_for(&self, arrival: &Arrival) -> Vec<(usize, Vec<(Part, PartValue)>)> {
         let mut takers = Vec::new();
         for (at, source) in self.feeds.iter().enumerate() {

@@ -28,6 +28,14 @@ pub struct DialectOptions {
 }
 
 /// Finds the dialect of a text by its beginning; `whole` if that is all of it.
+///
+/// ```
+/// use hypodoke_formats::text::Delimiter;
+/// use hypodoke_formats::text::detect::{DialectOptions, detect};
+///
+/// let dialect = detect(b"berth;draught\nN1;7,50\nN2;6,25\n", true, DialectOptions::default());
+/// assert_eq!(dialect.delimiter, Delimiter::Char(';'));
+/// ```
 pub fn detect(text: &[u8], whole: bool, options: DialectOptions) -> Dialect {
     let (sample, whole) = cut(text, whole);
     let base =

@@ -85,6 +85,15 @@ pub fn effective_at(loaded: i64, modified: i64, before: Option<i64>, behind: Opt
 }
 
 /// A number written so that texts compare as the numbers do.
+///
+/// ```
+/// use hypodoke_core::spelling::Number;
+/// use hypodoke_stores::sortable_number;
+///
+/// let text = |mantissa| sortable_number(Number { mantissa, scale: 1 });
+/// // As texts they are in the order of the numbers.
+/// assert!(text(-25) < text(-5) && text(-5) < text(75) && text(75) < text(1000));
+/// ```
 pub fn sortable_number(number: Number) -> String {
     let digits = number.mantissa.unsigned_abs().to_string();
     let scale = usize::from(number.scale);

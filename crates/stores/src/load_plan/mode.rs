@@ -45,6 +45,13 @@ impl Mode {
     }
 
     /// Whether rows are told apart by a key.
+    ///
+    /// ```
+    /// use hypodoke_stores::Mode;
+    ///
+    /// assert!(Mode::Upsert.has_key() && Mode::History.has_key());
+    /// assert!(!Mode::Append.has_key() && !Mode::Replace.has_key());
+    /// ```
     pub fn has_key(self) -> bool {
         matches!(self, Mode::Upsert | Mode::InsertNew | Mode::History)
     }

@@ -149,6 +149,12 @@ impl SqlRow {
 }
 
 /// A moment as a database without a type for it keeps it: `2026-03-02T07:15:00.000000Z`.
+///
+/// ```
+/// use hypodoke_stores::sql::moment_text;
+///
+/// assert!(moment_text(0).starts_with("1970-01-01T00:00:00"));
+/// ```
 pub fn moment_text(micros: i64) -> String {
     let mut out = Vec::with_capacity(27);
     temporal::write_timestamp(micros, &mut out);

@@ -322,6 +322,16 @@ fn exponent(core: &[u8], at: usize) -> Option<i32> {
 }
 
 /// Reads an exact number in a known style. `None` where it is not one.
+///
+/// ```
+/// use hypodoke_core::spelling::number::read;
+/// use hypodoke_core::spelling::{Number, NumberStyle};
+/// use hypodoke_core::types::Unit;
+///
+/// let number = read(b"12.50", NumberStyle::default(), Unit::Bare);
+/// assert_eq!(number, Some(Number { mantissa: 1250, scale: 2 }));
+/// assert_eq!(read(b"aground", NumberStyle::default(), Unit::Bare), None);
+/// ```
 #[inline]
 pub fn read(bytes: &[u8], style: NumberStyle, unit: Unit) -> Option<Number> {
     if let Some((value, _)) = plain_integer(bytes)

@@ -6,6 +6,14 @@ pub const SECOND: i64 = 1_000_000;
 pub const DAY: i64 = 86_400 * SECOND;
 
 /// Days since 1970-01-01 of a date of the Gregorian calendar, if there is such a date.
+///
+/// ```
+/// use hypodoke_core::spelling::temporal::{civil, days};
+///
+/// assert_eq!(days(1970, 1, 2), Some(1));
+/// assert_eq!(days(2026, 2, 29), None);
+/// assert_eq!(days(2026, 3, 2).map(civil), Some((2026, 3, 2)));
+/// ```
 pub fn days(year: i32, month: u32, day: u32) -> Option<i32> {
     if !(1..=9999).contains(&year) || day == 0 || day > days_in_month(year, month)? {
         return None;
