@@ -226,15 +226,19 @@ impl StoreError {
         )
     }
 
-    /// The database's own words, where they are kept.
-    pub(crate) fn own_words(&self) -> String {
+    /// The error of a statement of the user's own: it failed, unless it is the connection, the disk or another
+    /// load that was in its way.
+    pub(crate) fn in_statement(self, setting: &'static str, statement: &str) -> StoreError {
+        let behind = |why: String| format!("{why}; it was at the statement of `{setting}`:\n  {statement}");
         match self {
             StoreError::Refused { why, .. }
             | StoreError::RowRefused { why, .. }
-            | StoreError::Denied { why, .. }
-            | StoreError::Aborted { why, .. }
-            | StoreError::Lost { why, .. } => why.clone(),
-            other => other.to_string(),
+            | StoreError::Denied { why, .. } => {
+                StoreError::Statement { setting, statement: statement.to_owned(), why }
+            }
+            StoreError::Lost { shown, why } => StoreError::Lost { shown, why: behind(why) },
+            StoreError::Aborted { shown, why } => StoreError::Aborted { shown, why: behind(why) },
+            other => other,
         }
     }
 
@@ -248,5 +252,39 @@ impl StoreError {
     /// ```
     pub fn is_transient(&self) -> bool {
         matches!(self, StoreError::Lost { .. } | StoreError::Aborted { .. } | StoreError::Changed { .. })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn shown() -> String {
+        "sqlite:harbour.db".to_owned()
+    }
+
+    #[rstest]
+    #[case::refused(StoreError::Refused { shown: shown(), why: "no such table".into() }, false)]
+    #[case::a_row_refused(StoreError::RowRefused { shown: shown(), why: "not null".into() }, false)]
+    #[case::denied(StoreError::Denied { shown: shown(), user: "quay".into(), why: "permission denied".into() }, false)]
+    #[case::lost(StoreError::Lost { shown: shown(), why: "connection closed".into() }, true)]
+    #[case::aborted(StoreError::Aborted { shown: shown(), why: "deadlock".into() }, true)]
+    fn a_statement_fails_by_itself_or_by_what_was_in_its_way(
+        #[case] error: StoreError,
+        #[case] passes: bool,
+    ) {
+        let told = error.in_statement("sql_after", "ANALYZE moorings");
+        assert_eq!(matches!(told, StoreError::Statement { .. }), !passes, "{told}");
+        assert_eq!(told.is_transient(), passes);
+        let words = told.to_string();
+        assert!(words.contains("`sql_after`") && words.contains("ANALYZE moorings"), "{words}");
+    }
+
+    #[test]
+    fn a_full_disk_is_no_fault_of_the_statement() {
+        let told = StoreError::Full { shown: shown() }.in_statement("sql_before", "SELECT 1");
+        assert!(matches!(told, StoreError::Full { .. }));
     }
 }

@@ -4,6 +4,7 @@
 /// A named point of a load: a test may have the process end here.
 ///
 /// The environment says where: `HYPODOKE_END_AT=apart.tables.after` at the first time, `…:3` at the third.
+/// `HYPODOKE_STOP_AT` has it stand still there instead, until it is told to go on.
 /// `HYPODOKE_POINTS_TO=FILE` has the names of the points that were passed written to a file instead.
 #[cfg(feature = "failpoints")]
 #[macro_export]
@@ -31,26 +32,41 @@ mod passed {
     use std::sync::OnceLock;
     use std::sync::atomic::{AtomicU64, Ordering};
 
-    /// Where the process ends: the point, and the how manieth time.
-    static END_AT: OnceLock<Option<(String, u64)>> = OnceLock::new();
+    /// Where the process ends or stands still.
+    static END_AT: OnceLock<Option<Place>> = OnceLock::new();
+    static STOP_AT: OnceLock<Option<Place>> = OnceLock::new();
 
-    static TIMES: AtomicU64 = AtomicU64::new(0);
+    /// A point, how manieth time it is passed, and how often it was.
+    struct Place {
+        name: String,
+        time: u64,
+        passed: AtomicU64,
+    }
 
-    fn end_at() -> Option<(String, u64)> {
-        let text = std::env::var("HYPODOKE_END_AT").ok()?;
-        match text.rsplit_once(':') {
-            Some((name, times)) => Some((name.to_owned(), times.parse().ok()?)),
-            None => Some((text, 1)),
+    impl Place {
+        fn told_by(variable: &str) -> Option<Place> {
+            let text = std::env::var(variable).ok()?;
+            let (name, time) = match text.rsplit_once(':') {
+                Some((name, time)) => (name.to_owned(), time.parse().ok()?),
+                None => (text, 1),
+            };
+            Some(Place { name, time, passed: AtomicU64::new(0) })
+        }
+
+        fn is_here(&self, name: &str) -> bool {
+            self.name == name && self.passed.fetch_add(1, Ordering::SeqCst) + 1 == self.time
         }
     }
 
-    /// Passes a point, or ends the process there without a word to anybody.
+    /// Passes a point, or ends the process there without a word to anybody, or stands still.
     pub fn pass(name: &'static str) {
-        if let Some((wanted, times)) = END_AT.get_or_init(end_at)
-            && wanted == name
-            && TIMES.fetch_add(1, Ordering::SeqCst) + 1 == *times
-        {
+        let is_at = |place: &Option<Place>| place.as_ref().is_some_and(|place| place.is_here(name));
+        if is_at(END_AT.get_or_init(|| Place::told_by("HYPODOKE_END_AT"))) {
             std::process::abort();
+        }
+        if is_at(STOP_AT.get_or_init(|| Place::told_by("HYPODOKE_STOP_AT"))) {
+            let own = std::process::id().to_string();
+            let _ = std::process::Command::new("kill").args(["-STOP", &own]).status();
         }
         if let Ok(file) = std::env::var("HYPODOKE_POINTS_TO")
             && let Ok(mut file) = std::fs::OpenOptions::new().create(true).append(true).open(file)

@@ -25,12 +25,13 @@ impl Watch {
         let log = shop.path(log);
         let file = std::fs::File::options().create(true).append(true).open(&log).expect("a log");
         let before = std::fs::metadata(&log).map_or(0, |data| data.len() as usize);
-        let child = command.stdout(Stdio::null()).stderr(file).spawn().expect("it starts");
-        let watch = Watch { child, log };
-        wait_for("the watch to begin", || {
-            watch.log().get(before..).is_some_and(|log| log.contains("watching feed"))
+        let mut child = command.stdout(Stdio::null()).stderr(file).spawn().expect("it starts");
+        wait_for("the watch to begin, or to end", || {
+            let said = std::fs::read_to_string(&log).unwrap_or_default();
+            let has_begun = said.get(before..).is_some_and(|log| log.contains("watching feed"));
+            has_begun || child.try_wait().expect("a state").is_some()
         });
-        watch
+        Watch { child, log }
     }
 
     /// What it has logged.

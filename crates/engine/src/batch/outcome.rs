@@ -208,3 +208,120 @@ fn line_of(feed: &Feed, file: &Candidate, outcome: Outcome) -> ReceiptLine {
         ..ReceiptLine::default()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::path::PathBuf;
+
+    use hypodoke_core::arrival::Arrival;
+    use hypodoke_places::Seen;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::decide::FailReason;
+    use crate::receipt::RowCounts;
+
+    fn candidate() -> Candidate {
+        let arrival =
+            Arrival { place: "quay".into(), path: "berths.csv".into(), bytes: 812, modified: 7, token: None };
+        Candidate::of(Seen::local(arrival, PathBuf::from("berths.csv")))
+    }
+
+    fn loaded(superseded: bool) -> FileOutcome {
+        let counts = Counts { inserted: 5, updated: 2, ..Counts::default() };
+        let loaded = Loaded {
+            number: 41,
+            read: 9,
+            loaded: 7,
+            rejected: 1,
+            left_out: 1,
+            counts,
+            superseded,
+            kind: "csv".into(),
+            hash: "h".into(),
+            notes: vec!["1 line after the table left out: total".into()],
+            ..Loaded::default()
+        };
+        FileOutcome::Loaded(Box::new(LoadedFile { loaded, rejects_allowed: true, ..LoadedFile::default() }))
+    }
+
+    fn held() -> FileOutcome {
+        let reasons = vec![HoldReason::HeaderGone, HoldReason::ChangedFile];
+        FileOutcome::Held(Box::new(HeldFile {
+            reasons,
+            kind: Some("csv".into()),
+            read: 9,
+            ..HeldFile::default()
+        }))
+    }
+
+    fn failed() -> FileOutcome {
+        FileOutcome::Failed(EngineError::unloadable("berths.csv", FailReason::ChangedWhileRead))
+    }
+
+    fn skipped(reason: SkipReason) -> FileOutcome {
+        FileOutcome::Skipped(reason)
+    }
+
+    #[rstest]
+    #[case::loaded(loaded(false), Outcome::Loaded, &[])]
+    #[case::superseded(loaded(true), Outcome::Superseded, &[])]
+    #[case::held(held(), Outcome::Held, &["held.header_gone", "held.changed_file"])]
+    #[case::failed(failed(), Outcome::Failed, &["failed.changed_while_read"])]
+    #[case::known(skipped(SkipReason::Known), Outcome::Known, &["skipped.known"])]
+    #[case::meanwhile(skipped(SkipReason::LoadedMeanwhile), Outcome::Known, &["skipped.loaded_meanwhile"])]
+    #[case::same(
+        skipped(SkipReason::SameContent { batch: 3, path: None }),
+        Outcome::Same,
+        &["skipped.same_content"]
+    )]
+    #[case::ignored(skipped(SkipReason::ChangeIgnored), Outcome::Discarded, &["skipped.change_ignored"])]
+    #[case::empty(skipped(SkipReason::Empty), Outcome::Discarded, &["skipped.empty"])]
+    #[case::changing(skipped(SkipReason::Changing), Outcome::Waiting, &["skipped.changing"])]
+    #[case::gone(skipped(SkipReason::Gone), Outcome::Waiting, &["skipped.gone"])]
+    #[case::waiting(skipped(SkipReason::DeliveryWaits), Outcome::Waiting, &["skipped.delivery_waits"])]
+    fn line_and_entry_say_the_same(
+        #[case] outcome: FileOutcome,
+        #[case] status: Outcome,
+        #[case] codes: &[&str],
+    ) {
+        let (feed, file) = (Feed::new("berths"), candidate());
+        let entry = outcome.entry(&feed, &file, BegunIn { batch: 4, began: 11 });
+        let is_loaded = matches!(outcome, FileOutcome::Loaded(_));
+        let line = outcome.line(&feed, &file, 1.5);
+        assert_eq!((line.outcome, entry.outcome), (status, status));
+        assert_eq!((&line.kind, line.rows_read), (&entry.kind, entry.read));
+        assert_eq!((line.rows_loaded, line.rows_rejected), (entry.loaded, entry.rejected));
+        assert_eq!(line.rows_left_out, entry.left_out);
+        assert_eq!(line.reasons, entry.reasons);
+        let found: Vec<&str> = line.reasons.iter().map(|reason| reason.code.as_str()).collect();
+        assert_eq!(found, codes);
+        // Of a file that was loaded the entry keeps what was noted, which the line has by itself.
+        let noted = (!line.notes.is_empty()).then(|| line.notes.join("\n"));
+        assert_eq!(entry.message, if is_loaded { noted } else { line.message.clone() });
+        assert_eq!((entry.batch, entry.began, entry.table.as_deref()), (4, 11, Some("berths")));
+        assert_eq!((line.path.as_str(), line.bytes, line.seconds), ("berths.csv", 812, 1.5));
+        assert_eq!(line.error.is_some(), status == Outcome::Failed);
+        assert_eq!(line.holds.len(), if status == Outcome::Held { codes.len() } else { 0 });
+    }
+
+    #[test]
+    fn what_was_recorded_before_the_connection_broke_is_told_as_it_was_recorded() {
+        let (feed, file) = (Feed::new("berths"), candidate());
+        let entry = loaded(false).entry(&feed, &file, BegunIn { batch: 4, began: 11 });
+        let counts = Counts { inserted: 5, updated: 2, ..Counts::default() };
+        let line = FileOutcome::Recorded(Box::new(FileEntry { counts, ..entry })).line(&feed, &file, 0.0);
+        let told = loaded(false).line(&feed, &file, 0.0);
+        assert_eq!((line.outcome, line.rows_read, line.rows_loaded), (told.outcome, 9, 7));
+        assert_eq!(line.counts, RowCounts { inserted: 5, updated: 2, ..RowCounts::default() });
+        assert_eq!(line.counts, told.counts);
+    }
+
+    #[test]
+    fn the_entry_of_a_loaded_file_has_its_number_and_its_hash() {
+        let entry = loaded(false).entry(&Feed::new("berths"), &candidate(), BegunIn { batch: 4, began: 11 });
+        assert_eq!((entry.file, entry.hash.as_deref()), (41, Some("h")));
+        let other = held().entry(&Feed::new("berths"), &candidate(), BegunIn { batch: 4, began: 11 });
+        assert_eq!((other.file, other.hash), (0, None));
+    }
+}

@@ -1,11 +1,10 @@
-//! Killed at any instant, the next run continues with no row lost or doubled: in every mode, on
-//! both databases, from a folder and from a server, and also if it is the database's side or the
-//! files' server that is killed.
+//! Files that come from a server, and loads that are killed at any instant: the next run continues with no row
+//! lost or doubled. `points.rs` has the same of loads from a folder, at named points.
 
 use std::process::Stdio;
 use std::time::Duration;
 
-use hypodoke_testkit::{Sshd, Workshop, set_modified};
+use hypodoke_testkit::{Sshd, Workshop, end_at, set_modified, stop_at};
 use rstest::rstest;
 
 use crate::staging::{Kind, Staging};
@@ -13,7 +12,7 @@ use crate::workshop;
 
 /// Days of files; each brings most keys of the day before again, some of them changed.
 const DAYS: u64 = 6;
-const ROWS: u64 = 6_000;
+const ROWS: u64 = 2_000;
 
 /// Where the files lie.
 #[derive(Clone, Copy, Debug)]
@@ -130,17 +129,12 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
                 sshd.cut();
                 std::thread::sleep(Duration::from_millis(1 + (moment >> 40) % 60));
             }
-            match staging.tables() {
-                // Every other time it is the database's side that dies.
-                Staging::Postgres(database) if killed % 2 == 1 => {
-                    database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
-                    killed += 1;
-                }
-                Staging::Mysql(database) if killed % 2 == 1 => {
-                    database.kill_sessions();
-                    killed += 1;
-                }
-                _ => killed += u32::from(child.try_wait().expect("a state").is_none()),
+            // Every other time it is the database's side that dies.
+            if killed % 2 == 1 && !matches!(staging.tables(), Staging::Sqlite(_)) {
+                staging.end_sessions();
+                killed += 1;
+            } else {
+                killed += u32::from(child.try_wait().expect("a state").is_none());
             }
             child.kill().expect("a kill");
             child.wait().expect("an end");
@@ -152,20 +146,39 @@ fn survives(source: Source, kind: Kind, mode: &str, kills: u32, seed: u64) {
     }
 }
 
+/// A load is ended at a point, or the connections to the server of its files are cut there and it goes on.
 #[rstest]
-fn killed_at_any_instant_the_next_run_completes(
-    #[values(Kind::Sqlite, Kind::Postgres, Kind::Mysql, Kind::SqlitePostgres, Kind::PostgresMysql)]
-    kind: Kind,
+fn at_any_point_of_a_load_from_a_server_the_next_run_completes(
     #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
+    #[values(true, false)] is_cut: bool,
 ) {
-    survives(Source::Folder, kind, mode, 10, 0x0BAD_5EED ^ mode.len() as u64);
-}
-
-#[rstest]
-fn killed_while_its_files_come_from_a_server_the_next_run_completes(
-    #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
-) {
-    survives(Source::Sftp, Kind::Postgres, mode, 10, 0x5EA_5EED ^ mode.len() as u64);
+    let expected = Staging::new(Kind::Postgres);
+    let calm = Place::Folder.workshop(&expected, mode);
+    let points = calm.points(calm.command("load -q"));
+    let wanted = sums(&calm, &expected, mode);
+    let place = Place::new(Source::Sftp);
+    let Place::Sftp(sshd) = &place else { return };
+    let mut came = 0;
+    for (point, many) in &points {
+        let staging = Staging::new(Kind::Postgres);
+        let shop = place.workshop(&staging, mode);
+        let (load, at) = (shop.command("load -q"), format!("{point}:{}", many.div_ceil(2)));
+        if is_cut {
+            if let Some(load) = stop_at(load, &at) {
+                sshd.cut();
+                load.go_on();
+                came += 1;
+            }
+        } else {
+            came += usize::from(end_at(load, &at));
+        }
+        agree(&shop, &staging, mode);
+        shop.done("load");
+        assert_eq!(sums(&shop, &staging, mode), wanted, "{mode}, cut: {is_cut}, at {at}");
+        assert!(shop.ok("load").out.contains("nothing new"), "{at}");
+    }
+    println!("{mode}: came to {came} of {} points", points.len());
+    assert!(came * 10 >= points.len() * 8, "came to {came} of {} points", points.len());
 }
 
 /// The long run, `scripts/crash-test`.

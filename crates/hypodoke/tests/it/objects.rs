@@ -3,7 +3,7 @@
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use hypodoke_testkit::bucket::{ACCESS_KEY, Bucket, Faults, REGION, SECRET_KEY};
-use hypodoke_testkit::{Run, Watch, Workshop, finish, wait_for};
+use hypodoke_testkit::{Run, Watch, Workshop, end_at, finish, wait_for};
 use rstest::rstest;
 
 use crate::workshop;
@@ -348,7 +348,7 @@ fn a_feed_looks_back_as_far_as_it_says() {
     assert_eq!(shop.query("h.db", "SELECT at FROM lift"), ["1"]);
 }
 
-/// Killed at any moment, loads of a bucket come to what one load does.
+/// Ended at points of their way, loads of a bucket come to what one load does.
 #[test]
 fn a_load_that_is_killed_is_as_if_nothing_was() {
     let (shop, bucket) = begun(&format!("{KEYS}\nafter = \"move\""));
@@ -356,18 +356,25 @@ fn a_load_that_is_killed_is_as_if_nothing_was() {
         bucket.put(&format!("cranes/lift_{at:02}.csv"), format!("at,tonnes\n{at},2.5\n"), morning());
     }
     bucket.order(Faults { slow: Some(Duration::from_millis(4)), ..Faults::default() });
-    for after in [30, 60, 90, 120, 160, 200, 260, 320] {
+    let points = [
+        "sql.statement:3",
+        "load.begun:1",
+        "load.sent:1",
+        "group.commit.before:1",
+        "load.tables:9",
+        "group.commit.after:1",
+        "put_away.before:1",
+        "put_away.after:1",
+        "put_away.before:7",
+        "put_away.after:20",
+    ];
+    let mut ended = 0;
+    for point in points {
         let mut command = shop.command("load -q");
         command.env("CRANE_KEY", ACCESS_KEY).env("CRANE_SECRET", SECRET_KEY);
-        let mut child = command
-            .stdout(std::process::Stdio::null())
-            .stderr(std::process::Stdio::null())
-            .spawn()
-            .expect("it starts");
-        std::thread::sleep(Duration::from_millis(after));
-        let _ = child.kill();
-        child.wait().expect("an end");
+        ended += usize::from(end_at(command, point));
     }
+    assert!(ended >= 8, "ended at {ended} points");
     let done = run(&shop, "load");
     assert!(matches!(done.code, Some(0 | 3)), "{}{}", done.out, done.err);
     assert_eq!(shop.query("h.db", "SELECT count(*), count(DISTINCT at) FROM lift"), ["60|60"]);

@@ -1,10 +1,7 @@
 //! Ended at a named point of a load, as a power cut would: the next run continues with no row lost or doubled.
 //! In every mode, on every database, and with the ledger in another than the tables.
 
-use std::collections::BTreeMap;
-use std::process::Stdio;
-
-use hypodoke_testkit::Workshop;
+use hypodoke_testkit::{Workshop, end_at, stop_at};
 use rstest::rstest;
 
 use crate::staging::{Kind, Staging};
@@ -58,24 +55,6 @@ fn content(shop: &Workshop, staging: &Staging, mode: &str) -> Vec<String> {
     staging.query(shop, &sql)
 }
 
-/// How often each point is passed by a load that nobody ends.
-fn points(shop: &Workshop) -> BTreeMap<String, usize> {
-    let file = shop.path("points");
-    let status = shop
-        .command("load -q")
-        .env("HYPODOKE_POINTS_TO", &file)
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .status()
-        .expect("a load");
-    assert_eq!(status.code(), Some(3));
-    let mut all = BTreeMap::new();
-    for point in std::fs::read_to_string(file).expect("points").lines() {
-        *all.entry(point.to_owned()).or_default() += 1;
-    }
-    all
-}
-
 /// Of so many times the first, the last and one between.
 fn times(many: usize) -> Vec<usize> {
     let mut times = vec![1, many.div_ceil(2), many];
@@ -91,22 +70,15 @@ fn ended_at_any_point_the_next_run_completes(
 ) {
     let calm = Staging::new(kind);
     let shop = begun(&calm, mode);
-    let points = points(&shop);
+    let points = shop.points(shop.command("load -q"));
     let wanted = content(&shop, &calm, mode);
     let (mut ended, all) = (0, points.values().map(|many| times(*many).len()).sum::<usize>());
     for (point, many) in &points {
         for time in times(*many) {
             let staging = Staging::new(kind);
             let shop = begun(&staging, mode);
-            let status = shop
-                .command("load -q")
-                .env("HYPODOKE_END_AT", format!("{point}:{time}"))
-                .stdout(Stdio::null())
-                .stderr(Stdio::null())
-                .status()
-                .expect("a load");
             // Loads on several connections pass their points in no fixed order, and some of them not at all.
-            ended += usize::from(status.code().is_none());
+            ended += usize::from(end_at(shop.command("load -q"), &format!("{point}:{time}")));
             if !matches!(staging, Staging::Apart { .. }) {
                 staging.agree(&shop, "f", mode == "append");
             }
@@ -118,4 +90,36 @@ fn ended_at_any_point_the_next_run_completes(
     }
     println!("{kind:?} {mode}: ended at {ended} of {all} points: {:?}", points.keys().collect::<Vec<_>>());
     assert!(ended * 10 >= all * 8, "ended at {ended} of {all} points");
+}
+
+/// The database's side dies while a load stands at a point, and the load goes on.
+#[rstest]
+fn whose_sessions_end_at_any_point_the_next_run_completes(
+    #[values(Kind::Postgres, Kind::Mysql, Kind::SqlitePostgres, Kind::PostgresMysql)] kind: Kind,
+    #[values("append", "replace", "upsert", "insert-new", "history")] mode: &str,
+) {
+    let calm = Staging::new(kind);
+    let shop = begun(&calm, mode);
+    let points = shop.points(shop.command("load -q"));
+    let wanted = content(&shop, &calm, mode);
+    let mut stopped = 0;
+    for (point, many) in &points {
+        let staging = Staging::new(kind);
+        let shop = begun(&staging, mode);
+        let at = format!("{point}:{}", many.div_ceil(2));
+        if let Some(load) = stop_at(shop.command("load -q"), &at) {
+            staging.end_sessions();
+            load.go_on();
+            stopped += 1;
+        }
+        let again = shop.run("load");
+        let failed =
+            staging.query(&shop, "SELECT path, message FROM hd_files WHERE outcome = 'failed'").join("\n");
+        let told = format!("{mode}, without sessions at {at}\n{}{}{failed}", again.out, again.err);
+        assert_eq!(content(&shop, &staging, mode), wanted, "{told}");
+        assert!(shop.ok("load").out.contains("nothing new"), "{mode}, without sessions at {at}");
+        staging.agree(&shop, "f", mode == "append");
+    }
+    println!("{kind:?} {mode}: sessions ended at {stopped} of {} points", points.len());
+    assert!(stopped * 10 >= points.len() * 8, "stopped at {stopped} of {} points", points.len());
 }

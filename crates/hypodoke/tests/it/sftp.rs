@@ -1,6 +1,6 @@
 //! Files on a server: OpenSSH's own, started for the test.
 
-use hypodoke_testkit::{PASSWORD, Sshd, Workshop};
+use hypodoke_testkit::{PASSWORD, Sshd, Workshop, end_at, set_modified};
 use rstest::rstest;
 
 use crate::workshop;
@@ -472,26 +472,35 @@ fn a_server_with_weak_ways_only_is_refused(#[case] setting: &str) {
     assert!(run.err.contains("that is safe, only"), "{}", run.err);
 }
 
-/// Killed while it fetches and loads, it goes on without a file lost or doubled, and nothing stays in
+/// Ended while it fetches and loads, it goes on without a file lost or doubled, and nothing stays in
 /// the spool.
 #[test]
-fn killed_while_it_fetches_it_goes_on() {
+fn ended_while_it_fetches_it_goes_on() {
     let (shop, sshd) = begun(KEY);
     let mut rows = 0;
     for file in 0..30 {
         let lines: String =
             (0..3000).map(|row| format!("{row},{file}.5,words of some length to be sent\n")).collect();
-        put(&sshd, &format!("gauge_{file:02}.csv"), &format!("at,level,words\n{lines}"));
+        let name = format!("gauge_{file:02}.csv");
+        put(&sshd, &name, &format!("at,level,words\n{lines}"));
+        // What was just written would be waited for.
+        set_modified(&sshd.path("out").join(name), 1_772_452_800);
         rows += 3000;
     }
-    // What was just written is waited for: the kills are to come after that.
-    std::thread::sleep(std::time::Duration::from_millis(2100));
-    for round in 0..12 {
-        let mut child = shop.command("load -q").spawn().expect("it starts");
-        std::thread::sleep(std::time::Duration::from_millis(60 + 35 * round));
-        let _ = child.kill();
-        let _ = child.wait();
-    }
+    let points = [
+        "sql.statement:2",
+        "load.begun:1",
+        "load.tables:1",
+        "load.sent:1",
+        "load.sent:9",
+        "load.ended:3",
+        "group.commit.before:1",
+        "group.commit.after:1",
+        "load.begun:4",
+        "load.sent:12",
+    ];
+    let ended = points.map(|point| end_at(shop.command("load -q"), point));
+    assert!(ended.iter().filter(|ended| **ended).count() >= 6, "{points:?} {ended:?}");
     shop.ok("load");
     assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), [rows.to_string()]);
     assert_eq!(shop.query("h.db", "SELECT count(*) FROM hd_files WHERE outcome = 'loaded'"), ["30"]);

@@ -160,6 +160,25 @@ impl Staging {
         }
     }
 
+    /// Ends all sessions that the program has on the database of the tables.
+    pub fn end_sessions(&self) {
+        match self.tables() {
+            Staging::Postgres(database) => {
+                database.query("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'hypodoke' AND datname = current_database()");
+            }
+            Staging::Mysql(database) => database.kill_sessions(),
+            Staging::Sqlite(_) | Staging::Apart { .. } => {}
+        }
+    }
+
+    /// How many rows a table has; none where it is not there.
+    pub fn rows_if_any(&self, shop: &Workshop, table: &str) -> u64 {
+        if !self.has_table(shop, table) {
+            return 0;
+        }
+        self.query(shop, &format!("SELECT count(*) FROM {table}"))[0].parse().expect("a count")
+    }
+
     pub fn run(&self, shop: &Workshop, sql: &str) {
         match self {
             Staging::Apart { ledger, tables } => {

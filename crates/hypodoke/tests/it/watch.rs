@@ -135,19 +135,29 @@ fn of_two_watches_one_works_and_the_other_takes_over(#[case] kind: Kind) {
 }
 
 #[test]
-fn killed_at_any_moment_it_goes_on_without_a_row_lost_or_doubled() {
+fn ended_at_any_point_it_goes_on_without_a_row_lost_or_doubled() {
     let shop = configured("");
     let mut rows = 0;
-    for round in 0..8 {
-        let watch = Watch::start(&shop, "");
+    let points = [
+        "load.begun:1",
+        "load.tables:2",
+        "load.sent:1",
+        "load.sent:3",
+        "load.ended:2",
+        "group.commit.before:1",
+        "group.commit.after:1",
+        "load.entry:2",
+    ];
+    for (round, point) in points.into_iter().enumerate() {
+        let mut command = shop.command("watch");
+        command.env("HYPODOKE_END_AT", point);
+        let watch = Watch::of(&shop, command, "watch.log");
         for file in 0..3 {
             let lines: String = (0..2000).map(|row| format!("{row},{round}.{file}\n")).collect();
             shop.write(&format!("in/gauge_{round}_{file}.csv"), format!("at,level\n{lines}"));
             rows += 2000;
         }
-        std::thread::sleep(Duration::from_millis(205 + 9 * round));
-        watch.signal("KILL");
-        watch.end();
+        assert_eq!(watch.end().code(), None, "{point}");
     }
     let _watch = Watch::start(&shop, "");
     wait_for_rows(&shop, &rows.to_string());

@@ -1,8 +1,7 @@
 //! A feed with its place and its database, beside the model of it.
 
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::process::Command;
 
 use hypodoke_core::layout::ColumnRule;
 use hypodoke_core::outcome::Outcome;
@@ -16,7 +15,7 @@ use hypodoke_engine::maintain::{candidate_of, resubmit, retract};
 use hypodoke_engine::sources::{Finder, FoundFile, plan_replay};
 use hypodoke_places::{Place, PutAway};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Staging, StoreUrl, Tables, Vanished, open};
-use hypodoke_testkit::set_modified;
+use hypodoke_testkit::{end_at, set_modified};
 use rust_xlsxwriter::{DocProperties, ExcelDateTime, Workbook};
 use tempfile::TempDir;
 
@@ -25,6 +24,24 @@ use crate::life::{Row, Step};
 
 /// When the first file may have been modified: seconds since 1970.
 const BEGIN: u64 = 1_772_000_000;
+
+/// Points of a load at which it may end.
+const POINTS: [&str; 14] = [
+    "sql.statement",
+    "load.begun",
+    "load.entry",
+    "load.tables",
+    "load.emptied",
+    "load.sent",
+    "load.kept",
+    "load.merged",
+    "load.ended",
+    "commit.before",
+    "commit.after",
+    "group.commit.before",
+    "group.commit.after",
+    "put_away.before",
+];
 
 /// A row's values by the names of their columns.
 type Fields = Vec<(String, Option<String>)>;
@@ -180,8 +197,8 @@ impl Harbour {
                 }
             }
             Step::Load => self.load(),
-            Step::Killed(after) => {
-                self.load_and_kill(*after);
+            Step::Killed(number) => {
+                self.load_and_end(*number);
                 self.load();
             }
             Step::Retract(which) => self.retract(*which),
@@ -207,8 +224,8 @@ impl Harbour {
         }
     }
 
-    /// Loads by the built program, and kills it.
-    fn load_and_kill(&self, after: u16) {
+    /// Loads by the built program, which ends at a point; or at none, if it does not pass that.
+    fn load_and_end(&self, number: u16) {
         let Kind { mode, vanished, .. } = self.kind;
         let vanished = match vanished {
             Vanished::Keep => "keep",
@@ -232,17 +249,10 @@ impl Harbour {
                 .collect::<String>(),
         );
         std::fs::write(self.folder.path().join("hypodoke.toml"), config).expect("a configuration");
-        let mut loader = Command::new(env!("CARGO_BIN_EXE_hypodoke"))
-            .args(["load", "-q"])
-            .current_dir(self.folder.path())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("the program");
-        std::thread::sleep(Duration::from_micros(u64::from(after) * 100));
-        // It may have come to its end.
-        let _ = loader.kill();
-        loader.wait().expect("its end");
+        let mut loader = Command::new(env!("CARGO_BIN_EXE_hypodoke"));
+        loader.args(["load", "-q"]).current_dir(self.folder.path());
+        let (point, time) = (usize::from(number) % POINTS.len(), usize::from(number) / POINTS.len() % 4 + 1);
+        end_at(loader, &format!("{}:{time}", POINTS[point]));
     }
 
     fn pattern(&self) -> &'static str {

@@ -22,7 +22,7 @@ pub enum Step {
     Copy { from: usize, day: u8, part: u8, at: u16 },
     /// What has come is loaded.
     Load,
-    /// What has come is loaded by a process that is killed after so many tenths of a millisecond; then what
+    /// What has come is loaded by a process that ends at one of the points of a load, by its number; then what
     /// is left is loaded.
     Killed(u16),
     /// The rows of a file are taken out.

@@ -153,19 +153,21 @@ impl LoadTarget for MysqlStore {
         ))
     }
 
-    fn run_statements(&mut self, statements: &str) -> Result<(), String> {
+    fn run_statements(&mut self, statements: &str) -> Result<(), StoreError> {
         let own_mode = format!("SET SESSION sql_mode = '{}'", super::connection::SQL_MODE);
         let run = |store: &mut MysqlStore| -> Result<(), StoreError> {
             store.run_script(&format!("SAVEPOINT {MARK}; {THEIR_MODE}"))?;
             store.run_script(statements)
         };
-        let done = run(self).map_err(|error| error.own_words());
-        let restored = self.run_script(&own_mode).map_err(|error| error.own_words());
+        let done = run(self);
+        let restored = self.run_script(&own_mode);
         done.and(restored)?;
-        let is_whole = self.run_script(&format!("RELEASE SAVEPOINT {MARK}"));
-        is_whole.map_err(|_| {
-            "it ends the transaction that the file's rows are loaded in, as statements that make or change tables do here"
-                .to_owned()
+        self.run_script(&format!("RELEASE SAVEPOINT {MARK}")).map_err(|error| match error {
+            StoreError::Refused { shown, .. } => {
+                let why = "it ends the transaction that the file's rows are loaded in, as statements that make or change tables do here".to_owned();
+                StoreError::Refused { shown, why }
+            }
+            other => other,
         })
     }
 

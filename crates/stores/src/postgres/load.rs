@@ -10,8 +10,8 @@ use super::bulk::BulkWriter;
 use super::bulk_loads::BulkLoads;
 use super::connection::PostgresStore;
 use super::copy::CopyForm;
+use super::tables;
 use super::unstorable::refuse_unstorable;
-use super::{connect, tables};
 use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::{LoadPlan, Mode, TablePlan};
@@ -131,9 +131,9 @@ impl LoadTarget for PostgresStore {
         self.copying = None;
     }
 
-    fn run_statements(&mut self, statements: &str) -> Result<(), String> {
+    fn run_statements(&mut self, statements: &str) -> Result<(), StoreError> {
         let done = self.runtime.block_on(self.client.batch_execute(statements));
-        done.map_err(|error| connect::words(&error))
+        done.map_err(|error| self.fail(&error))
     }
 
     fn merge_table(

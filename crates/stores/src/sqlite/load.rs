@@ -127,8 +127,8 @@ impl LoadTarget for SqliteStore {
         Ok(sent)
     }
 
-    fn run_statements(&mut self, statements: &str) -> std::result::Result<(), String> {
-        self.connection.execute_batch(statements).map_err(|error| error.to_string())
+    fn run_statements(&mut self, statements: &str) -> std::result::Result<(), StoreError> {
+        self.connection.execute_batch(statements).map_err(|error| self.fail(error))
     }
 
     fn merge_table(

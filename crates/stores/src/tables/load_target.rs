@@ -187,7 +187,7 @@ pub trait LoadTarget: RebuildTarget + SqlDatabase + Send {
     }
 
     /// Runs statements of the user's own; why they cannot be run, in the database's words.
-    fn run_statements(&mut self, statements: &str) -> Result<(), String>;
+    fn run_statements(&mut self, statements: &str) -> Result<(), StoreError>;
 
     /// Brings staged rows into their table by key; `moment` is a literal for when they hold from.
     fn merge_table(

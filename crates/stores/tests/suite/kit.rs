@@ -111,6 +111,11 @@ pub fn plan(store: &mut dyn Tables, path: &str, layout: Layout, changes: Vec<Cha
 
 /// Casts lines of fields for a layout; the lines count from 2, as under a header.
 pub fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
+    rows_from(2, layout, lines)
+}
+
+/// The same, the lines counted from another one.
+pub fn rows_from(first: u64, layout: &Layout, lines: &[&[&str]]) -> Rows {
     let mut records = Records::default();
     for (at, line) in lines.iter().enumerate() {
         let start = records.bytes.len();
@@ -119,7 +124,7 @@ pub fn rows(layout: &Layout, lines: &[&[&str]]) -> Rows {
             records.bytes.extend_from_slice(value.as_bytes());
             records.push_field(Field::new(from..records.bytes.len(), false));
         }
-        records.end_record(start..records.bytes.len(), at as u64 + 2);
+        records.end_record(start..records.bytes.len(), at as u64 + first);
     }
     let target = |(at, column): (usize, &Column)| Target {
         trim: false,

@@ -13,7 +13,7 @@ use rstest::rstest;
 use tempfile::TempDir;
 
 use crate::kit::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
-use crate::kit::{NOON, address, alike, layout, load, plan, rows, store, table};
+use crate::kit::{NOON, address, alike, layout, load, plan, rows, store, summary, table};
 
 const WIDE: Type = Type::Decimal { precision: 20, scale: 4 };
 const MONEY: Type = Type::Decimal { precision: 6, scale: 2 };
@@ -307,4 +307,46 @@ fn a_ledger_is_made_once_by_many_at_once(#[case] kind: Kind, #[case] times: u32)
         batches.dedup();
         assert_eq!(batches.len(), MANY);
     }
+}
+
+/// A connection that ends at a statement of the user's is lost, and the file is loaded again: the statement is
+/// not to blame. One that fails by itself is.
+#[rstest]
+#[case::postgres(Postgres, "SELECT pg_terminate_backend(pg_backend_pid())", true)]
+#[case::mysql(Mysql, "KILL CONNECTION_ID()", true)]
+#[case::apart(PostgresMysql, "KILL CONNECTION_ID()", true)]
+#[case::wrong_in_sqlite(Sqlite, "SELECT nothing", false)]
+#[case::wrong_in_postgres(Postgres, "SELECT nothing", false)]
+#[case::wrong_in_mysql(Mysql, "SELECT nothing", false)]
+fn a_statement_that_loses_the_connection_is_not_to_blame(
+    #[case] kind: Kind,
+    #[case] statement: &str,
+    #[case] is_lost: bool,
+    #[values(true, false)] is_before: bool,
+) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    let mut plan = plan(store.as_mut(), "a.csv", layout(&[("id", Type::Integer)]), Vec::new());
+    let statements = if is_before { &mut plan.sql_before } else { &mut plan.sql_after };
+    statements.push(statement.to_owned());
+    let error = match store.begin(&plan) {
+        Err(error) => error,
+        Ok(writer) => {
+            let mut writer = writer.expect("not loaded yet");
+            let loaded = writer.write(0, &mut rows(&plan.tables[0].layout, &[&["1"]])).expect("rows");
+            writer.commit(&summary(&plan.tables[0].layout, loaded)).expect_err("an error")
+        }
+    };
+    assert_eq!(error.is_transient(), is_lost, "{error}");
+    assert_eq!(matches!(error, StoreError::Statement { .. }), !is_lost, "{error}");
+    if is_lost {
+        store.reconnect().expect("connected");
+        plan.sql_before.clear();
+        plan.sql_after.clear();
+    } else {
+        plan.sql_before = vec!["SELECT 1".to_owned()];
+        plan.sql_after.clear();
+    }
+    load(store.as_mut(), &plan, &[&["1"]]);
+    assert_eq!(store.count_rows("movements").expect("a count"), 1);
 }

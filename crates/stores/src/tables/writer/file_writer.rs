@@ -91,7 +91,7 @@ impl<'a, T: LoadTarget> FileWriter<'a, T> {
     ) -> Result<(), StoreError> {
         for statement in statements {
             let done = self.store.run_statements(statement);
-            done.map_err(|why| StoreError::Statement { setting, statement: statement.clone(), why })?;
+            done.map_err(|error| error.in_statement(setting, statement))?;
         }
         Ok(())
     }
