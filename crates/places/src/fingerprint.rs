@@ -50,7 +50,7 @@ struct State {
 /// ```
 pub fn open(path: &Path, hashed: bool, listed: Option<&Arrival>) -> Result<MeteredFile, PlaceError> {
     let file = File::open(path).map_err(|error| PlaceError::of(path, error))?;
-    opened(path, hashed, |file| Box::new(file), file, listed, true)
+    opened(path, file, |file| Box::new(file), Opening { hashed, listed, whole: true })
 }
 
 /// Opens something in a file, by a reader made of it: what is hashed is what that reader gives. `listed`
@@ -62,17 +62,26 @@ pub fn open_inside(
     reader: Box<dyn Read + Send>,
 ) -> Result<MeteredFile, PlaceError> {
     let file = File::open(path).map_err(|error| PlaceError::of(path, error))?;
-    opened(path, hashed, |_| reader, file, listed, false)
+    opened(path, file, |_| reader, Opening { hashed, listed, whole: false })
+}
+
+/// How a file is opened.
+struct Opening<'a> {
+    /// Its content is hashed as it is read.
+    hashed: bool,
+    /// What it has to be as, where it was listed.
+    listed: Option<&'a Arrival>,
+    /// All of it is read, and not a part.
+    whole: bool,
 }
 
 fn opened(
     path: &Path,
-    hashed: bool,
-    reader: impl FnOnce(File) -> Box<dyn Read + Send>,
     file: File,
-    listed: Option<&Arrival>,
-    whole: bool,
+    reader: impl FnOnce(File) -> Box<dyn Read + Send>,
+    opening: Opening<'_>,
 ) -> Result<MeteredFile, PlaceError> {
+    let Opening { hashed, listed, whole } = opening;
     let about = file.metadata().map_err(|error| PlaceError::of(path, error))?;
     if about.is_dir() {
         return Err(PlaceError::of(path, io::Error::from(io::ErrorKind::IsADirectory)));

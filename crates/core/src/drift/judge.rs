@@ -130,30 +130,35 @@ impl Judged {
                 }
             }
         }
-        let sources = self.fit.layout.columns.iter().zip(&self.fit.sources);
-        let has_extras =
-            sources.into_iter().any(|(column, source)| source.is_none() && column.holds_extras());
-        if !self.extras.is_empty() && !has_extras {
-            // A file may have a column of that name, too.
-            let is_taken = |name: &str| {
-                let all = self.fit.layout.columns.iter().chain(&file.columns);
-                all.into_iter().any(|column| column.name.eq_ignore_ascii_case(name))
-            };
-            let numbered = (2..).map(|number| format!("{EXTRAS_COLUMN}_{number}"));
-            let name = std::iter::once(EXTRAS_COLUMN.to_owned()).chain(numbered).find(|name| !is_taken(name));
-            let name = name.unwrap_or_else(|| EXTRAS_COLUMN.to_owned());
-            self.fit.layout.columns.push(Column {
-                name: name.clone(),
-                source: EXTRAS_SOURCE.to_owned(),
-                domain: Domain::Json,
-                format: Format::default(),
-                reading: Reading::Shown,
-                nullable: true,
-                pinned: None,
-            });
-            self.fit.sources.push(None);
-            self.done(Change::Added { column: name, to: Type::Json }, Action::Added);
+        self.add_extras_column(file);
+    }
+
+    /// Adds the column for extras where there are some and the table has none.
+    fn add_extras_column(&mut self, file: &Layout) {
+        let mut sources = self.fit.layout.columns.iter().zip(&self.fit.sources);
+        let has_extras = sources.any(|(column, source)| source.is_none() && column.holds_extras());
+        if self.extras.is_empty() || has_extras {
+            return;
         }
+        // A file may have a column of that name, too.
+        let is_taken = |name: &str| {
+            let mut all = self.fit.layout.columns.iter().chain(&file.columns);
+            all.any(|column| column.name.eq_ignore_ascii_case(name))
+        };
+        let numbered = (2..).map(|number| format!("{EXTRAS_COLUMN}_{number}"));
+        let name = std::iter::once(EXTRAS_COLUMN.to_owned()).chain(numbered).find(|name| !is_taken(name));
+        let name = name.unwrap_or_else(|| EXTRAS_COLUMN.to_owned());
+        self.fit.layout.columns.push(Column {
+            name: name.clone(),
+            source: EXTRAS_SOURCE.to_owned(),
+            domain: Domain::Json,
+            format: Format::default(),
+            reading: Reading::Shown,
+            nullable: true,
+            pinned: None,
+        });
+        self.fit.sources.push(None);
+        self.done(Change::Added { column: name, to: Type::Json }, Action::Added);
     }
 
     fn add(&mut self, new: &Column, at: usize, change: Change) {

@@ -84,23 +84,35 @@ impl Batch<'_> {
         self.known.end_undoable(!failed);
         if failed {
             *target = before;
-            // It is tried again as a whole, once all of its files are there.
-            let is_bad = |file: &Ended| matches!(file.outcome.status(), Outcome::Failed | Outcome::Held);
-            let waits = !files.iter().any(is_bad);
-            for (Ended { outcome, .. }, file) in files.iter_mut().zip(&delivery.files) {
-                if outcome.status().counts() {
-                    *outcome = match waits {
-                        true => FileOutcome::Skipped(SkipReason::DeliveryWaits),
-                        false => {
-                            let reason = FailReason::OtherOfDelivery;
-                            FileOutcome::Failed(EngineError::unloadable(&file.shown, reason))
-                        }
-                    };
-                }
-                self.record(outcome, delivery.one(file), began)?;
-            }
+            self.keep_none(delivery, &mut files, began)?;
         }
         Ok(files)
+    }
+
+    /// Records the files of a delivery none of which is kept: those that could be loaded fail with the others,
+    /// or wait for them.
+    fn keep_none(
+        &mut self,
+        delivery: &Delivery<'_>,
+        files: &mut [Ended],
+        began: Began,
+    ) -> Result<(), EngineError> {
+        // It is tried again as a whole, once all of its files are there.
+        let is_bad = |file: &Ended| matches!(file.outcome.status(), Outcome::Failed | Outcome::Held);
+        let waits = !files.iter().any(is_bad);
+        for (Ended { outcome, .. }, file) in files.iter_mut().zip(&delivery.files) {
+            if outcome.status().counts() {
+                *outcome = match waits {
+                    true => FileOutcome::Skipped(SkipReason::DeliveryWaits),
+                    false => {
+                        let reason = FailReason::OtherOfDelivery;
+                        FileOutcome::Failed(EngineError::unloadable(&file.shown, reason))
+                    }
+                };
+            }
+            self.record(outcome, delivery.one(file), began)?;
+        }
+        Ok(())
     }
 
     /// Records the files of a delivery that cannot be loaded at all.

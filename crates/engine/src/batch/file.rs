@@ -10,8 +10,8 @@ use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::clock;
 use crate::decide::{
-    ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, on_arrival, on_digest,
-    on_empty, on_vanished,
+    ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, Terms, on_arrival,
+    on_digest, on_empty, on_vanished,
 };
 use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
@@ -295,6 +295,18 @@ impl Batch<'_> {
             return self.skip(FileInBatch { feed, ..one }, reason, ledger, began);
         }
         let terms = NotLoaded::by(decision, file, HeldFile::default)?;
+        self.load_on_terms(FileInBatch { feed, ..one }, &terms, target, profile, began)
+    }
+
+    fn load_on_terms(
+        &mut self,
+        one: FileInBatch<'_>,
+        terms: &Terms,
+        target: &mut TargetState,
+        profile: Option<FileProfile>,
+        began: Began,
+    ) -> Result<FileOutcome, NotLoaded> {
+        let FileInBatch { feed, file, .. } = one;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
         let remarks = check_digest(file, feed)?;
         let rows_before = self.known.rows_before(&feed.table);

@@ -143,10 +143,8 @@ impl fmt::Display for HoldReason {
             HoldReason::ChangedFile => out.write_str("it has changed since it was loaded"),
             HoldReason::Empty => out.write_str(EMPTY),
             HoldReason::OtherLayout { common, columns, nearest } => {
-                match common {
-                    0 => write!(out, "it has none of the {columns} columns of the files before it")?,
-                    _ => write!(out, "it has only {common} of the {columns} columns of the files before it")?,
-                }
+                let share = if *common == 0 { "none".to_owned() } else { format!("only {common}") };
+                write!(out, "it has {share} of the {columns} columns of the files before it")?;
                 match nearest {
                     Some(table) => write!(out, "; they are those of `{table}`"),
                     None => out.write_str(": it may be of another feed"),

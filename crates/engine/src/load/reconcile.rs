@@ -18,7 +18,7 @@ use crate::decide::{
 };
 use crate::file_format::FileFormat;
 use crate::job::Feed;
-use crate::plan::{TableMapping, TableState, TargetState, renames};
+use crate::plan::{KnownTable, TableMapping, TableState, TargetState, renames};
 use crate::profile::{FileProfile, Source, TableProfile, header, is_virtual};
 
 /// How the tables of a file go in.
@@ -293,7 +293,10 @@ impl Reconciler<'_, '_> {
         }
         let mut likely = match policy.renamed_column {
             RenamedColumn::Apart => Vec::new(),
-            _ => renames(self.store, &name, base, table, &policy, before)?,
+            _ => {
+                let known = KnownTable { name: &name, layout: base, header: before };
+                renames(self.store, known, table, &policy)?
+            }
         };
         let mut file = table.layout.clone();
         if policy.renamed_column == RenamedColumn::Follow {

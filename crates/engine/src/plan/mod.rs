@@ -11,5 +11,5 @@ mod target;
 pub use conflicts::conflicts;
 pub use mapping::TableMapping;
 pub use order::{file_order, load_rules, named_moment, named_parts, table_plans};
-pub use renames::renames;
+pub use renames::{KnownTable, renames};
 pub use target::{TableState, TargetState};

@@ -10,16 +10,26 @@ use hypodoke_stores::{ColumnSample, StoreError, Tables};
 
 use crate::profile::TableProfile;
 
+/// A table that a file's columns are held against.
+#[derive(Clone, Copy)]
+pub struct KnownTable<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Its columns.
+    pub layout: &'a Layout,
+    /// The header of the file before, where it is known.
+    pub header: &'a [String],
+}
+
 /// Columns of the file that seem to be columns of the table under new names: alike in name, or in
-/// what they hold, or in where they stand. `before` is the header of the file before, where it is known.
+/// what they hold, or in where they stand.
 pub fn renames(
     store: &mut dyn Tables,
-    name: &str,
-    table: &Layout,
+    known: KnownTable<'_>,
     profile: &TableProfile,
     policy: &Policy,
-    before: &[String],
 ) -> Result<Vec<Rename>, StoreError> {
+    let KnownTable { name, layout: table, header: before } = known;
     let file = &profile.layout;
     let key = |name: &str| match_key(name);
     let is_there =

@@ -108,6 +108,45 @@ fn comment_mark(sample: &[u8]) -> Option<u8> {
     (!header).then_some(b'#')
 }
 
+/// Whether a character that is none of the usual delimiters may be one.
+fn may_divide(c: char) -> bool {
+    let is_symbol = c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
+    let is_tried = matches!(c, ',' | ';' | '\t' | '|');
+    // Quotes, brackets and what stands in numbers and words.
+    let is_of_values = matches!(
+        c,
+        '"' | '\''
+            | '.'
+            | '-'
+            | '_'
+            | ' '
+            | '('
+            | ')'
+            | '['
+            | ']'
+            | '{'
+            | '}'
+            | '%'
+            | '€'
+            | '£'
+            | '°'
+            | '+'
+            | '@'
+    );
+    is_symbol && !is_tried && !is_of_values && c != '\u{FFFD}'
+}
+
+/// How likely such a character is a delimiter, before looking.
+fn prior_of(c: char) -> f64 {
+    match c {
+        ':' => 0.5,
+        '/' | '=' => 0.35,
+        '^' | '~' | '¦' | '§' | '¬' | '!' | '*' | '#' | '&' => 0.8,
+        c if c.is_ascii_control() => 0.95,
+        _ => 0.5,
+    }
+}
+
 /// The delimiters worth trying, with how likely each is before looking.
 fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)> {
     if let Some(delimiter) = wished {
@@ -145,30 +184,8 @@ fn delimiters(sample: &[u8], wished: Option<Delimiter>) -> Vec<(Delimiter, f64)>
         lines.iter().skip(lines.len() / 2).take(1).flat_map(|line| line.chars()).collect();
     others.sort_unstable();
     others.dedup();
-    for c in others {
-        let usual = matches!(
-            c,
-            ',' | ';' | '\t' | '|' | '"' | '\'' | '.' | '-' | '_' | ' ' | '(' | ')' | '[' | ']' | '{' | '}'
-        );
-        let symbol =
-            c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
-        if symbol
-            && !usual
-            && !taken.contains(&c)
-            && c != '\u{FFFD}'
-            && !matches!(c, '%' | '€' | '£' | '°' | '+' | '@')
-            && often(c)
-        {
-            let prior = match c {
-                ':' => 0.5,
-                '/' | '=' => 0.35,
-                '^' | '~' | '¦' | '§' | '¬' | '!' | '*' | '#' | '&' => 0.8,
-                c if c.is_ascii_control() => 0.95,
-                _ => 0.5,
-            };
-            found.push((Delimiter::Char(c), prior));
-        }
-    }
+    others.retain(|c| may_divide(*c) && !taken.contains(c) && often(*c));
+    found.extend(others.into_iter().map(|c| (Delimiter::Char(c), prior_of(c))));
     if lines.len() > 1 && (often(' ') || often('\t')) {
         found.push((Delimiter::Blanks, 0.7));
     }

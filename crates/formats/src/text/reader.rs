@@ -137,18 +137,9 @@ impl<'a> TextReader<'a> {
             return Ok(TextReader::fixed(source, carry, more, fields, options));
         }
         let mut dialect = detect::detect(&carry, !more, options.dialect);
-        let mut records = Records::default();
-        records.bytes.extend_from_slice(&carry);
-        let end = if more { End::More } else { End::Last };
-        let taken = Tokeniser::new(dialect, 1).run(&mut records, end);
-        if more && taken * 2 < carry.len() {
-            // An early quote is not closed: the rows behind it tell of the table all the same.
-            records.clear();
-            records.bytes.extend_from_slice(&carry);
-            Tokeniser::new(dialect, 1).run(&mut records, End::Last);
-        }
+        let records = first_records(&carry, dialect, more);
         let width_before = options.table.names.as_ref().map_or(width_before, Vec::len);
-        let start = table::find(&records, &options.table, width_before);
+        let mut start = table::find(&records, &options.table, width_before);
         if !records.is_empty() {
             options.table.check_names(start.width, None)?;
         }
@@ -158,14 +149,7 @@ impl<'a> TextReader<'a> {
         }
         dialect.trailing_delimiter = start.trailing_delimiter;
         let (taken, line) = first_row(&records, &start, carry.len());
-        let first = start.preamble + start.header;
-        let remarks = (first..first + start.remarks).filter(|at| *at < records.len());
-        let notes = remarks.map(|at| {
-            let text = String::from_utf8_lossy(records.raw(at)).trim().to_owned();
-            format!("line {} beneath the header left out: {text}", records.line(at))
-        });
-        let notes: Vec<String> = notes.collect();
-        let mut start = start;
+        let notes = remarks_beneath(&records, &start);
         if start.header == 0
             && options.table.names.is_none()
             && let Some(names) = commented_names(&carry[..taken], &dialect, start.width)
@@ -407,6 +391,32 @@ fn commented_names(before: &[u8], dialect: &Dialect, width: usize) -> Option<Vec
         .rev()
         .find(|line| line.first() == Some(&mark) && line.len() > 2)?;
     table::names_in_comment(comment, mark, delimiter, width)
+}
+
+/// The records at the beginning of a text; `more` says that it goes on.
+fn first_records(text: &[u8], dialect: Dialect, more: bool) -> Records {
+    let mut records = Records::default();
+    records.bytes.extend_from_slice(text);
+    let end = if more { End::More } else { End::Last };
+    let taken = Tokeniser::new(dialect, 1).run(&mut records, end);
+    if more && taken * 2 < text.len() {
+        // An early quote is not closed: the rows behind it tell of the table all the same.
+        records.clear();
+        records.bytes.extend_from_slice(text);
+        Tokeniser::new(dialect, 1).run(&mut records, End::Last);
+    }
+    records
+}
+
+/// What is said of the lines beneath a header that are no rows.
+fn remarks_beneath(records: &Records, start: &TableStart) -> Vec<String> {
+    let first = start.preamble + start.header;
+    let remarks = (first..first + start.remarks).filter(|at| *at < records.len());
+    let note = |at: usize| {
+        let text = String::from_utf8_lossy(records.raw(at)).trim().to_owned();
+        format!("line {} beneath the header left out: {text}", records.line(at))
+    };
+    remarks.map(note).collect()
 }
 
 /// Where the first row stands behind the header, and on which line.

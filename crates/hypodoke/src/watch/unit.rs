@@ -9,6 +9,12 @@ pub fn text(program: &Path, config: &Path, feeds: &[String]) -> String {
         (quoted(&program.display().to_string()), quoted(&config.display().to_string()), folder.display());
     let feeds: String = feeds.iter().map(|feed| format!(" {}", quoted(feed))).collect();
     let folder = folder.to_string().replace('%', "%%");
+    let arguments = format!("--config {config}{feeds}");
+    watch_unit(&program, &arguments, &folder) + &timer_units(&program, &arguments, &folder)
+}
+
+/// The unit of a watch.
+fn watch_unit(program: &str, arguments: &str, folder: &str) -> String {
     format!(
         "\
 # Either the watch: /etc/systemd/system/hypodoke-watch.service
@@ -20,7 +26,7 @@ Wants=network-online.target
 After=network-online.target
 
 [Service]
-ExecStart={program} watch --config {config}{feeds}
+ExecStart={program} watch {arguments}
 WorkingDirectory={folder}
 # Secrets that the configuration asks for as ${{NAME}}: lines of NAME=value, for its user's eyes only.
 EnvironmentFile=-/etc/hypodoke.env
@@ -36,6 +42,14 @@ PrivateTmp=yes
 [Install]
 WantedBy=multi-user.target
 
+"
+    )
+}
+
+/// The unit of a load, and its timer.
+fn timer_units(program: &str, arguments: &str, folder: &str) -> String {
+    format!(
+        "\
 # Or a load by the clock: /etc/systemd/system/hypodoke-load.service
 
 [Unit]
@@ -45,7 +59,7 @@ After=network-online.target
 
 [Service]
 Type=oneshot
-ExecStart={program} load --config {config}{feeds}
+ExecStart={program} load {arguments}
 WorkingDirectory={folder}
 EnvironmentFile=-/etc/hypodoke.env
 User=hypodoke

@@ -14,7 +14,7 @@ use url::Url;
 
 use super::address::{Authorization, HttpAddress, shown_link};
 use super::client::{agent, of_io, trouble_of, trouble_of_status};
-use super::fetch::{self, Wanted};
+use super::fetch::{self, ListedFile, Wanted};
 use super::links::{Link, MOST_LISTED, link, links_of, listed};
 use super::version::Version;
 use crate::backend::{Backend, ListRequest, Listed};
@@ -312,7 +312,8 @@ impl Backend for HttpBackend {
         self.check_size(arrival)?;
         let known = self.known(arrival)?;
         let ask = |wanted: &Wanted<'_>| self.bytes_of(&known, wanted);
-        fetch::fetch(&ask, &known.link.url, arrival, &known.version, to, is_left_over)?;
+        let listed = ListedFile { url: &known.link.url, arrival, version: &known.version };
+        fetch::fetch(&ask, listed, to, is_left_over)?;
         match &known.digest {
             Some(digest) => same_content(to, digest),
             None => Ok(()),
@@ -327,7 +328,8 @@ impl Backend for HttpBackend {
             self.check_size(arrival)?;
             let known = self.known(arrival)?;
             let ask = |wanted: &Wanted<'_>| self.bytes_of(&known, wanted);
-            let bytes = fetch::read(&ask, &known.link.url, arrival, &known.version)?;
+            let listed = ListedFile { url: &known.link.url, arrival, version: &known.version };
+            let bytes = fetch::read(&ask, listed)?;
             let hash = || blake3::hash(&bytes).to_hex()[..32].to_owned();
             match known.digest.as_ref().is_some_and(|digest| *digest != hash()) {
                 true => Err(RemoteTrouble::Changed),

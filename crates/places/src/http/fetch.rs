@@ -30,15 +30,25 @@ pub struct Wanted<'w> {
 /// Asks for the bytes of a file.
 pub type Ask<'a> = dyn Fn(&Wanted<'_>) -> Result<Response<Body>, RemoteTrouble> + 'a;
 
-/// Fetches a file to `part`. `listed` is its version as it was listed.
+/// A file behind a link, as it was listed.
+#[derive(Clone, Copy)]
+pub struct ListedFile<'a> {
+    /// Its address.
+    pub url: &'a Url,
+    /// The file.
+    pub arrival: &'a Arrival,
+    /// Its version.
+    pub version: &'a Version,
+}
+
+/// Fetches a file to `part`, which may be left over from a fetch that broke off.
 pub fn fetch(
     ask: &Ask<'_>,
-    url: &Url,
-    arrival: &Arrival,
-    listed: &Version,
+    listed: ListedFile<'_>,
     part: &Path,
     is_left_over: bool,
 ) -> Result<(), RemoteTrouble> {
+    let ListedFile { url, arrival, version: listed } = listed;
     let mut file = PartFile::open(part, arrival.bytes, is_left_over)?;
     let begin = file.written();
     if begin == arrival.bytes && begin > 0 {
@@ -56,7 +66,8 @@ pub fn fetch(
 }
 
 /// Reads a small file into memory.
-pub fn read(ask: &Ask<'_>, url: &Url, arrival: &Arrival, listed: &Version) -> Result<Vec<u8>, RemoteTrouble> {
+pub fn read(ask: &Ask<'_>, listed: ListedFile<'_>) -> Result<Vec<u8>, RemoteTrouble> {
+    let ListedFile { url, arrival, version: listed } = listed;
     let answer = ask(&Wanted { from: 0, condition: None })?;
     check(&answer, listed)?;
     check_kind(&answer, &arrival.path)?;

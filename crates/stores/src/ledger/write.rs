@@ -316,6 +316,17 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 9] {
     ]
 }
 
+/// A file whose rows are all in.
+#[derive(Clone, Copy)]
+pub struct LoadedCounts<'a> {
+    /// Its number.
+    pub file: i64,
+    /// What was read of it.
+    pub summary: &'a FileSummary,
+    /// What became of its rows.
+    pub counts: &'a Counts,
+}
+
 /// Records what came of a file whose rows are all in: its figures, parts, layouts and drift; or of
 /// corrected rejects, that they are none any more. What the file found in tables that stay as they are is put
 /// among those that are kept `later`, where a group does so: others who load into a table wait for whoever keeps
@@ -323,11 +334,10 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 9] {
 pub fn end_file(
     connection: &mut dyn SqlConnection,
     plan: &LoadPlan,
-    file: i64,
-    summary: &FileSummary,
-    counts: &Counts,
+    loaded: LoadedCounts<'_>,
     mut later: Option<&mut Vec<JoinedLayout>>,
 ) -> Result<(), StoreError> {
+    let LoadedCounts { file, summary, counts } = loaded;
     if plan.resubmits.is_some() {
         return end_corrected(connection, file, summary, counts);
     }

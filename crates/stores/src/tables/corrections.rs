@@ -8,7 +8,7 @@ use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 use crate::error::StoreError;
 use crate::ledger::files_in_force;
 use crate::load_plan::Mode;
-use crate::load_plan::{FileSummary, LoadPlan, TablePlan};
+use crate::load_plan::{LoadPlan, TablePlan};
 use crate::sql::{SqlConnection, SqlRow, SqlValue, quote};
 use crate::tables::rebuild::{RebuildTarget, rows_at};
 use crate::tables::row_archive::Packer;
@@ -106,23 +106,34 @@ pub fn set_aside(
     Ok(())
 }
 
+/// The version of a file that takes the place of another.
+#[derive(Clone, Copy, Debug)]
+pub struct NewVersion<'a> {
+    /// Its number.
+    pub file: i64,
+    /// The hash of its content.
+    pub hash: &'a str,
+    /// When its load ended: microseconds since 1970.
+    pub ended: i64,
+    /// Its rows went straight into the tables.
+    pub is_direct: bool,
+}
+
 /// Brings the corrected rows of the version before along, where the file is the one it was and its
-/// records are rejected again. `is_direct` says whether its rows went straight into the tables.
+/// records are rejected again.
 pub fn carry_over(
     target: &mut dyn RebuildTarget,
     plan: &LoadPlan,
-    file: i64,
-    is_direct: bool,
+    version: NewVersion<'_>,
     mut packer: Option<&mut Packer>,
-    summary: &FileSummary,
 ) -> Result<Carried, StoreError> {
+    let NewVersion { file, hash, ended, is_direct } = version;
     let Some(replaced) = plan.replaces.filter(|_| !plan.retracts) else { return Ok(Carried::default()) };
     let corrected = rejects(target.ledger(), replaced, true)?;
     if corrected.is_empty() {
         return Ok(Carried::default());
     }
-    let is_same =
-        files_in_force::hash_of(target.ledger(), replaced)?.as_deref() == Some(summary.hash.as_str());
+    let is_same = files_in_force::hash_of(target.ledger(), replaced)?.as_deref() == Some(hash);
     let again = if is_same { rejects(target.ledger(), file, false)? } else { HashSet::new() };
     let carried: Vec<&Place> = corrected.iter().filter(|place| again.contains(place)).collect();
     let mut all =
@@ -136,7 +147,7 @@ pub fn carry_over(
             packer.add(at, table, &rows_at(target, table, replaced, &lines)?)?;
         }
     }
-    carried.iter().try_for_each(|place| set_corrected(target.ledger(), file, place, summary.ended))?;
+    carried.iter().try_for_each(|place| set_corrected(target.ledger(), file, place, ended))?;
     Ok(all)
 }
 

@@ -27,18 +27,23 @@ pub struct Merge {
     is_loose: bool,
 }
 
+/// The columns of a table that rows are brought into by key.
+#[derive(Clone, Copy)]
+pub struct MergeColumns<'a> {
+    /// Those of the file.
+    pub columns: &'a [String],
+    /// Those that lead back to it.
+    pub lineage: &'a [&'a str],
+    /// Those that tell rows apart.
+    pub key: &'a [String],
+    /// Those that say something of the file only.
+    pub of_file: &'a [String],
+}
+
 impl Merge {
-    /// `table` is quoted already; `columns` are those of the file, `lineage` those that lead back
-    /// to it, and `of_file` says something of the file only.
-    pub fn new(
-        dialect: &'static SqlDialect,
-        table: String,
-        stage: &str,
-        columns: &[String],
-        lineage: &[&str],
-        key: &[String],
-        of_file: &[String],
-    ) -> Merge {
+    /// `table` is quoted already.
+    pub fn new(dialect: &'static SqlDialect, table: String, stage: &str, columns: MergeColumns<'_>) -> Merge {
+        let MergeColumns { columns, lineage, key, of_file } = columns;
         let all = columns.iter().map(String::as_str).chain(lineage.iter().copied()).map(quote).collect();
         let key: Vec<String> = key.iter().map(|name| quote(name)).collect();
         let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
@@ -195,7 +200,8 @@ mod tests {
     fn merge() -> Merge {
         let columns = ["id".to_owned(), "berth".to_owned(), "sent_on".to_owned()];
         let (key, of_file) = (["id".to_owned()], ["sent_on".to_owned()]);
-        Merge::new(&SQLITE, quote("moves"), "hd_stage_0", &columns, &["hd_file"], &key, &of_file)
+        let columns = MergeColumns { columns: &columns, lineage: &["hd_file"], key: &key, of_file: &of_file };
+        Merge::new(&SQLITE, quote("moves"), "hd_stage_0", columns)
     }
 
     /// A table and a stage with rows, each `id berth sent_on file`, the stage's numbered as they come.
@@ -289,7 +295,8 @@ mod tests {
     #[test]
     fn texts_that_a_table_takes_for_equal_are_compared_by_their_bytes() {
         let columns = ["id".to_owned(), "berth".to_owned()];
-        let merge = Merge::new(&MYSQL, quote("moves"), "s", &columns, &[], &columns[..1], &[]);
+        let columns = MergeColumns { columns: &columns, lineage: &[], key: &columns[..1], of_file: &[] };
+        let merge = Merge::new(&MYSQL, quote("moves"), "s", columns);
         assert_eq!(merge.differs("t", "s"), r#"(NOT (t."berth" <=> s."berth"))"#);
         let loose = merge.comparing_bytes(true).differs("t", "s");
         assert_eq!(loose, r#"(NOT (CAST(t."berth" AS BINARY) <=> CAST(s."berth" AS BINARY)))"#);

@@ -178,16 +178,25 @@ pub fn still_direct(
     Ok(newest.is_none_or(|newest| own.is_after(&newest, Mode::Upsert)))
 }
 
+/// A file whose rows are kept: its number, and the first of its blocks.
+#[derive(Clone, Copy, Debug)]
+pub struct KeptFile {
+    /// Its number.
+    pub file: i64,
+    /// The first of its blocks; those before it are of an earlier load.
+    pub since: i64,
+}
+
 /// Rebuilds the tables once the file's entry and rows are in the ledger; tells whether a newer delivery
-/// is in them. `since` is the first of its blocks.
+/// is in them. What files become that it supersedes, or does not any more, is added to `outcomes`.
 pub fn rebuild_tables(
     target: &mut dyn RebuildTarget,
     plan: &LoadPlan,
-    file: i64,
-    since: i64,
+    kept: KeptFile,
     summary: &FileSummary,
     outcomes: &mut Vec<(i64, String)>,
 ) -> Result<(Counts, bool), StoreError> {
+    let KeptFile { file, since } = kept;
     let (before, after) = files_of(target, plan, file, since)?;
     if plan.mode() == Mode::Replace {
         return replace(target, plan, file, (&before, &after), outcomes);

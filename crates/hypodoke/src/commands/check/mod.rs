@@ -303,6 +303,16 @@ fn ddl_text(document: &Document) -> String {
     if out.is_empty() { "-- the next load would change no table\n".to_owned() } else { out }
 }
 
+/// What is said of a feed that nothing is wrong with.
+fn feed_words(feed: &FeedLine) -> String {
+    let files = count::files(feed.files);
+    let new = match feed.new {
+        0 => "none of them new".to_owned(),
+        new => format!("{} new", count::number(new)),
+    };
+    format!("feed {} → {} ({}): {files}, {new}", feed.name, feed.table, feed.mode)
+}
+
 fn text(document: &Document, context: &Context) -> String {
     let screen = context.screen;
     let good = |what: &str| format!("{} {what}\n", screen.paint(Tone::Good, "ok"));
@@ -337,16 +347,7 @@ fn text(document: &Document, context: &Context) -> String {
         match &feed.error {
             Some(error) => out.push_str(&wrong(&format!("feed {}: {error}", feed.name), &feed.advice)),
             None => {
-                let files = count::files(feed.files);
-                let new = if feed.new == 0 {
-                    "none of them new".to_owned()
-                } else {
-                    format!("{} new", count::number(feed.new))
-                };
-                out.push_str(&good(&format!(
-                    "feed {} → {} ({}): {files}, {new}",
-                    feed.name, feed.table, feed.mode
-                )));
+                out.push_str(&good(&feed_words(feed)));
             }
         }
         if let Some(missing) = &feed.missing {

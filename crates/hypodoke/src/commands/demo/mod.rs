@@ -89,23 +89,30 @@ pub fn run(arguments: &DemoArguments, context: &Context) -> Result<Exit, Failure
         }
     }
     let title = "The tide-gauge office has a server of its own: its readings are fetched by SFTP.";
-    tell(&format!("\n{}\n$ hypodoke load --config {GAUGES}\n", context.screen.paint(Tone::Heading, title)));
     let office = gauges::open(folder)?;
-    let receipt = load_by(&folder.join(GAUGES))?;
+    receipts.push(load_from(folder, (title, GAUGES), context, &tell)?);
     drop(office);
-    tell(&receipt::text(&receipt, context.detail(), context.screen));
-    receipts.push(receipt);
     if let Some(_yard) = yard::open(folder)? {
         let title = "The crane yard keeps its telemetry in a bucket, as Parquet in folders by quay and day.";
-        let command = format!("$ hypodoke load --config {}", yard::CONFIGURATION);
-        tell(&format!("\n{}\n{command}\n", context.screen.paint(Tone::Heading, title)));
-        let receipt = load_by(&folder.join(yard::CONFIGURATION))?;
-        tell(&receipt::text(&receipt, context.detail(), context.screen));
-        receipts.push(receipt);
+        receipts.push(load_from(folder, (title, yard::CONFIGURATION), context, &tell)?);
     } else {
         tell(&format!("\n{}\n", yard::LEFT_OUT));
     }
     end(folder, &receipts, context)
+}
+
+/// Loads by a configuration of its own, under a title.
+fn load_from(
+    folder: &Path,
+    (title, configuration): (&str, &str),
+    context: &Context,
+    tell: &dyn Fn(&str),
+) -> Result<Receipt, Failure> {
+    let title = context.screen.paint(Tone::Heading, title);
+    tell(&format!("\n{title}\n$ hypodoke load --config {configuration}\n"));
+    let receipt = load_by(&folder.join(configuration))?;
+    tell(&receipt::text(&receipt, context.detail(), context.screen));
+    Ok(receipt)
 }
 
 /// Says how the figures compare with those that are expected.

@@ -5,12 +5,14 @@ use hypodoke_core::cast::Rows;
 use super::FileWriter;
 use crate::error::StoreError;
 use crate::failpoint::failpoint;
+use crate::ledger::files_in_force;
 use crate::ledger::intents::Undo;
-use crate::ledger::{files_in_force, write};
+use crate::ledger::write::{self, LoadedCounts};
 use crate::load_plan::{Counts, FileSummary, Finished, Mode};
+use crate::tables::corrections::{self, NewVersion};
 use crate::tables::load_target::LoadTarget;
-use crate::tables::placement::{self, Route};
-use crate::tables::{Writer, commit, corrections};
+use crate::tables::placement::{self, KeptFile, Route};
+use crate::tables::{Writer, commit};
 
 impl<T: LoadTarget> Writer for FileWriter<'_, T> {
     fn write(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
@@ -27,8 +29,8 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
         let (counts, superseded) = self.bring_in(summary, &mut undo)?;
         // What the user's own statements may see of the ledger is what it will say.
         let mut later = self.store.link_mut().group.as_mut().map(|group| std::mem::take(&mut group.layouts));
-        let ended =
-            write::end_file(self.store.ledger(), self.plan, self.file, summary, &counts, later.as_mut());
+        let loaded = LoadedCounts { file: self.file, summary, counts: &counts };
+        let ended = write::end_file(self.store.ledger(), self.plan, loaded, later.as_mut());
         if let (Some(group), Some(layouts)) = (&mut self.store.link_mut().group, later) {
             group.layouts = layouts;
         }
@@ -72,7 +74,8 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     fn bring_in(&mut self, summary: &FileSummary, undo: &mut Undo) -> Result<(Counts, bool), StoreError> {
         let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
         let (plan, file) = (self.plan, self.file);
-        self.carried = corrections::carry_over(self.store, plan, file, is_direct, packer, summary)?;
+        let version = NewVersion { file, hash: &summary.hash, ended: summary.ended, is_direct };
+        self.carried = corrections::carry_over(self.store, plan, version, packer)?;
         self.deleted = self.deleted.saturating_sub(self.carried.rows);
         if let Some(packer) = &mut self.packer {
             packer.finish(self.store.archive(), &plan.tables)?;
@@ -91,8 +94,8 @@ impl<T: LoadTarget> FileWriter<'_, T> {
         let (mut counts, superseded) = match self.placed.route {
             Route::Direct { .. } => (self.merge()?, false),
             Route::Archive => {
-                let since = self.since;
-                placement::rebuild_tables(self.store, plan, file, since, summary, &mut undo.outcomes)?
+                let kept = KeptFile { file, since: self.since };
+                placement::rebuild_tables(self.store, plan, kept, summary, &mut undo.outcomes)?
             }
         };
         failpoint!("load.merged");

@@ -7,7 +7,7 @@ use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::TablePlan;
 use crate::tables::load_target::LoadTarget;
-use crate::tables::merge::{Merge, stage_of};
+use crate::tables::merge::{Merge, MergeColumns, stage_of};
 
 impl<T: LoadTarget> FileWriter<'_, T> {
     /// Brings staged rows into their table.
@@ -52,7 +52,8 @@ impl<T: LoadTarget> FileWriter<'_, T> {
         let columns: Vec<String> = table.layout.columns.iter().map(|column| column.name.clone()).collect();
         let (name, stage) = (self.store.table_sql(&table.table), stage_of(at));
         let TablePlan { lineage, key, of_file, .. } = table;
-        let merge = Merge::new(self.store.dialect(), name, &stage, &columns, lineage.columns(), key, of_file);
+        let columns = MergeColumns { columns: &columns, lineage: lineage.columns(), key, of_file };
+        let merge = Merge::new(self.store.dialect(), name, &stage, columns);
         merge.of_full_delivery(self.plan.rules.vanished)
     }
 
