@@ -10,7 +10,7 @@
 //! ```
 
 use std::io;
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use tokio::runtime::{Handle, Runtime};
 use tokio::task::{JoinHandle, unconstrained};
@@ -19,6 +19,8 @@ use tokio::task::{JoinHandle, unconstrained};
 const THREADS: usize = 2;
 
 static RUNTIME: OnceLock<BlockingRuntime> = OnceLock::new();
+
+static MAKING: Mutex<()> = Mutex::new(());
 
 /// Threads on which connections are served, and which is waited for.
 #[derive(Debug)]
@@ -30,6 +32,11 @@ pub struct BlockingRuntime(Runtime);
 ///
 /// The system gives no threads.
 pub fn runtime() -> Result<&'static BlockingRuntime, io::Error> {
+    if let Some(runtime) = RUNTIME.get() {
+        return Ok(runtime);
+    }
+    // One is made, and no other: a task must not drop a runtime.
+    let _making = MAKING.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(runtime) = RUNTIME.get() {
         return Ok(runtime);
     }
