@@ -52,7 +52,8 @@ pub struct Harbour {
     folder: TempDir,
     store: Box<dyn Tables>,
     staging: Staging,
-    address: String,
+    /// `[staging]` as the configuration of the program has it.
+    section: String,
     files: Vec<ModelFile>,
     /// What stands in the place: the rows of each name, and when they were modified.
     there: Vec<(String, Vec<Row>, u64)>,
@@ -65,6 +66,8 @@ impl Harbour {
     pub fn new(kind: Kind, address: &str, ledger: Option<&str>, puts_away: bool) -> Harbour {
         let folder = tempfile::tempdir().expect("a folder");
         let at = |text: &str| StoreUrl::parse(text, folder.path()).expect("an address");
+        let ledger_line = ledger.map(|ledger| format!("ledger = \"{ledger}\"\n")).unwrap_or_default();
+        let section = format!("[staging]\nurl = \"{address}\"\n{ledger_line}");
         let mut staging = Staging::new(at(address));
         if let Some(ledger) = ledger {
             staging = staging.with_ledger(at(ledger));
@@ -76,7 +79,7 @@ impl Harbour {
             folder,
             store,
             staging,
-            address: address.to_owned(),
+            section,
             files: Vec::new(),
             there: Vec::new(),
             arrived: 0,
@@ -236,10 +239,10 @@ impl Harbour {
         let key = if mode.has_key() { "key = [\"k\"]\n" } else { "" };
         let after_load = if self.puts_away { "after = \"move\"\n" } else { "" };
         let config = format!(
-            "[staging]\nurl = \"{}\"\n[place.quay]\npath = \"quay\"\nquiet_for = \"0s\"\n{after_load}
+            "{}[place.quay]\npath = \"quay\"\nquiet_for = \"0s\"\n{after_load}
              [feed.moves]\nplace = \"quay\"\nfiles = \"{}\"\nmode = \"{}\"\n{key}vanished = \"{vanished}\"
              [feed.moves.columns]\n{}",
-            self.address,
+            self.section,
             self.pattern(),
             mode.word(),
             self.feed()
