@@ -110,7 +110,7 @@ impl Pattern {
     /// let pattern = Pattern::parse("berths_{day:%Y%m%d}.csv")?;
     /// let parts = pattern.matches("berths_20260302.csv").expect("it fits");
     /// assert_eq!(parts[0].text(), "2026-03-02");
-    /// // The 31st of February is no day.
+    /// // February has no 31st day, so the path does not match.
     /// assert!(pattern.matches("berths_20260231.csv").is_none());
     /// # Ok::<(), String>(())
     /// ```

@@ -226,19 +226,23 @@ impl StoreError {
         )
     }
 
-    /// The error of a statement of the user's own: it failed, unless it is the connection, the disk or another
-    /// load that was in its way.
+    /// The error of a statement of the user's own: the statement failed, unless the connection, the disk or
+    /// another load was in its way.
     pub(crate) fn in_statement(self, setting: &'static str, statement: &str) -> StoreError {
         let behind = |why: String| format!("{why}; it was at the statement of `{setting}`:\n  {statement}");
         match self {
-            StoreError::Refused { why, .. }
-            | StoreError::RowRefused { why, .. }
-            | StoreError::Denied { why, .. } => {
-                StoreError::Statement { setting, statement: statement.to_owned(), why }
-            }
             StoreError::Lost { shown, why } => StoreError::Lost { shown, why: behind(why) },
             StoreError::Aborted { shown, why } => StoreError::Aborted { shown, why: behind(why) },
-            other => other,
+            StoreError::Locked { .. } | StoreError::Full { .. } | StoreError::Failing { .. } => self,
+            other => {
+                let why = match other {
+                    StoreError::Refused { why, .. }
+                    | StoreError::RowRefused { why, .. }
+                    | StoreError::Denied { why, .. } => why,
+                    other => other.to_string(),
+                };
+                StoreError::Statement { setting, statement: statement.to_owned(), why }
+            }
         }
     }
 
@@ -269,6 +273,8 @@ mod tests {
     #[case::refused(StoreError::Refused { shown: shown(), why: "no such table".into() }, false)]
     #[case::a_row_refused(StoreError::RowRefused { shown: shown(), why: "not null".into() }, false)]
     #[case::denied(StoreError::Denied { shown: shown(), user: "quay".into(), why: "permission denied".into() }, false)]
+    #[case::read_only(StoreError::ReadOnly { shown: shown() }, false)]
+    #[case::no_such_file(StoreError::Unreachable { shown: shown(), why: "unable to open".into() }, false)]
     #[case::lost(StoreError::Lost { shown: shown(), why: "connection closed".into() }, true)]
     #[case::aborted(StoreError::Aborted { shown: shown(), why: "deadlock".into() }, true)]
     fn a_statement_fails_by_itself_or_by_what_was_in_its_way(

@@ -102,15 +102,10 @@ impl FileOutcome {
         let line = ReceiptLine { seconds, reasons, message, ..line_of(feed, file, self.status()) };
         match self {
             FileOutcome::Loaded(file) => file.fill(line),
-            FileOutcome::Recorded(entry) => ReceiptLine {
-                kind: entry.kind,
-                rows_read: entry.read,
-                rows_loaded: entry.loaded,
-                rows_rejected: entry.rejected,
-                rows_left_out: entry.left_out,
-                counts: entry.counts.into(),
-                ..line
-            },
+            FileOutcome::Recorded(entry) => {
+                let ReceiptLine { path, modified, seconds, .. } = line;
+                ReceiptLine { path, modified, seconds, ..ReceiptLine::recorded(&entry) }
+            }
             FileOutcome::Held(held) => ReceiptLine {
                 kind: held.kind,
                 changes: held.drift.into_iter().map(|(_, drift)| drift).collect(),
@@ -125,6 +120,9 @@ impl FileOutcome {
 
     /// The entry of the ledger.
     pub fn entry(&self, feed: &Feed, file: &Candidate, begun: BegunIn) -> FileEntry {
+        if let FileOutcome::Recorded(entry) = self {
+            return FileEntry::clone(entry);
+        }
         let entry = FileEntry {
             file: 0,
             batch: begun.batch,
@@ -314,7 +312,7 @@ mod tests {
         let told = loaded(false).line(&feed, &file, 0.0);
         assert_eq!((line.outcome, line.rows_read, line.rows_loaded), (told.outcome, 9, 7));
         assert_eq!(line.counts, RowCounts { inserted: 5, updated: 2, ..RowCounts::default() });
-        assert_eq!(line.counts, told.counts);
+        assert_eq!((line.counts, line.notes), (told.counts, told.notes));
     }
 
     #[test]

@@ -112,25 +112,26 @@ impl JobBuilder {
         self
     }
 
-    /// Commits what is loaded after so long; each file by itself where that is no time at all.
+    /// Sets how often loaded files are committed; with a duration of zero, each file is committed by itself.
     pub fn commit_every(mut self, time: Duration) -> JobBuilder {
         self.commit_every = Some(time);
         self
     }
 
-    /// Adds a place: a [`hypodoke_places::Place`], or one with what becomes of its files.
+    /// Adds a place: a [`hypodoke_places::Place`], or a [`PlaceSource`] that also says when its files are
+    /// complete and where they are moved afterwards.
     pub fn place(mut self, place: impl Into<PlaceSource>) -> JobBuilder {
         self.places.push(place.into());
         self
     }
 
-    /// Adds a feed: the name of its place, the pattern of its files there, and what becomes of them.
+    /// Adds a feed. `files` is the pattern that the paths of its files match in the place of this name.
     pub fn feed(mut self, place: &str, files: &str, feed: Feed) -> JobBuilder {
         self.feeds.push((place.to_owned(), files.to_owned(), feed));
         self
     }
 
-    /// Leaves out whatever is in this folder, also where it lies among the arrivals.
+    /// Never loads files of this folder, even if it is inside a place.
     pub fn internal_folder(mut self, folder: impl Into<PathBuf>) -> JobBuilder {
         self.internal.push(folder.into());
         self
@@ -192,14 +193,14 @@ impl Feed {
         Feed { name: Some(name.to_owned()), table: name.to_owned(), ..Feed::default() }
     }
 
-    /// The same, its rows in another table.
+    /// Sets the table that its rows go to.
     #[must_use]
     pub fn into_table(mut self, table: &str) -> Feed {
         table.clone_into(&mut self.table);
         self
     }
 
-    /// The same, its rows told apart by these columns: their names in the file or in the table.
+    /// Sets the mode, and the columns that tell rows apart, by their names in the file or in the table.
     #[must_use]
     pub fn keyed_by<C: Into<String>>(mut self, mode: Mode, key: impl IntoIterator<Item = C>) -> Feed {
         self.mode = mode;
@@ -207,35 +208,35 @@ impl Feed {
         self
     }
 
-    /// The same in a mode that takes no key.
+    /// Sets a mode that needs no key.
     #[must_use]
     pub fn in_mode(mut self, mode: Mode) -> Feed {
         self.mode = mode;
         self
     }
 
-    /// The same with one more rule for a column.
+    /// Adds a rule for a column.
     #[must_use]
     pub fn column(mut self, rule: ColumnRule) -> Feed {
         self.rules.push(rule);
         self
     }
 
-    /// The same, its files written in this way.
+    /// Sets how its files are written: delimiters, encodings, sheets.
     #[must_use]
     pub fn written(mut self, options: FormatOptions) -> Feed {
         self.format_options = options;
         self
     }
 
-    /// The same with what its files have to meet.
+    /// Sets the expectations that its files have to meet.
     #[must_use]
     pub fn expecting(mut self, expectations: Expectations) -> Feed {
         self.expect = expectations;
         self
     }
 
-    /// The same with what becomes of files that are not what they were.
+    /// Sets what is done about changed columns, headers and sheets.
     #[must_use]
     pub fn with_policy(mut self, policy: Policy) -> Feed {
         self.policy = policy;

@@ -127,14 +127,14 @@ impl From<Place> for PlaceSource {
 }
 
 impl PlaceSource {
-    /// The same with another rule for when a file is complete.
+    /// Sets when a file counts as complete.
     #[must_use]
     pub fn complete_by(mut self, completeness: Completeness) -> PlaceSource {
         self.completeness = completeness;
         self
     }
 
-    /// The same, its files put away once they are done with.
+    /// Sets the folders that files are moved to after they were loaded, or failed.
     #[must_use]
     pub fn putting_away(mut self, folders: Option<PutAway>) -> PlaceSource {
         self.put_away = folders;

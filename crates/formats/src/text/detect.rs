@@ -112,7 +112,7 @@ fn comment_mark(sample: &[u8]) -> Option<u8> {
 fn may_divide(c: char) -> bool {
     let is_symbol = c.is_ascii_punctuation() || c.is_ascii_control() || !c.is_ascii() && !c.is_alphanumeric();
     let is_tried = matches!(c, ',' | ';' | '\t' | '|');
-    // Quotes, brackets and what stands in numbers and words.
+    // Values contain these characters: quotes, brackets, signs and units.
     let is_of_values = matches!(
         c,
         '"' | '\''

@@ -97,18 +97,23 @@ impl MysqlStore {
     }
 
     fn prepare(&mut self) -> Result<(), StoreError> {
+        self.run_script("SET SESSION autocommit = 1")?;
+        self.set_session()?;
+        self.facts = self.with(async |conn| Facts::ask(conn).await)?;
+        Ok(())
+    }
+
+    /// Makes the session what loads rely upon, also within a transaction.
+    pub(super) fn set_session(&mut self) -> Result<(), StoreError> {
         let seconds = self.wait_seconds();
         // What others committed while this one waited for a lock has to be seen, whatever the database's
         // own custom.
-        let settings = format!(
+        self.run_script(&format!(
             "SET NAMES utf8mb4; SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED;
              SET SESSION sql_mode = '{SQL_MODE}', time_zone = '+00:00', innodb_lock_wait_timeout = {seconds},
                lock_wait_timeout = {seconds}, wait_timeout = {IDLE}, net_read_timeout = {ON_ITS_WAY},
-               net_write_timeout = {ON_ITS_WAY}, autocommit = 1, sql_safe_updates = 0, foreign_key_checks = 1"
-        );
-        self.run_script(&settings)?;
-        self.facts = self.with(async |conn| Facts::ask(conn).await)?;
-        Ok(())
+               net_write_timeout = {ON_ITS_WAY}, sql_safe_updates = 0, foreign_key_checks = 1, unique_checks = 1"
+        ))
     }
 
     /// How long a lock is waited for, in whole seconds.

@@ -171,6 +171,14 @@ impl LoadTarget for MysqlStore {
         })
     }
 
+    fn restore_session(&mut self) -> Result<(), StoreError> {
+        self.set_session()
+    }
+
+    fn give_up_connection(&mut self) {
+        self.conn = None;
+    }
+
     fn merge_table(
         &mut self,
         merge: &Merge,

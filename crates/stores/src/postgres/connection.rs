@@ -40,7 +40,7 @@ pub struct PostgresStore {
     pub(super) copying: Option<Copying>,
     /// Whether numbers for entries may be drawn ahead, once that is known.
     pub(super) may_draw: Option<bool>,
-    /// The server has refused to begin a COPY, which leaves the connection of no use.
+    /// The connection is of no use any more: the server has refused to begin a COPY, say.
     pub(super) is_unusable: bool,
     /// Tables whose rows do not go the short way: the server has refused some of them.
     pub(super) refusing: HashSet<String>,
@@ -97,18 +97,7 @@ impl PostgresStore {
     }
 
     pub(super) fn prepare(&mut self, schema: Option<&str>, wait: Duration) -> Result<(), StoreError> {
-        let path = schema
-            .map(|schema| format!("SET search_path TO {}, public; ", quote(schema)))
-            .unwrap_or_default();
-        // The tables of the ledger grow while a connection is open: a plan made when they were empty, and
-        // kept, would walk all of them.
-        let plans = "SELECT set_config(name, 'force_custom_plan', false) FROM pg_settings WHERE name = 'plan_cache_mode'";
-        // What others committed while this one waited for a lock has to be seen, whatever the
-        // database's own custom.
-        let settings = format!(
-            "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}; {plans}",
-            wait.as_millis().min(i32::MAX as u128)
-        );
+        let settings = settings(schema, wait);
         self.run(self.client.batch_execute(&settings))?;
         let row = self.run(self.client.query_one(
             "SELECT current_schema()::text, current_user::text, $1::text IS NULL OR to_regnamespace($1) IS NOT NULL",
@@ -119,6 +108,23 @@ impl PostgresStore {
         self.schema_is_there = schema.is_none() || row.get::<_, Option<bool>>(2).unwrap_or(false);
         self.schema = schema.map(str::to_owned).or(found).unwrap_or_else(|| "public".to_owned());
         Ok(())
+    }
+
+    /// Makes the session what it was when it began, also within a transaction.
+    pub(super) fn reset_session(&mut self) -> Result<(), StoreError> {
+        let settings = settings(self.wanted_schema.as_deref(), self.wait);
+        let all = format!("RESET SESSION AUTHORIZATION; RESET ROLE; RESET ALL; {settings}");
+        self.run(self.client.batch_execute(&all))
+    }
+
+    /// An error where the connection is of no use any more.
+    pub(super) fn check_usable(&self) -> Result<(), StoreError> {
+        let why = || "the connection cannot be used any more".to_owned();
+        if self.is_unusable {
+            Err(StoreError::Lost { shown: self.shown.clone(), why: why() })
+        } else {
+            Ok(())
+        }
     }
 
     /// Takes what only one session may have; whether it was free. A machine that is gone is found
@@ -242,6 +248,7 @@ impl SqlConnection for PostgresStore {
     }
 
     fn begin(&mut self, scope: Scope) -> Result<(), StoreError> {
+        self.check_usable()?;
         self.script(&POSTGRES.begin(scope))
     }
 
@@ -250,10 +257,7 @@ impl SqlConnection for PostgresStore {
     }
 
     fn rollback(&mut self, scope: Scope) -> Result<(), StoreError> {
-        if self.is_unusable {
-            let why = "a COPY was refused".to_owned();
-            return Err(StoreError::Lost { shown: self.shown.clone(), why });
-        }
+        self.check_usable()?;
         self.script(&POSTGRES.rollback(scope))
     }
 
@@ -304,6 +308,22 @@ impl SqlDatabase for PostgresStore {
     ) -> Result<Vec<String>, StoreError> {
         self.run(rights::missing(&self.client, &self.schema, &self.user, on))
     }
+}
+
+/// What makes a session what loads rely upon.
+fn settings(schema: Option<&str>, wait: Duration) -> String {
+    let path = schema.map(|schema| format!("SET search_path TO {}, public; ", quote(schema)));
+    let path = path.unwrap_or_default();
+    // The tables of the ledger grow while a connection is open: a plan made when they were empty, and
+    // kept, would walk all of them.
+    let plans =
+        "SELECT set_config(name, 'force_custom_plan', false) FROM pg_settings WHERE name = 'plan_cache_mode'";
+    // What others committed while this one waited for a lock has to be seen, whatever the
+    // database's own custom.
+    format!(
+        "{path}SET default_transaction_isolation TO 'read committed'; SET TimeZone TO 'UTC'; SET client_min_messages TO warning; SET extra_float_digits TO 1; SET lock_timeout TO {}; {plans}",
+        wait.as_millis().min(i32::MAX as u128)
+    )
 }
 
 /// Parameters as the driver takes them.

@@ -70,10 +70,7 @@ impl LoadTarget for PostgresStore {
 
     fn after_group(&mut self, _: bool) -> Result<(), StoreError> {
         self.bulk = None;
-        match self.is_unusable {
-            true => Err(StoreError::Lost { shown: self.shown.clone(), why: "a COPY was refused".to_owned() }),
-            false => Ok(()),
-        }
+        self.check_usable()
     }
 
     fn try_lock_files(&mut self, keys: &[String]) -> Result<Vec<bool>, StoreError> {
@@ -134,6 +131,14 @@ impl LoadTarget for PostgresStore {
     fn run_statements(&mut self, statements: &str) -> Result<(), StoreError> {
         let done = self.runtime.block_on(self.client.batch_execute(statements));
         done.map_err(|error| self.fail(&error))
+    }
+
+    fn restore_session(&mut self) -> Result<(), StoreError> {
+        self.reset_session()
+    }
+
+    fn give_up_connection(&mut self) {
+        self.is_unusable = true;
     }
 
     fn merge_table(

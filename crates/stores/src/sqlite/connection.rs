@@ -30,7 +30,22 @@ pub struct SqliteStore {
     pub(super) version_before: i64,
     /// Tables that were found to be as planned in the group that is open: nobody else changes them.
     pub(super) known_tables: KnownTables,
+    /// What settings were before statements of the user's own were run.
+    pragmas: Vec<(&'static str, i64)>,
 }
+
+/// Settings of a connection that statements of the user's own may change, and that change what loads do.
+const PRAGMAS: [&str; 9] = [
+    "query_only",
+    "writable_schema",
+    "ignore_check_constraints",
+    "foreign_keys",
+    "recursive_triggers",
+    "reverse_unordered_selects",
+    "legacy_alter_table",
+    "synchronous",
+    "busy_timeout",
+];
 
 /// Memory that SQLite may use for pages, in KiB: enough that a bulk load rarely waits.
 const CACHE_KIB: i64 = 24 * 1024;
@@ -72,6 +87,7 @@ impl SqliteStore {
             link: LedgerLink::default(),
             version_before: 0,
             known_tables: KnownTables::default(),
+            pragmas: Vec::new(),
         };
         store.prepare(wait).map_err(|error| fail(path, error))?;
         store.version_before = store.read(data_version)?;
@@ -92,6 +108,29 @@ impl SqliteStore {
     pub fn linked(mut self, link: LedgerLink) -> SqliteStore {
         self.link = link;
         self
+    }
+
+    /// Keeps the settings that statements of the user's own may change.
+    pub(super) fn keep_pragmas(&mut self) -> Result<(), StoreError> {
+        if self.pragmas.is_empty() {
+            let value = |connection: &Connection, name: &'static str| {
+                Ok((name, connection.pragma_query_value(None, name, |row| row.get(0))?))
+            };
+            let read = |connection: &Connection| PRAGMAS.iter().map(|name| value(connection, name)).collect();
+            self.pragmas = self.read(read)?;
+        }
+        Ok(())
+    }
+
+    /// Puts them back.
+    pub(super) fn restore_pragmas(&mut self) -> Result<(), StoreError> {
+        for (name, value) in &self.pragmas {
+            self.read(|connection| {
+                let now: i64 = connection.pragma_query_value(None, name, |row| row.get(0))?;
+                if now == *value { Ok(()) } else { connection.pragma_update(None, name, value) }
+            })?;
+        }
+        Ok(())
     }
 
     pub(super) fn read<T>(

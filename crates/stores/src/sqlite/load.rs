@@ -128,7 +128,12 @@ impl LoadTarget for SqliteStore {
     }
 
     fn run_statements(&mut self, statements: &str) -> std::result::Result<(), StoreError> {
+        self.keep_pragmas()?;
         self.connection.execute_batch(statements).map_err(|error| self.fail(error))
+    }
+
+    fn restore_session(&mut self) -> std::result::Result<(), StoreError> {
+        self.restore_pragmas()
     }
 
     fn merge_table(

@@ -189,6 +189,13 @@ pub trait LoadTarget: RebuildTarget + SqlDatabase + Send {
     /// Runs statements of the user's own; why they cannot be run, in the database's words.
     fn run_statements(&mut self, statements: &str) -> Result<(), StoreError>;
 
+    /// Puts back the settings of the session that statements of the user's own may have changed, once their
+    /// file is a part of its transaction, or is undone.
+    fn restore_session(&mut self) -> Result<(), StoreError>;
+
+    /// Gives the connection up: whatever is asked of it next fails as lost, so that another takes its place.
+    fn give_up_connection(&mut self) {}
+
     /// Brings staged rows into their table by key; `moment` is a literal for when they hold from.
     fn merge_table(
         &mut self,

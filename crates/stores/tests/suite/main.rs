@@ -5,3 +5,4 @@ mod corrections;
 mod groups;
 mod kit;
 mod one_file;
+mod statements;

@@ -84,6 +84,14 @@ impl<'a, T: LoadTarget> FileWriter<'a, T> {
         }
     }
 
+    /// Puts the session back as it was before statements of the user's own were run in it.
+    pub(super) fn restore_session(&mut self) {
+        let has_statements = !self.plan.sql_before.is_empty() || !self.plan.sql_after.is_empty();
+        if has_statements && self.store.restore_session().is_err() {
+            self.store.give_up_connection();
+        }
+    }
+
     pub(super) fn statements(
         &mut self,
         statements: &[String],

@@ -41,6 +41,7 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
         self.statements(&self.plan.sql_after, "sql_after")?;
         commit::commit_load(self.store, self.scope, self.file, undo)?;
         self.done = true;
+        self.restore_session();
         Ok(Finished { file: self.file, counts, superseded })
     }
 }
@@ -53,6 +54,7 @@ impl<T: LoadTarget> Drop for FileWriter<'_, T> {
         // If a connection is gone, the database undoes it by itself.
         self.store.give_up_sending();
         let _ = commit::rollback(self.store, self.scope);
+        self.restore_session();
         self.store.undo_changes(self.plan);
     }
 }
