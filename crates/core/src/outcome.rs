@@ -1,5 +1,7 @@
 //! What became of an arrival.
 
+use std::fmt;
+
 /// What became of an arrival in a batch.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -83,7 +85,7 @@ impl Outcome {
 }
 
 /// Why a file was held, failed or was skipped, as data: a code that programs may rely on, and the facts of the case.
-/// The sentences that people read are made apart.
+/// The program makes the sentences that people read of the code and the facts.
 #[derive(Clone, Debug, Default, PartialEq, serde::Serialize, serde::Deserialize)]
 pub struct Reason {
     /// The outcome and the case, as in `held.truncated`.
@@ -117,6 +119,16 @@ impl Reason {
     /// ```
     pub fn is(&self, code: &str) -> bool {
         self.code.strip_prefix(code).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+    }
+}
+
+/// The code and the facts as JSON: `held.truncated {"line":130}`.
+impl fmt::Display for Reason {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.facts {
+            serde_json::Value::Null => out.write_str(&self.code),
+            facts => write!(out, "{} {facts}", self.code),
+        }
     }
 }
 

@@ -37,7 +37,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     let mut store = open(&job.staging)?;
     let report = load_new(&job, store.as_mut(), RunOptions::new(&Panicking))?;
     for line in &report.receipt.files {
-        println!("{}: {:?} {}", line.path, line.outcome, line.message.as_deref().unwrap_or_default());
+        let why: Vec<String> = line.reasons.iter().map(ToString::to_string).collect();
+        println!("{}: {:?} {}", line.path, line.outcome, why.join("; "));
     }
     let outcomes: Vec<Outcome> = report.receipt.files.iter().map(|line| line.outcome).collect();
     assert_eq!(outcomes, [Outcome::Loaded, Outcome::Failed, Outcome::Loaded]);

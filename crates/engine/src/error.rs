@@ -40,7 +40,7 @@ pub enum EngineError {
         cause: Arc<ReadError>,
     },
     /// A file was read, and cannot be loaded.
-    #[error("{}", reason.sentence(path))]
+    #[error("{} cannot be loaded: {}", clean(path), reason)]
     Unloadable {
         /// The file, as people know it.
         path: String,
@@ -276,14 +276,14 @@ impl EngineError {
             }
             EngineError::Store(cause) => one("database", json!({ "cause": cause.to_string() })),
             EngineError::OneTable { table, other, .. } => {
-                one("one_table", json!({ "table": table, "other": other }))
+                one("one_table", json!({ "table": table, "other": other, "cause": self.to_string() }))
             }
-            EngineError::EmptyFolder { .. } => one("empty_folder", serde_json::Value::Null),
+            EngineError::EmptyFolder { .. } => one("empty_folder", json!({ "cause": self.to_string() })),
             EngineError::LedgerEntry { what, .. } | EngineError::NotRecorded { what, .. } => {
-                one("ledger_entry", json!({ "what": what }))
+                one("ledger_entry", json!({ "what": what, "cause": self.to_string() }))
             }
-            EngineError::Resubmit(_) => one("resubmit", serde_json::Value::Null),
-            EngineError::Again(_) => one("again", serde_json::Value::Null),
+            EngineError::Resubmit(_) => one("resubmit", json!({ "cause": self.to_string() })),
+            EngineError::Again(_) => one("again", json!({ "cause": self.to_string() })),
         }
     }
 

@@ -200,7 +200,7 @@ pub struct ReceiptLine {
     pub changes: Vec<Drift>,
     /// Why it is held.
     pub holds: Vec<HoldReason>,
-    /// Why it is held, failed or was skipped, as codes and their facts.
+    /// Why it is held, failed or was skipped, and what it is warned of, as codes and their facts.
     pub reasons: Vec<Reason>,
     /// Whether its rows took the place of an earlier version's.
     pub replaced: bool,
@@ -211,7 +211,7 @@ pub struct ReceiptLine {
     pub footer: Vec<String>,
     /// What there is to say of what was found in it.
     pub notes: Vec<String>,
-    /// Why it failed, or what else there is to say.
+    /// What a person or an earlier version of the program wrote into the ledger about it.
     pub message: Option<String>,
     /// Why it failed, as data.
     #[serde(skip)]

@@ -115,7 +115,7 @@ fn a_receipt_is_made_again_of_what_the_ledger_has() {
     assert_eq!((again.batch, again.totals), (told.batch, told.totals));
     for (again, told) in again.files.iter().zip(&told.files) {
         assert_eq!((&again.path, again.outcome, &again.kind), (&told.path, told.outcome, &told.kind));
-        assert_eq!((&again.message, &again.reasons), (&told.message, &told.reasons));
+        assert_eq!((&again.notes, &again.reasons), (&told.notes, &told.reasons));
         assert_eq!((again.rows_read, again.counts, &again.feed), (told.rows_read, told.counts, &told.feed));
     }
 }

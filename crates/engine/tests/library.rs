@@ -75,8 +75,12 @@ fn a_reader_that_panics_costs_its_file_and_no_other(#[case] path: &'static str, 
     let failed =
         report.receipt.files.iter().find(|line| line.outcome == Outcome::Failed).expect("one failed");
     assert!(failed.path.ends_with(path));
-    let message = failed.message.as_deref().unwrap_or_default();
-    assert!(message.contains("index out of bounds"), "{message}");
+    let [reason] = failed.reasons.as_slice() else { panic!("{:?}", failed.reasons) };
+    assert!(reason.is("failed.panicked"), "{reason}");
+    assert!(
+        reason.facts["what"].as_str().is_some_and(|what| what.contains("index out of bounds")),
+        "{reason}"
+    );
     assert_eq!(quay.rows(), rows);
     // Nothing of it is in the way of the next load.
     quay.load();

@@ -53,7 +53,7 @@ impl From<EngineError> for Failure {
             false if error.is_unreachable() => Exit::Unreachable,
             false => Exit::Failed,
         };
-        Failure { message: error.to_string(), advice: wording::advice(&error), exit }
+        Failure { message: wording::reasons::of_error(&error), advice: wording::advice(&error), exit }
     }
 }
 

@@ -1,11 +1,8 @@
 //! Changes that the policy does not let through until a person has decided.
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 use super::Alike;
-use crate::count;
 use crate::evidence::Example;
 use crate::types::Type;
 
@@ -92,36 +89,6 @@ impl HeldChange {
                 vec![Remedy::AsText(column.clone()), Remedy::LoadAnyway]
             }
             HeldChange::WiderType { .. } => vec![Remedy::LoadAnyway],
-        }
-    }
-}
-
-impl fmt::Display for HeldChange {
-    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            HeldChange::RenamedColumn { gone, new, alike } => {
-                write!(out, "`{gone}` is gone and `{new}` is new; {}: probably a rename", alike.words())
-            }
-            HeldChange::NewColumn { column, ty } => write!(out, "new column `{column}` ({ty})"),
-            HeldChange::MissingColumn { column } => write!(out, "column `{column}` is missing"),
-            HeldChange::WiderType { column, from, to } => {
-                write!(out, "column `{column}` needs {to}, the table has {from}")
-            }
-            HeldChange::OtherKind { column, from, values, first } => {
-                match values {
-                    Some((outside, all)) => write!(
-                        out,
-                        "column `{column}` has {} of {} values that are not {from}",
-                        count::number(*outside),
-                        count::number(*all)
-                    )?,
-                    None => write!(out, "column `{column}` has no value that is {from}")?,
-                }
-                match first {
-                    Some(first) => write!(out, ", the first `{}` on line {}", first.value, first.spot.line),
-                    None => Ok(()),
-                }
-            }
         }
     }
 }

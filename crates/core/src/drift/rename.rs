@@ -5,7 +5,7 @@ use crate::names::match_key;
 use crate::types::{Domain, Type};
 
 /// How alike two columns are.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, serde::Serialize)]
 pub struct Alike {
     /// Their names, 0 to 1.
     pub names: f64,
@@ -44,24 +44,6 @@ impl Alike {
         let by_names = self.names >= 0.75 && evidence.is_none_or(|evidence| evidence >= 0.3);
         let by_place = self.place && evidence.is_some_and(|evidence| evidence >= 0.7);
         self.kinds && (by_names || by_place)
-    }
-
-    /// What speaks for it, in words.
-    pub fn words(&self) -> String {
-        let percent = |share: f64| format!("{:.0}%", share * 100.0);
-        let words = self.words_of_values(&percent);
-        if self.place { format!("it stands in the same place, and {words}") } else { words }
-    }
-
-    fn words_of_values(&self, percent: &dyn Fn(f64) -> String) -> String {
-        match (self.values, self.range) {
-            (Some(values), _) if values >= 0.3 => {
-                format!("{} of the values known of the one are in the other", percent(values))
-            }
-            (_, Some(range)) if range >= 0.3 => format!("{} of their values' range agrees", percent(range)),
-            _ if self.names < 0.4 => "its values are of the same kind".to_owned(),
-            _ => "their names are alike".to_owned(),
-        }
     }
 }
 

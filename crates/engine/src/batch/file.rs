@@ -10,8 +10,8 @@ use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::clock;
 use crate::decide::{
-    ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, Terms, on_arrival,
-    on_digest, on_empty, on_vanished,
+    ArrivalFacts, FileDecision, HELD_EMPTY, LedgerMatch, SKIPPED_EMPTY, SkipReason, Terms, Violation,
+    on_arrival, on_digest, on_empty, on_vanished,
 };
 use crate::discover::{BY_HAND, KnownFiles};
 use crate::error::EngineError;
@@ -41,16 +41,14 @@ impl Began {
     }
 }
 
-/// What a sender states of the file itself: the remarks of a file that is as stated, or loaded all the
-/// same.
+/// What a sender states of the file itself: what a file does not meet of it that is loaded all the same.
 ///
 /// # Errors
 ///
 /// The file is not what its sender states, or cannot be read.
-pub fn check_digest(file: &Candidate, feed: &Feed) -> Result<Vec<String>, NotLoaded> {
+pub fn check_digest(file: &Candidate, feed: &Feed) -> Result<Vec<Violation>, NotLoaded> {
     let Some(facts) = digest_facts(file, &feed.expect)? else { return Ok(Vec::new()) };
-    let terms = NotLoaded::by(on_digest(&feed.expect, facts), file, HeldFile::default)?;
-    Ok(terms.warnings.iter().map(ToString::to_string).collect())
+    Ok(NotLoaded::by(on_digest(&feed.expect, facts), file, HeldFile::default)?.warnings)
 }
 
 impl Batch<'_> {
@@ -308,13 +306,13 @@ impl Batch<'_> {
     ) -> Result<FileOutcome, NotLoaded> {
         let FileInBatch { feed, file, .. } = one;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
-        let remarks = check_digest(file, feed)?;
+        let warnings = check_digest(file, feed)?;
         let rows_before = self.known.rows_before(&feed.table);
         let request = FileRequest {
             replaces: terms.replaces,
             known_until: Some(self.known.newest(&file.seen.arrival, &feed.table)),
             began: began.micros,
-            remarks,
+            warnings,
             rows_before: &rows_before,
             ..FileRequest::of(feed, file, self.number, self.context.listener)
         };

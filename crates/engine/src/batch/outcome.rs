@@ -66,10 +66,11 @@ impl FileOutcome {
         }
     }
 
-    /// Why it is held, failed or was skipped, as codes and their facts.
+    /// Why it is held, failed or was skipped, and of what it is warned, as codes and their facts.
     pub fn reasons(&self) -> Vec<Reason> {
         match self {
-            FileOutcome::Loaded(_) | FileOutcome::Recorded(_) => Vec::new(),
+            FileOutcome::Loaded(file) => file.loaded.warnings.clone(),
+            FileOutcome::Recorded(_) => Vec::new(),
             FileOutcome::Held(held) => held.reasons.iter().map(HoldReason::reason).collect(),
             FileOutcome::Failed(error) => error.reasons(),
             FileOutcome::Skipped(reason) => vec![reason.reason()],
@@ -84,22 +85,10 @@ impl FileOutcome {
         }
     }
 
-    /// The same in words, for people.
-    fn message(&self) -> Option<String> {
-        match self {
-            FileOutcome::Loaded(_) | FileOutcome::Recorded(_) => None,
-            FileOutcome::Held(held) => {
-                Some(held.reasons.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
-            }
-            FileOutcome::Failed(error) => Some(error.to_string()),
-            FileOutcome::Skipped(reason) => reason.sentence(),
-        }
-    }
-
     /// The line of the receipt.
     pub fn line(self, feed: &Feed, file: &Candidate, seconds: f64) -> ReceiptLine {
-        let (reasons, message) = (self.reasons(), self.message());
-        let line = ReceiptLine { seconds, reasons, message, ..line_of(feed, file, self.status()) };
+        let reasons = self.reasons();
+        let line = ReceiptLine { seconds, reasons, ..line_of(feed, file, self.status()) };
         match self {
             FileOutcome::Loaded(file) => file.fill(line),
             FileOutcome::Recorded(entry) => {
@@ -139,7 +128,7 @@ impl FileOutcome {
             counts: Counts::default(),
             began: begun.began,
             ended: clock::now(),
-            message: self.message(),
+            message: None,
             reasons: self.reasons(),
             replaced_by: None,
             shape: None,
@@ -216,7 +205,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::decide::FailReason;
+    use crate::decide::{FailReason, Violation};
     use crate::receipt::RowCounts;
 
     fn candidate() -> Candidate {
@@ -237,6 +226,7 @@ mod tests {
             superseded,
             kind: "csv".into(),
             hash: "h".into(),
+            warnings: vec![Violation::CutShort { line: 9 }.warning()],
             notes: vec!["1 line after the table left out: total".into()],
             ..Loaded::default()
         };
@@ -262,8 +252,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case::loaded(loaded(false), Outcome::Loaded, &[])]
-    #[case::superseded(loaded(true), Outcome::Superseded, &[])]
+    #[case::loaded(loaded(false), Outcome::Loaded, &["warned.truncated"])]
+    #[case::superseded(loaded(true), Outcome::Superseded, &["warned.truncated"])]
     #[case::held(held(), Outcome::Held, &["held.header_gone", "held.changed_file"])]
     #[case::failed(failed(), Outcome::Failed, &["failed.changed_while_read"])]
     #[case::known(skipped(SkipReason::Known), Outcome::Known, &["skipped.known"])]
@@ -285,7 +275,6 @@ mod tests {
     ) {
         let (feed, file) = (Feed::new("berths"), candidate());
         let entry = outcome.entry(&feed, &file, BegunIn { batch: 4, began: 11 });
-        let is_loaded = matches!(outcome, FileOutcome::Loaded(_));
         let line = outcome.line(&feed, &file, 1.5);
         assert_eq!((line.outcome, entry.outcome), (status, status));
         assert_eq!((&line.kind, line.rows_read), (&entry.kind, entry.read));
@@ -294,9 +283,9 @@ mod tests {
         assert_eq!(line.reasons, entry.reasons);
         let found: Vec<&str> = line.reasons.iter().map(|reason| reason.code.as_str()).collect();
         assert_eq!(found, codes);
-        // Of a file that was loaded the entry keeps what was noted, which the line has by itself.
+        // Of a file that was loaded the entry keeps what was noted; other files have their reasons.
         let noted = (!line.notes.is_empty()).then(|| line.notes.join("\n"));
-        assert_eq!(entry.message, if is_loaded { noted } else { line.message.clone() });
+        assert_eq!((entry.message, &line.message), (noted, &None));
         assert_eq!((entry.batch, entry.began, entry.table.as_deref()), (4, 11, Some("berths")));
         assert_eq!((line.path.as_str(), line.bytes, line.seconds), ("berths.csv", 812, 1.5));
         assert_eq!(line.error.is_some(), status == Outcome::Failed);

@@ -3,10 +3,12 @@
 //! A code is the outcome, a dot and the case: `held.truncated`, `failed.password`, `skipped.same_content`. Codes
 //! may be added, and keep their meaning.
 
+use std::fmt;
+
 use hypodoke_core::cast::Unmet;
 use hypodoke_core::drift::HeldChange;
-use hypodoke_core::figures::Unusual;
 use hypodoke_core::outcome::Reason;
+use hypodoke_stores::Takes;
 use serde_json::{Value, json};
 
 use super::reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
@@ -61,8 +63,8 @@ impl HoldReason {
 
 fn case_of_change(change: &HeldChange) -> Case {
     match change {
-        HeldChange::RenamedColumn { gone, new, .. } => {
-            ("renamed_column", json!({ "gone": gone, "new": new }))
+        HeldChange::RenamedColumn { gone, new, alike } => {
+            ("renamed_column", json!({ "gone": gone, "new": new, "alike": alike }))
         }
         HeldChange::NewColumn { column, ty } => {
             ("new_column", json!({ "column": column, "type": ty.to_string() }))
@@ -71,9 +73,12 @@ fn case_of_change(change: &HeldChange) -> Case {
         HeldChange::WiderType { column, from, to } => {
             ("wider_type", json!({ "column": column, "from": from.to_string(), "to": to.to_string() }))
         }
-        HeldChange::OtherKind { column, from, values, .. } => {
+        HeldChange::OtherKind { column, from, values, first } => {
             let (other, all) = values.unzip();
-            let facts = json!({ "column": column, "from": from.to_string(), "values": other, "of": all });
+            let first = first.as_ref().map(|first| json!({ "value": first.value, "line": first.spot.line }));
+            let facts = json!({
+                "column": column, "from": from.to_string(), "values": other, "of": all, "first": first,
+            });
             ("incompatible_type", facts)
         }
     }
@@ -107,8 +112,8 @@ impl FailReason {
             }
             FailReason::ReservedTable { table } => ("reserved_table", json!({ "table": table })),
             FailReason::RowsNotFound { table } => ("rows_not_found", json!({ "table": table })),
-            FailReason::TooManyColumns { columns, most, .. } => {
-                ("too_many_columns", json!({ "columns": columns, "most": most }))
+            FailReason::TooManyColumns { columns, most, database } => {
+                ("too_many_columns", json!({ "columns": columns, "most": most, "database": database }))
             }
             FailReason::ChangedWhileRead => ("changed_while_read", Value::Null),
             FailReason::OtherWidth { now, before } => {
@@ -128,14 +133,14 @@ impl FailReason {
             FailReason::OtherColumns { table, unknown, required, .. } => {
                 ("other_columns", json!({ "table": table, "unknown": unknown, "required": required }))
             }
-            FailReason::TakesNoRows { table, .. } => ("takes_no_rows", json!({ "table": table })),
-            FailReason::Constraint(problem) => {
-                let (ConstraintProblem::OtherType { column, .. }
-                | ConstraintProblem::OtherTypeOfKept { column, .. }
-                | ConstraintProblem::NoKeptColumn { column }) = problem;
-                ("rule", json!({ "column": column }))
+            FailReason::TakesNoRows { table, takes } => {
+                let by_trigger = *takes == Takes::Statements;
+                ("takes_no_rows", json!({ "table": table, "by_trigger": by_trigger }))
             }
-            FailReason::NotOffered { what, .. } => ("not_offered", json!({ "what": what })),
+            FailReason::Constraint(problem) => ("rule", facts_of_rule(problem)),
+            FailReason::NotOffered { what, database } => {
+                ("not_offered", json!({ "what": what, "database": database }))
+            }
             FailReason::OtherOfDelivery => ("other_of_delivery", Value::Null),
             FailReason::Panicked(what) => ("panicked", json!({ "what": what })),
         };
@@ -143,7 +148,35 @@ impl FailReason {
     }
 }
 
+/// The codes and their facts as JSON.
+impl fmt::Display for FailReason {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (at, reason) in self.reasons().iter().enumerate() {
+            let between = if at == 0 { "" } else { "; " };
+            write!(out, "{between}{reason}")?;
+        }
+        Ok(())
+    }
+}
+
+fn facts_of_rule(problem: &ConstraintProblem) -> Value {
+    match problem {
+        ConstraintProblem::OtherType { why, column } => {
+            json!({ "column": column, "why": why, "keeps_rows": false })
+        }
+        ConstraintProblem::OtherTypeOfKept { why, column } => {
+            json!({ "column": column, "why": why, "keeps_rows": true })
+        }
+        ConstraintProblem::NoKeptColumn { column } => json!({ "column": column, "keeps_rows": true }),
+    }
+}
+
 impl Violation {
+    /// The reason to warn of it, where the file is loaded all the same.
+    pub fn warning(&self) -> Reason {
+        of("warned", self.case())
+    }
+
     fn case(&self) -> Case {
         match self {
             Violation::TooFewRows { read, least } => {
@@ -153,31 +186,36 @@ impl Violation {
             Violation::UnusualRows { read, usual, files } => {
                 ("unusual_rows", json!({ "read": read, "usual": usual, "files": files }))
             }
-            Violation::Values(Unmet { column, rows, line, .. }) => {
-                ("values", json!({ "column": column, "rows": rows, "line": line }))
+            Violation::Values(Unmet { column, what, rows, line }) => {
+                ("values", json!({ "column": column, "what": what, "rows": rows, "line": line }))
             }
             Violation::CutShort { line } => ("truncated", json!({ "line": line })),
-            Violation::Unusual(Unusual { column, figure, .. }) => {
-                ("unusual_values", json!({ "column": column, "figure": figure }))
+            Violation::Unusual(unusual) => ("unusual_values", json!(unusual)),
+            Violation::TooManyRejects { rejected, read, most } => {
+                ("too_many_rejects", json!({ "rejected": rejected, "read": read, "most": most }))
             }
-            Violation::TooManyRejects { rejected, read, .. } => {
-                ("too_many_rejects", json!({ "rejected": rejected, "read": read }))
-            }
-            Violation::CompanionUnreadable { companion, .. } => {
-                ("companion_unreadable", json!({ "companion": companion }))
+            Violation::CompanionUnreadable { companion, why } => {
+                ("companion_unreadable", json!({ "companion": companion, "why": why }))
             }
             Violation::NoDigest { companion } => ("no_digest", json!({ "companion": companion })),
             Violation::OtherDigest { companion, stated, found } => {
                 ("other_digest", json!({ "companion": companion, "stated": stated, "found": found }))
             }
             Violation::NoTrailer => ("no_trailer", Value::Null),
-            Violation::TooFewFigures { found, expected, .. } => {
-                ("too_few_figures", json!({ "found": found, "expected": expected }))
-            }
-            Violation::NoSum { column, .. } => ("no_sum", json!({ "column": column })),
-            Violation::OtherFigure { column, stated, found, .. } => {
+            Violation::TooFewFigures { companion, found, expected, line } => {
                 let facts =
-                    json!({ "column": column, "stated": stated.to_string(), "found": found.to_string() });
+                    json!({ "companion": companion, "found": found, "expected": expected, "line": line });
+                ("too_few_figures", facts)
+            }
+            Violation::NoSum { column, companion } => {
+                ("no_sum", json!({ "column": column, "companion": companion }))
+            }
+            Violation::OtherFigure { column, companion, stated, found, rejected } => {
+                let (stated, found) = (stated.to_string(), found.to_string());
+                let facts = json!({
+                    "column": column, "companion": companion, "stated": stated, "found": found,
+                    "rejected": rejected,
+                });
                 ("other_figure", facts)
             }
         }

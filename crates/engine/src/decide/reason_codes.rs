@@ -1,10 +1,10 @@
 //! The reason codes that there are.
 
 /// The groups of reason codes, each by the outcome of its files.
-pub const REASON_GROUPS: [&str; 3] = ["failed", "held", "skipped"];
+pub const REASON_GROUPS: [&str; 4] = ["failed", "held", "skipped", "warned"];
 
 /// All reason codes, in order. The manual describes each.
-pub const REASON_CODES: [&str; 97] = [
+pub const REASON_CODES: [&str; 111] = [
     "failed.again",
     "failed.archive",
     "failed.changed_while_read",
@@ -102,6 +102,20 @@ pub const REASON_CODES: [&str; 97] = [
     "skipped.known",
     "skipped.loaded_meanwhile",
     "skipped.same_content",
+    "warned.companion_unreadable",
+    "warned.no_digest",
+    "warned.no_sum",
+    "warned.no_trailer",
+    "warned.other_digest",
+    "warned.other_figure",
+    "warned.too_few_figures",
+    "warned.too_few_rows",
+    "warned.too_many_rejects",
+    "warned.too_many_rows",
+    "warned.truncated",
+    "warned.unusual_rows",
+    "warned.unusual_values",
+    "warned.values",
 ];
 
 /// Whether a text is a reason code, or a group of them.

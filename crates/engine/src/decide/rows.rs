@@ -46,9 +46,9 @@ pub struct RowFacts<'a> {
     pub rejected: u64,
     /// The sums of the columns that the control line names, in its order; `None` for counts of rows.
     pub sums: &'a [Option<Number>],
-    /// The line that control figures stand on, and where it stands (`its trailer`); `None` where
-    /// there is no trailer, an error where the companion file (named first) cannot be read.
-    pub control: Result<Option<(String, String)>, (String, String)>,
+    /// The line that control figures stand on, with the companion file it is in; `None` where there is no
+    /// trailer, an error where the companion file (named first) cannot be read.
+    pub control: Result<Option<(String, Option<String>)>, (String, String)>,
     /// What values did not meet, with what is to become of it.
     pub unmet: &'a [(Unmet, Otherwise)],
     /// How many records the files before had.
@@ -132,8 +132,8 @@ fn control_figures(expect: &Expectations, facts: &RowFacts<'_>) -> Vec<Violation
     if expected == 0 {
         return Vec::new();
     }
-    let (line, source) = match &facts.control {
-        Ok(Some((line, source))) => (line, source),
+    let (line, companion) = match &facts.control {
+        Ok(Some((line, companion))) => (line, companion),
         Ok(None) => return vec![Violation::NoTrailer],
         Err((companion, why)) => {
             return vec![Violation::CompanionUnreadable { companion: companion.clone(), why: why.clone() }];
@@ -141,8 +141,8 @@ fn control_figures(expect: &Expectations, facts: &RowFacts<'_>) -> Vec<Violation
     };
     let figures = numbers(line);
     let Some(unused) = figures.len().checked_sub(expected) else {
-        let (source, line, found) = (source.clone(), line.clone(), figures.len());
-        return vec![Violation::TooFewFigures { source, found, expected, line }];
+        let (companion, line, found) = (companion.clone(), line.clone(), figures.len());
+        return vec![Violation::TooFewFigures { companion, found, expected, line }];
     };
     let mut stated = figures.iter().skip(unused);
     let mut wrong = Vec::new();
@@ -152,15 +152,15 @@ fn control_figures(expect: &Expectations, facts: &RowFacts<'_>) -> Vec<Violation
             (Control::Rows, _) => (None, Number { mantissa: i128::from(facts.read), scale: 0 }),
             (Control::Sum(column), Some(sum)) => (Some(column.clone()), *sum),
             (Control::Sum(column), None) => {
-                wrong.push(Violation::NoSum { column: column.clone(), source: source.clone() });
+                wrong.push(Violation::NoSum { column: column.clone(), companion: companion.clone() });
                 stated.next();
                 continue;
             }
         };
         let Some(readings) = stated.next() else { break };
         if let Some(stated) = readings.first().copied().filter(|_| !readings.contains(&found)) {
-            let (source, rejected) = (source.clone(), facts.rejected);
-            wrong.push(Violation::OtherFigure { column, source, stated, found, rejected });
+            let (companion, rejected) = (companion.clone(), facts.rejected);
+            wrong.push(Violation::OtherFigure { column, companion, stated, found, rejected });
         }
     }
     wrong
@@ -189,9 +189,10 @@ fn numbers(line: &str) -> Vec<Vec<Number>> {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
+    use serde_json::{Value, json};
 
     use super::*;
-    use crate::decide::{FailReason, HoldReason};
+    use crate::decide::FailReason;
 
     #[rstest]
     #[case("TRL;120;5341.50", &["120", "5341.50"])]
@@ -224,23 +225,29 @@ mod tests {
     }
 
     fn facts(read: u64, rejected: u64, trailer: Option<&str>) -> RowFacts<'static> {
-        let control = Ok(trailer.map(|line| (line.to_owned(), "its trailer".to_owned())));
+        let control = Ok(trailer.map(|line| (line.to_owned(), None)));
         RowFacts { read, rejected, sums: &[None], control, unmet: &[], before: &[], cut: None, unusual: &[] }
     }
 
     #[rstest]
     #[case::as_stated(Some("rows 12"), None)]
-    #[case::other(Some("rows 13"), Some("rows: its trailer says 13, the file holds 12"))]
-    #[case::none(Some("the end"), Some("its trailer has 0 numbers (`the end`), 1 expected"))]
-    #[case::no_trailer(None, Some("it has no trailer, where its control figures are expected"))]
+    #[case::other(
+        Some("rows 13"),
+        Some(json!({ "column": null, "companion": null, "stated": "13", "found": "12", "rejected": 0 }))
+    )]
+    #[case::none(
+        Some("the end"),
+        Some(json!({ "companion": null, "found": 0, "expected": 1, "line": "the end" }))
+    )]
+    #[case::no_trailer(None, Some(Value::Null))]
     fn a_file_is_held_for_control_figures_it_does_not_hold(
         #[case] trailer: Option<&str>,
-        #[case] why: Option<&str>,
+        #[case] why: Option<Value>,
     ) {
         let expect = Expectations { control: vec![Control::Rows], ..Expectations::default() };
         match (on_rows(&expect, &facts(12, 0, trailer)), why) {
             (FileDecision::Load(_), None) => {}
-            (FileDecision::Hold(reasons), Some(why)) => assert_eq!(reasons[0].to_string(), why),
+            (FileDecision::Hold(reasons), Some(why)) => assert_eq!(reasons[0].reason().facts, why),
             (decision, _) => panic!("{decision:?}"),
         }
     }
@@ -277,18 +284,18 @@ mod tests {
 
     #[rstest]
     #[case(Ok(Some(("sha256:1".into(), "sha256:1".into()))), None)]
-    #[case(Ok(Some(("sha256:1".into(), "sha256:2".into()))), Some("its companion c says sha256:1, its content has sha256:2"))]
-    #[case(Ok(None), Some("its companion c states no digest of it"))]
-    #[case(Err("it is not there".into()), Some("its companion c: it is not there"))]
+    #[case(Ok(Some(("sha256:1".into(), "sha256:2".into()))), Some("held.other_digest"))]
+    #[case(Ok(None), Some("held.no_digest"))]
+    #[case(Err("it is not there".into()), Some("held.companion_unreadable"))]
     fn a_digest_is_held_against_the_one_stated(
         #[case] digests: Result<Option<(String, String)>, String>,
-        #[case] why: Option<&str>,
+        #[case] code: Option<&str>,
     ) {
         let decision = on_digest(&Expectations::default(), DigestFacts { companion: "c".into(), digests });
         let held = match &decision {
-            FileDecision::Hold(reasons) => reasons.first().map(HoldReason::to_string),
+            FileDecision::Hold(reasons) => reasons.first().map(|hold| hold.reason().code),
             _ => None,
         };
-        assert_eq!(held.as_deref(), why);
+        assert_eq!(held.as_deref(), code);
     }
 }

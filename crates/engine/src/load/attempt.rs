@@ -215,7 +215,7 @@ impl Attempt<'_, '_> {
     ) -> Result<Verified, NotLoaded> {
         let hash = source.hash()?;
         let footer = source.reader.footer();
-        let mut notes: Vec<String> = self.request.remarks.iter().cloned().chain(source.notes()).collect();
+        let mut notes = source.notes();
         notes.extend(self.mappings().iter().flat_map(|mapping| mapping.open.iter().cloned()));
         notes.extend(footer_note(&footer));
         notes.extend(result.tables.iter().flat_map(|table| &table.rounded).map(rounded_note));
@@ -224,13 +224,13 @@ impl Attempt<'_, '_> {
             self.mappings().iter().zip(&result.tables).collect();
         let figures = figures_of(self.request.feed, read, &tables);
         let mut drift = Vec::new();
+        let mut warnings = self.request.warnings.clone();
         if !self.request.sum_all {
             let unusual = figures.as_ref().filter(|_| self.request.replaces.is_none());
             let unusual = unusual.map(|now| unusual_in(self.request.feed, now, before, self.mappings()));
-            let warnings = self.check_rows(source, result, read, &footer, &unusual.unwrap_or_default())?;
-            drift.extend(warnings.iter().filter_map(as_drift));
-            let others = warnings.iter().filter(|warning| as_drift(warning).is_none());
-            notes.extend(others.map(ToString::to_string));
+            let of_rows = self.check_rows(source, result, read, &footer, &unusual.unwrap_or_default())?;
+            drift.extend(of_rows.iter().filter_map(as_drift));
+            warnings.extend(of_rows);
         }
         let part = |(mapping, table): (&TableMapping, &pipeline::TableResult)| {
             let layout = mapping.fit.layout.clone();
@@ -252,6 +252,7 @@ impl Attempt<'_, '_> {
             rejected: result.rejected,
             left_out: result.tables.iter().map(|table| table.left_out).sum(),
             message: (!notes.is_empty()).then(|| notes.join("\n")),
+            reasons: warnings.iter().map(Violation::warning).collect(),
             parts,
             figures: text,
             ended: clock::now(),
@@ -376,6 +377,7 @@ impl Attempt<'_, '_> {
             hash: summary.hash,
             drift: planned.chain(unusual).collect(),
             footer,
+            warnings: summary.reasons,
             notes,
             sums: self.summed().into_iter().zip(totals).filter_map(sum).collect(),
         }

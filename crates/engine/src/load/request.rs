@@ -1,11 +1,12 @@
 //! What is asked of the load of one file, and what comes of it.
 
 use hypodoke_core::drift::{Action, Drift};
+use hypodoke_core::outcome::Reason;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{Counts, StoreError};
 
 use crate::clock;
-use crate::decide::{FailReason, FileDecision, HoldReason, SkipReason, Terms};
+use crate::decide::{FailReason, FileDecision, HoldReason, SkipReason, Terms, Violation};
 use crate::error::EngineError;
 use crate::event::Listener;
 use crate::job::{Candidate, Feed};
@@ -29,8 +30,8 @@ pub struct FileRequest<'a> {
     pub listener: &'a dyn Listener,
     /// When it was begun: microseconds since 1970.
     pub began: i64,
-    /// What there is to say of it before it is read.
-    pub remarks: Vec<String>,
+    /// What it does not meet of what its sender states, and is loaded all the same.
+    pub warnings: Vec<Violation>,
     /// How many records the files before had, for what is usual.
     pub rows_before: &'a [u64],
     /// The sums of all columns of numbers are wanted, and no expectation is checked.
@@ -53,7 +54,7 @@ impl<'a> FileRequest<'a> {
             known_until: None,
             listener,
             began: clock::now(),
-            remarks: Vec::new(),
+            warnings: Vec::new(),
             rows_before: &[],
             sum_all: false,
         }
@@ -168,6 +169,8 @@ pub struct Loaded {
     pub drift: Vec<Drift>,
     /// Lines after the table that were left out.
     pub footer: Vec<String>,
+    /// Expectations that are not met and only warn, as codes and their facts.
+    pub warnings: Vec<Reason>,
     /// What else there is to say.
     pub notes: Vec<String>,
     /// The sums of the main table's columns, where they were asked for.

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::count;
 use hypodoke_core::names::Lineage;
+use hypodoke_core::outcome::Reason;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
     Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, Tables, newest_delivery,
@@ -60,6 +61,8 @@ pub struct TallyLine {
     pub in_table: Option<u64>,
     /// Sums of columns of numbers, of the source and of the table.
     pub sums: Vec<SumLine>,
+    /// Why the source cannot be read as it was.
+    pub unread: Vec<Reason>,
     /// How all that stands.
     pub verdict: Agreement,
     /// What differs and why, or what could not be compared.
@@ -362,8 +365,9 @@ impl<'a> TallyRun<'a> {
         let dry = DryRunStore::on(self.store);
         let loaded = match read_again(dry, entry, &found, settlement, self.listener)? {
             Ok(loaded) => loaded,
-            Err(why) => {
-                line.differs(format!("the source cannot be read as it was: {why}"));
+            Err(reasons) => {
+                line.verdict = Agreement::Differs;
+                line.unread = reasons;
                 return Ok(());
             }
         };

@@ -42,22 +42,22 @@ pub fn digest_facts(file: &Candidate, expect: &Expectations) -> Result<Option<Di
     Ok(Some(DigestFacts { companion, digests: Ok(digests) }))
 }
 
-/// The line that control figures stand on and where it stands: in the companion, or the last line of
-/// the `footer`; `None` where there is no such line, an error where the companion cannot be read.
+/// The line that control figures stand on, with the companion it is in; without one it is the last line of the
+/// `footer`. `None` where there is no such line, an error where the companion cannot be read.
 pub fn control_line(
     file: &Candidate,
     expect: &Expectations,
     footer: &[String],
-) -> Result<Option<(String, String)>, (String, String)> {
+) -> Result<Option<(String, Option<String>)>, (String, String)> {
     if !expect.control.iter().any(|control| *control != Control::Digest) {
         return Ok(None);
     }
     let Some(pattern) = &expect.control_file else {
-        return Ok(footer.last().map(|line| (line.clone(), "its trailer".to_owned())));
+        return Ok(footer.last().map(|line| (line.clone(), None)));
     };
     let companion = companion_path(file, pattern);
     match read_companion(file, pattern) {
-        Ok(text) => Ok(Some((Digest::taken_out(&text), format!("its companion {companion}")))),
+        Ok(text) => Ok(Some((Digest::taken_out(&text), Some(companion)))),
         Err(why) => Err((companion, why)),
     }
 }

@@ -1,11 +1,12 @@
 //! A file of the ledger read once more, by the rules it was loaded by.
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::outcome::Reason;
 use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Tables};
 
 use super::dry_run::DryRunStore;
 use super::find::{Finder, FoundFile};
-use crate::decide::Settlement;
+use crate::decide::{HoldReason, Settlement};
 use crate::discover::settlement_of;
 use crate::error::EngineError;
 use crate::event::Listener;
@@ -13,7 +14,7 @@ use crate::file_format::FileFormat;
 use crate::load::{FileRequest, Loaded, NotLoaded, load_file};
 use crate::plan::TargetState;
 
-/// Casts a file once more as it was loaded, into a store that changes no table; or why that cannot be.
+/// Casts a file once more as it was loaded, into a store that changes no table; or the reasons why that cannot be.
 ///
 /// # Errors
 ///
@@ -24,7 +25,7 @@ pub fn read_again(
     found: &FoundFile,
     settlement: Option<&Settlement>,
     listener: &dyn Listener,
-) -> Result<Result<Loaded, String>, EngineError> {
+) -> Result<Result<Loaded, Vec<Reason>>, EngineError> {
     let FoundFile { feed, file } = found;
     let mut target = TargetState::of(&mut store, feed)?;
     let mut feed = match settlement {
@@ -39,11 +40,9 @@ pub fn read_again(
     let request = FileRequest { sum_all: true, ..FileRequest::of(&feed, file, 0, listener) };
     Ok(match load_file(&mut store, &request, &mut target, None) {
         Ok(loaded) => Ok(loaded),
-        Err(NotLoaded::Skipped(reason)) => Err(reason.sentence().unwrap_or_default()),
-        Err(NotLoaded::Failed(error)) => Err(error.to_string()),
-        Err(NotLoaded::Held(held)) => {
-            Err(held.reasons.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
-        }
+        Err(NotLoaded::Skipped(reason)) => Err(vec![reason.reason()]),
+        Err(NotLoaded::Failed(error)) => Err(error.reasons()),
+        Err(NotLoaded::Held(held)) => Err(held.reasons.iter().map(HoldReason::reason).collect()),
         Err(NotLoaded::Store(error)) => return Err(error.into()),
     })
 }

@@ -19,6 +19,7 @@ use crate::schedule::{self, Lateness};
 use crate::settings::Settings;
 use crate::settings::reason_code::check_reason_code;
 use crate::window;
+use crate::wording::reasons;
 
 /// The version of the ledger's JSON.
 ///
@@ -71,6 +72,7 @@ struct FileLine {
 impl From<FileEntry> for FileLine {
     fn from(entry: FileEntry) -> FileLine {
         FileLine {
+            message: reasons::of_entry(&entry),
             file: entry.file,
             batch: entry.batch,
             place: entry.arrival.place,
@@ -88,7 +90,6 @@ impl From<FileEntry> for FileLine {
             rows_left_out: entry.left_out,
             began_at: rfc3339(entry.began),
             ended_at: rfc3339(entry.ended),
-            message: entry.message,
             reasons: entry.reasons,
             replaced_by: entry.replaced_by,
         }

@@ -13,6 +13,7 @@ use crate::exit::Exit;
 use crate::failure::Failure;
 use crate::render::{self, json};
 use crate::settings::Settings;
+use crate::wording::reasons;
 
 /// The version of the JSON of a tally.
 ///
@@ -50,7 +51,11 @@ pub fn run(arguments: &TallyArguments, context: &Context) -> Result<Exit, Failur
     let mut run = TallyRun::new(store.as_mut(), finder, listener.as_ref(), arguments.quick)?;
     let mut lines = Vec::new();
     for entry in entries.iter().filter(|entry| is_there(entry)) {
-        lines.push(run.tally(entry, mode_of(entry))?);
+        let mut line = run.tally(entry, mode_of(entry))?;
+        if let Some(why) = reasons::of_file(&line.unread, &line.path) {
+            line.remarks.push(format!("the source cannot be read as it was: {why}"));
+        }
+        lines.push(line);
     }
     let in_tables = run.rows_in_tables()?;
     drop(listener);

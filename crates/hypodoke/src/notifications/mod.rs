@@ -20,7 +20,7 @@ use crate::render::receipt::{missing_advice, missing_words};
 use crate::schedule::Lateness;
 use crate::settings::Settings;
 use crate::settings::notify::{Channel, NotificationKind, NotifySettings};
-use crate::wording::{line_advice, quoted};
+use crate::wording::{line_advice, quoted, reasons};
 use hypodoke_core::count;
 use hypodoke_engine::clock;
 use hypodoke_engine::lost_tables::TableLoss;
@@ -100,7 +100,7 @@ fn of_missing(missing: &TableLoss, at: &str) -> Notification {
 /// What there is to tell of a file.
 fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
     let (table, path) = (line.table.as_deref().unwrap_or_default(), &line.path);
-    let message = || line.message.clone().unwrap_or_default();
+    let message = || reasons::of_line(line).unwrap_or_default();
     // The same file that fails or is held again for the same reason is no new event.
     let same = || format!("{table} {path} {} {} {}", line.bytes, line.modified, message());
     let mut all = Vec::new();
@@ -118,7 +118,7 @@ fn of_line(line: &ReceiptLine, batch: i64) -> Vec<Notification> {
             feed: line.feed.clone(),
             others: Vec::new(),
             path: Some(path.clone()),
-            reasons: line.reasons.clone(),
+            reasons: if line.outcome.counts() { Vec::new() } else { line.reasons.clone() },
             what,
             advice,
         });

@@ -16,6 +16,7 @@ use tracing_subscriber::fmt::MakeWriter;
 use tracing_subscriber::prelude::*;
 
 use crate::failure::Failure;
+use crate::wording::reasons;
 use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 
 /// The setting in the environment that says what is logged: a level (`error`, `warn`, `info`,
@@ -97,7 +98,7 @@ impl Listener for Log {
             Event::FileBegan { path, step, bytes } => debug!(path, ?step, bytes, "file began"),
             Event::Progress { path, bytes } => trace!(path = &**path, bytes, "read"),
             Event::Retrying { path, error } => {
-                warn!(path = path.as_deref(), error = %error, "trying again");
+                warn!(path = path.as_deref(), error = reasons::of_error(error), "trying again");
             }
             Event::FileEnded { batch, line, .. } => file_ended(*batch, line),
             Event::ConflictFound { conflict, .. } => {
@@ -106,7 +107,7 @@ impl Listener for Log {
             Event::BatchEnded { receipt } => batch_ended(receipt),
             Event::SurveyEnded => debug!("survey ended"),
             // Whoever runs the batch is given the error too, and says it once.
-            Event::Failed { error } => debug!(error = %error, "failed"),
+            Event::Failed { error } => debug!(error = reasons::of_error(error), "failed"),
             _ => {}
         }
     }
@@ -120,7 +121,7 @@ fn millis(seconds: f64) -> f64 {
 /// Logs what became of a file.
 fn file_ended(batch: i64, line: &ReceiptLine) {
     let (path, feed, table) = (&line.path, line.feed.as_deref(), line.table.as_deref());
-    let message = line.message.as_deref();
+    let message = reasons::of_line(line);
     match line.outcome {
         Outcome::Failed => error!(batch, feed, path, table, message, "failed"),
         Outcome::Held => warn!(batch, feed, path, table, message, "held"),

@@ -1,10 +1,10 @@
-//! Receipts as JSON: what the engine collected, with what to do about each line.
+//! Receipts as JSON: what the engine collected, with the sentences of its reasons and what to do about each line.
 
 use hypodoke_engine::receipt::{Receipt, ReceiptLine};
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::wording::line_advice;
+use crate::wording::{line_advice, reasons};
 
 /// A receipt with advice.
 #[derive(Serialize)]
@@ -16,14 +16,8 @@ pub struct ReceiptDocument<'a> {
 /// The fields of a receipt, the lines with advice in their place.
 struct Fields<'a>(&'a Receipt);
 
-/// A line of a receipt with advice.
-#[derive(Serialize)]
-pub struct LineDocument<'a> {
-    #[serde(flatten)]
-    line: &'a ReceiptLine,
-    /// What to do about it.
-    advice: Option<String>,
-}
+/// A line of a receipt with words.
+pub struct LineDocument<'a>(&'a ReceiptLine);
 
 /// A receipt as JSON gives it.
 pub fn document(receipt: &Receipt) -> ReceiptDocument<'_> {
@@ -32,7 +26,7 @@ pub fn document(receipt: &Receipt) -> ReceiptDocument<'_> {
 
 /// A line of a receipt as JSON gives it.
 pub fn line(line: &ReceiptLine) -> LineDocument<'_> {
-    LineDocument { line, advice: line_advice(line) }
+    LineDocument(line)
 }
 
 impl Serialize for Fields<'_> {
@@ -43,6 +37,22 @@ impl Serialize for Fields<'_> {
         if let Value::Object(fields) = &mut value {
             fields.insert("files".to_owned(), lines);
         }
+        value.serialize(serializer)
+    }
+}
+
+impl Serialize for LineDocument<'_> {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let line = self.0;
+        let mut value = serde_json::to_value(line).map_err(serde::ser::Error::custom)?;
+        if let Some(holds) = value["holds"].as_array_mut() {
+            for (hold, of) in holds.iter_mut().zip(&line.holds) {
+                hold["why"] = reasons::of_hold(of).into();
+            }
+        }
+        value["message"] = reasons::of_line(line).into();
+        value["notes"] = reasons::notes(line).into();
+        value["advice"] = line_advice(line).into();
         value.serialize(serializer)
     }
 }

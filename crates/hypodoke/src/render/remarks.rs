@@ -10,7 +10,7 @@ use hypodoke_engine::receipt::{ReceiptLine, RejectReason};
 
 use super::paths::shown;
 use super::{Screen, Tone};
-use crate::wording::{line_advice, quoted};
+use crate::wording::{line_advice, quoted, reasons};
 
 /// The most lines of remarks where not all are wanted.
 const MOST_LINES: usize = 24;
@@ -136,9 +136,9 @@ impl Block<'_> {
 /// All that there is to say of a file.
 fn remarks(line: &ReceiptLine, batch: Option<i64>) -> Vec<(Tone, String)> {
     let mut remarks = Vec::new();
-    if let Some(message) = &line.message {
+    if let Some(message) = reasons::of_line(line) {
         // The path stands before the remark already.
-        let message = message.strip_prefix(&format!("{}: ", line.path)).unwrap_or(message);
+        let message = message.strip_prefix(&format!("{}: ", line.path)).unwrap_or(&message);
         let tone = match line.outcome {
             Outcome::Failed => Tone::Bad,
             Outcome::Held => Tone::Warning,
@@ -146,7 +146,7 @@ fn remarks(line: &ReceiptLine, batch: Option<i64>) -> Vec<(Tone, String)> {
         };
         remarks.extend(message.lines().map(|line| (tone, clean(line))));
     }
-    remarks.extend(line.notes.iter().map(|note| (Tone::Faint, clean(note))));
+    remarks.extend(reasons::notes(line).iter().map(|note| (Tone::Faint, clean(note))));
     remarks.extend(counted(line).map(|words| (Tone::Plain, words)));
     match (line.replaced, line.again) {
         (true, true) => remarks.push((Tone::Faint, "loaded again in the place of its rows".to_owned())),

@@ -5,7 +5,7 @@ use hypodoke_core::outcome::Outcome;
 
 use super::paths::{shown, some};
 use super::{Screen, Tone};
-use crate::wording::{option, options, quoted};
+use crate::wording::{option, options, quoted, reasons};
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::Settlement;
@@ -202,7 +202,7 @@ pub fn settled(told: &Settled, screen: Screen) -> String {
     for drift in effect.changes.iter().filter(|drift| drift.action != Action::Noted) {
         out.push_str(&format!("  {}\n", screen.paint(Tone::Warning, &clean(&drift.words()))));
     }
-    for note in &effect.notes {
+    for note in &reasons::notes(effect) {
         out.push_str(&format!("  {}\n", screen.paint(Tone::Faint, &clean(note))));
     }
     if let Some(diff) = &told.diff {

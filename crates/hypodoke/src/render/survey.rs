@@ -5,7 +5,7 @@ use hypodoke_core::spelling::words::NULL_SPELLINGS;
 
 use super::grid::{Grid, Piece, plain};
 use super::{Screen, Tone};
-use crate::wording::advice;
+use crate::wording::{advice, reasons};
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::inspect::{
@@ -30,7 +30,7 @@ pub fn text(survey: &Survey, single: bool, screen: Screen) -> String {
     }
     for report in &failed {
         if let Err(error) = &report.found {
-            out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &error.to_string())));
+            out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &reasons::of_error(error))));
         }
     }
     let files = count::files(survey.files.len() as u64);
@@ -50,7 +50,7 @@ fn file(report: &FileReport, screen: Screen) -> String {
         Ok(found) => found,
         Err(error) => {
             let advice = advice(error).map(|advice| format!("  → {advice}\n")).unwrap_or_default();
-            return format!("{}\n{advice}\n", screen.paint(Tone::Bad, &error.to_string()));
+            return format!("{}\n{advice}\n", screen.paint(Tone::Bad, &reasons::of_error(error)));
         }
     };
     let mut out = format!("{}  {}\n", screen.paint(Tone::Heading, &path), facts(report, found));

@@ -5,6 +5,7 @@ use hypodoke_core::names::Namer;
 use hypodoke_formats::text::{Delimiter, Escape, TextFacts};
 use serde::Serialize;
 
+use crate::wording::reasons;
 use hypodoke_engine::inspect::{FileReport, FoundTable, Group, Survey, nearly_typed, open_choice};
 
 /// The version of the document.
@@ -113,7 +114,7 @@ fn file(report: &FileReport) -> File {
         error: None,
     };
     match &report.found {
-        Err(error) => line.error = Some(error.to_string()),
+        Err(error) => line.error = Some(reasons::of_error(error)),
         Ok(found) => {
             line.kind = Some(found.facts.kind.clone());
             line.encoding = found.encoding.map(str::to_owned);

@@ -11,7 +11,7 @@ use maud::{Markup, html};
 use super::page::tone;
 use crate::render::drift::change_words;
 use crate::render::moment;
-use crate::wording::{options, quoted};
+use crate::wording::{options, quoted, reasons};
 
 /// The most rejects that are shown.
 const MOST_REJECTS: usize = 200;
@@ -80,7 +80,7 @@ impl FileReport {
     fn message(&self) -> Markup {
         let entry = &self.entry;
         html! {
-            @if let Some(message) = &entry.message {
+            @if let Some(message) = reasons::of_entry(entry) {
                 div class=(match entry.outcome { Outcome::Held => "card want", Outcome::Failed => "card want bad", _ => "card" }) {
                     @for line in message.lines() { p { (clean(line)) } }
                     @if entry.outcome == Outcome::Held {

@@ -7,7 +7,7 @@ use maud::{DOCTYPE, Markup, PreEscaped, html};
 use super::gather::{FeedReport, Report};
 use super::{charts, style, values};
 use crate::render::{drift, moment};
-use crate::wording::quoted;
+use crate::wording::{quoted, reasons};
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::maintain::RejectGroup;
@@ -77,7 +77,7 @@ pub fn wants(report: &Report) -> Markup {
         html! {
             p { b { a href=(report.file_link(entry.file)) { (clean(&entry.arrival.path)) } }
                 " " span.faint { (feed.name) " · " (moment::minute(entry.ended)) } }
-            @for line in entry.message.as_deref().unwrap_or_default().lines() { p { (clean(line)) } }
+            @for line in reasons::lines_of_entry(entry) { p { (clean(&line)) } }
         }
     };
     let quiet = report.feeds.iter().all(|feed| {

@@ -32,12 +32,15 @@ fn one_bad_file_does_not_keep_the_others_out() {
     assert_eq!(run.code, Some(1));
     assert!(run.out.contains("1 file loaded, 1 row, 1 file failed"), "{}", run.out);
     assert_eq!(
-        shop.query("hypodoke.db", "SELECT outcome, message FROM hd_files ORDER BY file"),
+        shop.query("hypodoke.db", "SELECT outcome, message, reasons FROM hd_files ORDER BY file"),
         [
-            "failed|a.csv: the gzip data is damaged or cut short after 0 expanded bytes: unexpected end of file",
-            "loaded|"
+            r#"failed||[{"code":"failed.compression","facts":{"cause":"the gzip data is damaged or cut short after 0 expanded bytes: unexpected end of file"}}]"#,
+            "loaded||"
         ]
     );
+    let why = "a.csv: the gzip data is damaged or cut short after 0 expanded bytes: unexpected end of file";
+    assert!(run.out.contains(why), "{}", run.out);
+    assert!(shop.ok("receipt").out.contains(why), "{}", shop.ok("receipt").out);
     // What failed is tried again; what is loaded is not.
     let run = shop.run("load a.csv b.csv --table t");
     assert!(run.out.contains("1 file failed, 1 file known already"), "{}", run.out);

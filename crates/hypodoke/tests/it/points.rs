@@ -114,7 +114,7 @@ fn whose_sessions_end_at_any_point_the_next_run_completes(
         }
         let again = shop.run("load");
         let failed =
-            staging.query(&shop, "SELECT path, message FROM hd_files WHERE outcome = 'failed'").join("\n");
+            staging.query(&shop, "SELECT path, reasons FROM hd_files WHERE outcome = 'failed'").join("\n");
         let told = format!("{mode}, without sessions at {at}\n{}{}{failed}", again.out, again.err);
         assert_eq!(content(&shop, &staging, mode), wanted, "{told}");
         assert!(shop.ok("load").out.contains("nothing new"), "{mode}, without sessions at {at}");

@@ -215,7 +215,7 @@ impl Harbour {
         let found = discover(&job, &[]).expect("files");
         let report = run_job(&job, &found, self.store.as_mut(), RunOptions::new(&Silent));
         let report = report.expect("a report");
-        let unwell: Vec<_> = report.receipt.files.iter().filter(|line| line.message.is_some()).collect();
+        let unwell: Vec<_> = report.receipt.files.iter().filter(|line| !line.reasons.is_empty()).collect();
         assert!(report.receipt.totals.files_failed + report.receipt.totals.files_held == 0, "{unwell:?}");
         let mut there = self.there.clone();
         there.sort_by_key(|(name, _, modified)| (self.day_of(name), *modified, name.clone()));

@@ -246,9 +246,9 @@ pub struct FileEntry {
     pub began: i64,
     /// See `began`.
     pub ended: i64,
-    /// Why it failed, or what else there is to say.
+    /// What was noted of it, a line each, or what a person said of it.
     pub message: Option<String>,
-    /// Why it is held, failed or was skipped, as codes and their facts.
+    /// Why it is held, failed or was skipped, and what it is warned of, as codes and their facts.
     pub reasons: Vec<Reason>,
     /// The later entry whose rows took the place of this one's.
     pub replaced_by: Option<i64>,

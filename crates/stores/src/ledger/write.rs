@@ -4,7 +4,7 @@ use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Reject;
 use hypodoke_core::drift::{Action, Drift};
 use hypodoke_core::layout::Layout;
-use hypodoke_core::outcome::Outcome;
+use hypodoke_core::outcome::{Outcome, Reason};
 use hypodoke_core::reconcile::join;
 
 use super::joined_layouts::{JoinedLayout, join_layout};
@@ -78,8 +78,7 @@ pub fn file_parameters(
         shown: connection.shown(),
         why: format!("the rules of a file cannot be written as JSON: {error}"),
     })?;
-    // Codes and facts are always JSON.
-    let reasons = (!entry.reasons.is_empty()).then(|| serde_json::to_string(&entry.reasons).ok()).flatten();
+    let reasons = reasons_text(&entry.reasons);
     let Arrival { place, path, bytes, modified, token } = &entry.arrival;
     Ok([
         SqlValue::Integer(entry.batch),
@@ -316,6 +315,11 @@ pub fn reject_parameters(file: i64, reject: &Reject) -> [SqlValue; 9] {
     ]
 }
 
+/// Reasons as the ledger keeps them. Codes and facts can always be written as JSON.
+fn reasons_text(reasons: &[Reason]) -> Option<String> {
+    if reasons.is_empty() { None } else { serde_json::to_string(reasons).ok() }
+}
+
 /// A file whose rows are all in.
 #[derive(Clone, Copy)]
 pub struct LoadedCounts<'a> {
@@ -343,7 +347,7 @@ pub fn end_file(
     }
     let sql = "UPDATE hd_files SET content_hash = ?2, rows_read = ?3, rows_loaded = ?4, rows_rejected = ?5,
            rows_left_out = ?6, ended_at = ?7, message = ?8, rows_inserted = ?9, rows_updated = ?10,
-           rows_unchanged = ?11, rows_deleted = ?12, figures = ?13 WHERE file = ?1";
+           rows_unchanged = ?11, rows_deleted = ?12, figures = ?13, reasons = ?14 WHERE file = ?1";
     let parameters = [
         SqlValue::Integer(file),
         SqlValue::from(&summary.hash),
@@ -358,6 +362,7 @@ pub fn end_file(
         SqlValue::from(counts.unchanged),
         SqlValue::from(counts.deleted),
         SqlValue::from(&summary.figures),
+        SqlValue::from(&reasons_text(&summary.reasons)),
     ];
     connection.execute(sql, &parameters)?;
     for (at, (table, part)) in plan.tables.iter().zip(&summary.parts).enumerate() {

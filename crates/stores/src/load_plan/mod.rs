@@ -11,6 +11,7 @@ use hypodoke_core::layout::{Column, Layout};
 use hypodoke_core::names::{
     FILE_COLUMN, GONE_COLUMN, LINE_COLUMN, Lineage, MAX_NAME, VALID_FROM_COLUMN, VALID_TO_COLUMN, cut,
 };
+use hypodoke_core::outcome::Reason;
 use hypodoke_core::types::Type;
 
 pub use counts::Counts;
@@ -300,6 +301,8 @@ pub struct FileSummary {
     pub left_out: u64,
     /// What else there is to say of the file.
     pub message: Option<String>,
+    /// What the file is warned of, as codes and their facts.
+    pub reasons: Vec<Reason>,
     /// One for each table of the plan.
     pub parts: Vec<PartSummary>,
     /// When the load ended: microseconds since 1970.

@@ -273,6 +273,7 @@ impl<'a> BulkWriter<'a> {
             ended: summary.ended,
             figures: summary.figures.clone(),
             message: summary.message_with(&counts),
+            reasons: summary.reasons.clone(),
             order: FileOrder { key: summary.order.clone().unwrap_or(order.key.clone()), ..order },
             ..write::entry_of(self.plan)
         }

@@ -377,7 +377,7 @@ impl Writer for MemoryWriter<'_> {
             began: plan.began,
             ended: summary.ended,
             message: summary.message.clone(),
-            reasons: Vec::new(),
+            reasons: summary.reasons.clone(),
             replaced_by: None,
             shape: plan.shape.clone(),
             order: plan.order.clone(),

@@ -16,6 +16,7 @@ use crate::render;
 use crate::render::paths::{shown, some};
 use crate::render::settle::HeldGroup;
 use crate::settings::Settings;
+use crate::wording::reasons;
 
 /// Asks about everything that waits.
 ///
@@ -122,7 +123,7 @@ fn one_by_one(
     while let (Some(file), Some(done)) = (group.files.get(at), done.get_mut(at)) {
         let one = HeldGroup {
             files: vec![*file],
-            why: file.message.as_deref().unwrap_or_default().lines().map(str::to_owned).collect(),
+            why: reasons::lines_of_entry(file),
             remedies: group.remedies.clone(),
             is_whole_feed: false,
         };

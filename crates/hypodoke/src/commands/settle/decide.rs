@@ -19,7 +19,7 @@ use crate::render::settle::Settled;
 use crate::settings::Settings;
 use crate::settings::lasting::{self, Lasting};
 use crate::settings::reader::suggest;
-use crate::wording::options;
+use crate::wording::{options, reasons};
 
 /// What is to be decided.
 pub struct Wish {
@@ -116,7 +116,7 @@ fn effect(
     match settlement_effect(store, found, settlement)? {
         Effect::Loads(line) => Ok(*line),
         Effect::StillHeld(reasons) => {
-            let why: Vec<String> = reasons.iter().map(ToString::to_string).collect();
+            let why: Vec<String> = reasons.iter().map(reasons::of_hold).collect();
             let mut remedies = settlement.remedies();
             remedies.extend(reasons.iter().filter_map(|reason| reason.remedies().into_iter().next()));
             let what = format!("{} would still be held: {}", clean(&found.file.shown), why.join("; "));

@@ -16,6 +16,7 @@ use crate::render::receipt_json::{self, LineDocument};
 use crate::render::settle::{HeldLine, Settled};
 use crate::render::{self, json};
 use crate::settings::Settings;
+use crate::wording::reasons;
 use decide::{Wish, discard, settle_one};
 use open::OpenFiles;
 
@@ -200,7 +201,7 @@ fn list(
             feed: entry.feed.clone(),
             table: entry.table.clone(),
             batch: entry.batch,
-            why: entry.message.as_deref().unwrap_or_default().lines().map(str::to_owned).collect(),
+            why: reasons::lines_of_entry(entry),
         };
         let held = open.held.iter().map(line).collect();
         let failed = open.failed.iter().map(line).collect();

@@ -13,6 +13,7 @@ use crate::failure::Failure;
 use crate::render::settle::HeldGroup;
 use crate::settings::Settings;
 use crate::settings::reader::suggest;
+use crate::wording::reasons;
 
 /// Files that wait for a decision.
 pub struct OpenFiles {
@@ -124,7 +125,7 @@ impl OpenFiles {
             let is_whole_feed =
                 first.feed.is_some() && self.held.iter().filter(of_feed).count() == files.len();
             found.push(HeldGroup {
-                why: first.message.as_deref().unwrap_or_default().lines().map(str::to_owned).collect(),
+                why: reasons::lines_of_entry(first),
                 remedies: remedies(store, &mut finder, first),
                 is_whole_feed: is_whole_feed && first.outcome == Outcome::Held,
                 files,
@@ -133,6 +134,9 @@ impl OpenFiles {
         found
     }
 }
+
+/// Facts that differ from file to file where the reason is the same.
+const OF_ONE_FILE: [&str; 7] = ["alike", "before", "cause", "first", "line", "now", "why"];
 
 /// What files have in common that wait for the same reason: its codes, and the names among its facts. Entries of
 /// an earlier ledger have a sentence only.
@@ -144,7 +148,9 @@ fn case_of(entry: &FileEntry) -> String {
     for reason in &entry.reasons {
         case.push_str(&reason.code);
         let facts = reason.facts.as_object().into_iter().flatten();
-        for (name, fact) in facts.filter(|(name, fact)| *name != "cause" && !fact.is_number()) {
+        for (name, fact) in
+            facts.filter(|(name, fact)| !OF_ONE_FILE.contains(&name.as_str()) && !fact.is_number())
+        {
             case.push_str(&format!(" {name}={fact}"));
         }
         case.push('\n');

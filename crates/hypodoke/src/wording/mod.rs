@@ -1,4 +1,7 @@
-//! What to do about what went wrong, in words: commands, options and settings of this program.
+//! What went wrong, and what to do about it, in words: sentences for reasons, and the commands, options and settings
+//! of this program.
+
+pub mod reasons;
 
 use hypodoke_core::drift::{Change, Remedy};
 use hypodoke_core::outcome::Outcome;
