@@ -207,6 +207,8 @@ pub struct ReceiptLine {
     /// It is as it was when those were loaded.
     #[serde(skip)]
     pub again: bool,
+    /// The first keys that were left as somebody else has changed them: `id 2`.
+    pub left_keys: Vec<String>,
     /// Lines after the table that were left out of it.
     pub footer: Vec<String>,
     /// What there is to say of what was found in it.

@@ -42,8 +42,10 @@ impl Exit {
 pub fn of_receipt(receipt: &Receipt) -> Exit {
     let has_rejects =
         |line: &ReceiptLine| line.outcome.counts() && line.rows_rejected > 0 && !line.rejects_allowed;
-    let needs_attention =
-        receipt.totals.files_held > 0 || !receipt.missing.is_empty() || receipt.files.iter().any(has_rejects);
+    let has_left_keys = |line: &ReceiptLine| !line.left_keys.is_empty();
+    let needs_attention = receipt.totals.files_held > 0
+        || !receipt.missing.is_empty()
+        || receipt.files.iter().any(|line| has_rejects(line) || has_left_keys(line));
     match (receipt.totals.files_failed, needs_attention) {
         (0, false) => Exit::Done,
         (0, true) => Exit::NeedsAttention,

@@ -49,8 +49,8 @@ pub use ledger::{
     Ledger, NoticeEntry, Outbox, PartEntry, RejectEntry,
 };
 pub use load_plan::{
-    Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode, PartSummary, TablePlan,
-    TableRules, Vanished, sortable_number,
+    Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode, PartSummary, Restore,
+    TablePlan, TableRules, Vanished, sortable_number,
 };
 pub use tables::catalog::{
     About, Catalog, ColumnSample, FileFigures, SampleRows, ServerSetting, TableColumn, TableShape, Takes,

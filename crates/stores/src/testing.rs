@@ -11,7 +11,9 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 
 use crate::ledger::write;
-use crate::load_plan::{Counts, FileOrder, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, TablePlan};
+use crate::load_plan::{
+    Counts, FileOrder, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Restore, TablePlan,
+};
 use crate::sqlite::SqliteStore;
 use crate::tables::Tables;
 
@@ -74,6 +76,7 @@ pub fn plan(path: &str, mode: Mode) -> LoadPlan {
         retracts: false,
         resubmits: None,
         keeps_for: None,
+        restore: Restore::Nothing,
     }
 }
 

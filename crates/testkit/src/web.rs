@@ -13,6 +13,8 @@ use serde_json::Value;
 pub enum Answer {
     /// It is answered with a status.
     Status(u16),
+    /// It is led to the same path on another port.
+    Moved(u16),
     /// It is never answered.
     Stalls,
     /// The connection is closed.
@@ -59,6 +61,11 @@ impl Web {
         *self.answers.lock().expect("answers") = answers.iter().copied().collect();
     }
 
+    /// Its port.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
     /// Its address.
     pub fn url(&self, path: &str) -> String {
         format!("http://127.0.0.1:{}/{path}", self.port)
@@ -97,6 +104,13 @@ fn serve(
     match answer {
         Answer::Status(status) => {
             let text = format!("HTTP/1.1 {status} so\r\nContent-Length: 0\r\nConnection: close\r\n\r\n");
+            stream.write_all(text.as_bytes()).ok()
+        }
+        Answer::Moved(port) => {
+            let to = format!("http://127.0.0.1:{port}/told");
+            let text = format!(
+                "HTTP/1.1 302 Found\r\nLocation: {to}\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+            );
             stream.write_all(text.as_bytes()).ok()
         }
         Answer::Stalls => {

@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use hypodoke_stores::{StoreError, Tables};
+use hypodoke_stores::{Restore, StoreError, Tables};
 
 use crate::event::Listener;
 use crate::sources::Finder;
@@ -64,6 +64,8 @@ pub struct LoadContext<'a> {
     pub sources: Option<&'a Sources<'a>>,
     /// After so long what is loaded is committed; at no time at all, each file is by itself.
     pub commit_every: Duration,
+    /// What becomes of rows of files that are loaded again, where the table does not hold them as they say.
+    pub restore: Restore,
 }
 
 /// Makes a finder of files that were loaded before.
@@ -73,7 +75,14 @@ impl<'a> LoadContext<'a> {
     /// One connection, and nobody who stops the batch.
     pub fn single(listener: &'a dyn Listener) -> LoadContext<'a> {
         let stop = StopSignal::never();
-        LoadContext { connections: None, listener, stop, sources: None, commit_every: COMMIT_EVERY }
+        LoadContext {
+            connections: None,
+            listener,
+            stop,
+            sources: None,
+            commit_every: COMMIT_EVERY,
+            restore: Restore::Missing,
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::{Outcome, has_code};
-use hypodoke_stores::{FileEntry, FileQuery, LoadRules, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Restore, StoreError};
 
 use super::outcome::{BegunIn, FileOutcome, LoadedFile};
 use super::retry::{RetryPolicy, with_retry};
@@ -310,6 +310,7 @@ impl Batch<'_> {
         let rows_before = self.known.rows_before(&feed.table);
         let request = FileRequest {
             replaces: terms.replaces,
+            restore: if one.again { self.context.restore } else { Restore::Nothing },
             known_until: Some(self.known.newest(&file.seen.arrival, &feed.table)),
             began: began.micros,
             warnings,

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileQuery, Tables};
+use hypodoke_stores::{FileQuery, Restore, Tables};
 
 use super::context::{COMMIT_EVERY, Connections, LoadContext, RunOptions};
 use super::put_away::PutAwayFiles;
@@ -66,6 +66,7 @@ pub fn run_job(
         stop,
         sources: Some(&sources),
         commit_every: job.commit_every.unwrap_or(COMMIT_EVERY),
+        restore: Restore::Missing,
     };
     let (unmatched, waiting) = (found.unmatched.clone(), found.waiting.clone());
     let (missing, feeds) = with_lost_tables(store, &found.feeds, &sources)?;

@@ -161,6 +161,7 @@ impl LoadedFile {
             changes: loaded.drift,
             replaced: self.replaced,
             again: self.again,
+            left_keys: loaded.left_keys,
             footer: loaded.footer,
             notes: loaded.notes,
             ..line

@@ -2,7 +2,7 @@
 
 use hypodoke_core::layout::Layout;
 use hypodoke_core::names::Lineage;
-use hypodoke_stores::{LoadPlan, LoadRules, TableShape, Tables};
+use hypodoke_stores::{LoadPlan, LoadRules, Restore, TableShape, Tables};
 
 use crate::clock;
 use crate::decide::{FailReason, on_keyed_parts, on_view};
@@ -128,6 +128,7 @@ fn plan_of(
         shape: None,
         resubmits: None,
         keeps_for: None,
+        restore: Restore::Nothing,
         retracts: false,
     })
 }

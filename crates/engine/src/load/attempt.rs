@@ -138,6 +138,7 @@ impl Attempt<'_, '_> {
             shape: Some(shape),
             resubmits: None,
             keeps_for: None,
+            restore: self.request.restore,
             retracts: false,
             replaces: self.request.replaces,
             known_until: self.request.known_until,
@@ -339,8 +340,8 @@ impl Attempt<'_, '_> {
         finished: Finished,
     ) -> Loaded {
         let Verified { summary, mut notes, footer, .. } = verified;
-        let Finished { file: number, counts, superseded } = finished;
-        notes.extend(counts.note());
+        let Finished { file: number, counts, superseded, left_keys } = finished;
+        notes.extend(counts.notes());
         if superseded {
             notes.push(
                 "the table holds a newer delivery: its rows are kept, and come when that one is taken out"
@@ -365,6 +366,7 @@ impl Attempt<'_, '_> {
             left_out: summary.left_out + counts.left_out,
             counts,
             superseded,
+            left_keys,
             parts: parts
                 .map(|(mapping, table)| PartLine {
                     table: mapping.table.clone(),

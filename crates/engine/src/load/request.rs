@@ -3,7 +3,7 @@
 use hypodoke_core::drift::{Action, Drift};
 use hypodoke_core::outcome::Reason;
 use hypodoke_core::types::Type;
-use hypodoke_stores::{Counts, StoreError};
+use hypodoke_stores::{Counts, Restore, StoreError};
 
 use crate::clock;
 use crate::decide::{FailReason, FileDecision, HoldReason, SkipReason, Terms, Violation};
@@ -24,6 +24,8 @@ pub struct FileRequest<'a> {
     pub batch: i64,
     /// The entry whose rows these replace.
     pub replaces: Option<i64>,
+    /// What becomes of rows of its keys that are not in the table as their files say.
+    pub restore: Restore,
     /// The newest entry of the file that is known, 0 for none; `None` where that does not matter.
     pub known_until: Option<i64>,
     /// The listener that events go to.
@@ -51,6 +53,7 @@ impl<'a> FileRequest<'a> {
             file,
             batch,
             replaces: None,
+            restore: Restore::Nothing,
             known_until: None,
             listener,
             began: clock::now(),
@@ -159,6 +162,8 @@ pub struct Loaded {
     pub counts: Counts,
     /// A newer delivery is in the table: its rows are kept, and would be again without that one.
     pub superseded: bool,
+    /// The first keys that were left as somebody else has changed them.
+    pub left_keys: Vec<String>,
     /// What went to its other tables.
     pub parts: Vec<PartLine>,
     /// The file in a few words.

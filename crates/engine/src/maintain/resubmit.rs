@@ -14,7 +14,8 @@ use hypodoke_formats::json::path;
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_places::Seen;
 use hypodoke_stores::{
-    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, TablePlan, Tables,
+    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Restore, TablePlan,
+    Tables,
 };
 use serde_json::Value;
 
@@ -315,6 +316,7 @@ impl OfFile<'_> {
             shape: None,
             resubmits: Some(self.entry.file),
             keeps_for: None,
+            restore: Restore::Nothing,
             retracts: false,
         })
     }

@@ -2,8 +2,8 @@
 
 use hypodoke_core::layout::Layout;
 use hypodoke_stores::{
-    Counts, FileEntry, FileOrder, FileSummary, LoadPlan, LoadRules, Mode, TablePlan, TableRules, Tables,
-    Vanished,
+    FileEntry, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode, Restore, TablePlan, TableRules,
+    Tables, Vanished,
 };
 
 use crate::clock;
@@ -44,7 +44,7 @@ pub fn retract(
     entry: &FileEntry,
     batch: i64,
     why: Option<String>,
-) -> Result<Counts, EngineError> {
+) -> Result<Finished, EngineError> {
     let target = TargetState::of(store, feed)?;
     let rules = rules_of(feed, entry);
     let tables = if rules.tables.is_empty() {
@@ -69,6 +69,7 @@ pub fn retract(
         shape: entry.shape.clone(),
         resubmits: None,
         keeps_for: None,
+        restore: Restore::Nothing,
         retracts: true,
     };
     let in_use = || EngineError::from(AgainProblem::InUse { path: entry.arrival.path.clone() });
@@ -79,7 +80,7 @@ pub fn retract(
         ended: clock::now(),
         ..FileSummary::default()
     };
-    Ok(loader.commit(&summary)?.counts)
+    Ok(loader.commit(&summary)?)
 }
 
 /// The main table of a file that was loaded before it was recorded how its tables follow from it.

@@ -15,7 +15,7 @@ const NANOS: i128 = 1_000_000_000;
 const NANOS_OF_MICRO: i128 = 1_000;
 
 /// Seconds of a day.
-const DAY_SECONDS: i128 = 86_400;
+const DAY_SECONDS: i64 = 86_400;
 
 /// What there is to tell of the values of one column.
 #[derive(Clone, Copy, Debug, Default)]
@@ -97,7 +97,7 @@ impl Filling<'_> {
             DataType::Decimal256(precision, scale) => {
                 self.each::<Decimal256Type>(array, rows, |own, value| own.wide(value, *precision, *scale));
             }
-            DataType::Date32 => self.each::<Date32Type>(array, rows, |_, days| Cell::Date(days)),
+            DataType::Date32 => self.each::<Date32Type>(array, rows, Filling::date),
             DataType::Date64 => self.each::<Date64Type>(array, rows, Filling::date_of_millis),
             DataType::Time32(TimeUnit::Second) => {
                 self.each::<Time32SecondType>(array, rows, |own, value| own.time(i128::from(value) * NANOS));
@@ -180,10 +180,18 @@ impl Filling<'_> {
         }
     }
 
+    /// A day, as a text where it is beyond all years of four digits.
+    fn date(&mut self, days: i32) -> Cell {
+        match (YEAR_1..YEAR_10000).contains(&(i64::from(days) * DAY_SECONDS)) {
+            true => Cell::Date(days),
+            false => self.text(&format!("{days} days since 1970")),
+        }
+    }
+
     fn date_of_millis(&mut self, millis: i64) -> Cell {
         let (days, rest) = (millis.div_euclid(86_400_000), millis.rem_euclid(86_400_000));
         match i32::try_from(days) {
-            Ok(days) if rest == 0 => Cell::Date(days),
+            Ok(days) if rest == 0 => self.date(days),
             _ => self.moment(i128::from(millis) * 1_000_000, false, true),
         }
     }
@@ -369,7 +377,8 @@ impl Filling<'_> {
         Ok(())
     }
 
-    /// Bytes: an identifier, a text, or else written as hexadecimal digits.
+    /// Bytes: an identifier, a text, or else written as hexadecimal digits. So is a text that would be taken for
+    /// the digits of other bytes: what differs is told apart.
     fn binary(&mut self, value: &[u8], at: usize) -> Result<Cell, ReadError> {
         if let (true, Ok(bytes)) = (self.is_uuid, <[u8; 16]>::try_from(value)) {
             let start = self.column.bytes.len();
@@ -381,7 +390,7 @@ impl Filling<'_> {
             }
             return Ok(u32::try_from(start).map_or(Cell::Null, |start| Cell::Uuid { start }));
         }
-        if simdutf8::basic::from_utf8(value).is_ok() && memchr::memchr(0, value).is_none() {
+        if is_text(value) && !is_hex_of_bytes(value) {
             return self.limited(value, at);
         }
         self.told.as_hex += 1;
@@ -413,6 +422,26 @@ impl Filling<'_> {
 const YEAR_1: i64 = -62_135_596_800;
 const YEAR_10000: i64 = 253_402_300_800;
 
+/// Whether bytes are a text that a database takes.
+fn is_text(value: &[u8]) -> bool {
+    simdutf8::basic::from_utf8(value).is_ok() && memchr::memchr(0, value).is_none()
+}
+
+/// Whether a text reads as the hexadecimal digits that bytes which are no text are written as, or such a text.
+fn is_hex_of_bytes(value: &[u8]) -> bool {
+    let Some(digits) = value.strip_prefix(b"0x").filter(|digits| digits.len().is_multiple_of(2)) else {
+        return false;
+    };
+    let digit = |digit: u8| match digit {
+        b'0'..=b'9' => Some(digit - b'0'),
+        b'a'..=b'f' => Some(digit - b'a' + 10),
+        _ => None,
+    };
+    let byte = |pair: &[u8]| Some(digit(*pair.first()?)? << 4 | digit(*pair.get(1)?)?);
+    let bytes: Option<Vec<u8>> = digits.chunks(2).map(byte).collect();
+    bytes.is_some_and(|bytes| !is_text(&bytes) || is_hex_of_bytes(&bytes))
+}
+
 fn hex(byte: u8) -> [u8; 2] {
     const DIGITS: &[u8; 16] = b"0123456789abcdef";
     [DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 15)]]
@@ -434,5 +463,25 @@ fn seconds_plain(nanos: i128) -> String {
             let digits = format!("{rest:09}");
             format!("{sign}{whole}.{}", digits.trim_end_matches('0'))
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::bytes_of_no_text(b"0xff", true)]
+    #[case::of_a_text_that_is_such(b"0x30786666", true)]
+    #[case::of_a_text(b"0x41", false)]
+    #[case::an_address(b"0x52ae", true)]
+    #[case::capitals(b"0xFF", false)]
+    #[case::odd(b"0xfff", false)]
+    #[case::no_digits(b"0xfg", false)]
+    #[case::nothing(b"0x", false)]
+    fn texts_that_would_be_taken_for_bytes_are_found(#[case] value: &[u8], #[case] expected: bool) {
+        assert_eq!(is_hex_of_bytes(value), expected);
     }
 }

@@ -145,6 +145,9 @@ pub struct ReplayArguments {
     /// Only files modified since so long ago: 12h, 3d
     #[arg(long, value_name = "SPAN")]
     pub since: Option<String>,
+    /// Replace rows too that somebody else has changed since they were loaded
+    #[arg(long)]
+    pub overwrite: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

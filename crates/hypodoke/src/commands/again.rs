@@ -11,7 +11,7 @@ use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedFiles};
 use hypodoke_engine::maintain::{check_retractable, retract as take_out};
 use hypodoke_engine::sources::{Finder, keep_rows, plan_replay};
-use hypodoke_stores::{Counts, FileEntry, FileQuery, StoreError, Tables};
+use hypodoke_stores::{Counts, FileEntry, FileQuery, Finished, Restore, StoreError, Tables};
 use serde::Serialize;
 
 use super::context::{Context, asked};
@@ -24,8 +24,8 @@ use crate::window::window;
 
 /// The version of the JSON of what was taken out.
 ///
-/// 1: files, rows. 2: restored, touched.
-const RETRACT_JSON_VERSION: u32 = 2;
+/// 1: files, rows. 2: restored, touched. 3: left_keys.
+const RETRACT_JSON_VERSION: u32 = 3;
 
 #[derive(Serialize)]
 struct RetractDocument {
@@ -43,6 +43,8 @@ struct RetractLine {
     restored: u64,
     /// Keys that somebody else has changed, left as they are.
     touched: u64,
+    /// The first of these keys.
+    left_keys: Vec<String>,
 }
 
 /// The files of the ledger that are meant, the oldest first: by batch, feed, table, or the end of
@@ -116,7 +118,8 @@ pub fn replay(arguments: &ReplayArguments, context: &Context) -> Result<Exit, Fa
     let listener = context.listener();
     let job = settings.as_ref().map(Settings::job);
     let sources = || Finder::new(job.clone());
-    let load = LoadContext { sources: Some(&sources), ..LoadContext::single(listener.as_ref()) };
+    let restore = if arguments.overwrite { Restore::Everything } else { Restore::Missing };
+    let load = LoadContext { sources: Some(&sources), restore, ..LoadContext::single(listener.as_ref()) };
     let ended = run_batch(store.as_mut(), load, &replay.feeds, NotTaken::default())?;
     drop(listener);
     if context.json {
@@ -182,10 +185,10 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
             keep_rows(store.as_mut(), &mut finder, &feed.table, &Silent)?;
             taken = take_out(store.as_mut(), &feed, entry, number, arguments.why.clone());
         }
-        let counts = taken?;
+        let Finished { counts, left_keys, .. } = taken?;
         let Counts { deleted: rows, restored, touched, .. } = counts;
         let path = entry.arrival.path.clone();
-        lines.push(RetractLine { path, table: feed.table, rows, restored, touched });
+        lines.push(RetractLine { path, table: feed.table, rows, restored, touched, left_keys });
     }
     store.ledger().end_batch(number, clock::now())?;
     let rows = lines.iter().map(|line| line.rows).sum();
@@ -204,6 +207,9 @@ pub fn retract(arguments: &RetractArguments, context: &Context) -> Result<Exit, 
             text.push_str(&format!("; {keys} changed by somebody else since, and left as they are"));
         }
         render::print(&(text + "\n"));
+        for key in &line.left_keys {
+            render::print(&format!("  left as it is: {}\n", clean(key)));
+        }
     }
     let files = count::files(lines.len() as u64);
     render::print(&format!(

@@ -22,6 +22,8 @@ pub fn send(hook: &Webhook, notice: &Notice) -> Result<(), String> {
     let agent: Agent = Agent::config_builder()
         .timeout_global(Some(TIMEOUT))
         .http_status_as_error(false)
+        // Where it leads is another server, and a redirection may drop the document on the way.
+        .max_redirects(0)
         .tls_config(tls)
         .build()
         .into();

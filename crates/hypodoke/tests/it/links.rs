@@ -113,6 +113,31 @@ fn who_is_asking_is_told_to_the_host_that_is_named_alone(#[case] place: &str, #[
     assert!(!other.requests().iter().any(told), "another host heard who is asking");
 }
 
+/// Where a link leads on, credentials go to the server that is named alone: another port is another server, also
+/// if a link names that, too.
+#[rstest]
+#[case::basic("user = \"clerk\"\npassword = \"${WORDS}\"", "Basic Y2xlcms6bG93IHdhdGVy")]
+#[case::bearer("token = \"${WORDS}\"", "Bearer low water")]
+fn credentials_do_not_follow_a_redirection_to_another_port(#[case] place: &str, #[case] header: &str) {
+    let other = FileServer::open();
+    other.put("gauge_1.csv", usual(READINGS));
+    other.put("gauge_2.csv", usual("at,level\n3,2.9\n"));
+    let links = format!("links = [\"gauge_1.csv\", \"{}\", \"gauge_3.csv\"]", other.url("gauge_2.csv"));
+    let (shop, server) = begun(&format!("{links}\n{place}"));
+    let asked = |file: ServedFile| ServedFile { authorization: Some(header.into()), ..file };
+    let leading = |to: String| asked(ServedFile { redirect: Some(to), ..usual("") });
+    server.put("out/gauge_1.csv", leading(other.url("gauge_1.csv")));
+    server.put("out/gauge_3.csv", leading("/out/moved.csv".into()));
+    server.put("out/moved.csv", asked(usual("at,level\n4,3.1\n")));
+    let mut command = shop.command("load");
+    command.env("WORDS", "low water");
+    let run = finish(command);
+    assert!(run.code == Some(0) && run.out.contains("3 files loaded, 4 rows"), "{}", said(&run));
+    let told = |request: &hypodoke_testkit::FileRequest| request.headers.contains_key("authorization");
+    assert!(!other.requests().is_empty() && !other.requests().iter().any(told), "another port was told");
+    assert!(server.requests().iter().all(told), "the server itself asks for it");
+}
+
 #[test]
 fn a_link_with_a_day_is_asked_for_by_the_last_days() {
     let (shop, server) = begun("links = [\"gauge_{day:%Y-%m-%d}.csv\"]\ndays = 3");

@@ -46,6 +46,7 @@ mod tell;
 mod venture;
 mod versions;
 mod watch;
+mod way_back;
 mod weather;
 mod workbook;
 

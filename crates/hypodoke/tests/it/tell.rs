@@ -97,6 +97,28 @@ fn people_are_told_what_they_want_to_hear(#[case] wish: &str, #[case] subject: &
     assert_eq!(web.requests().len(), told.len(), "nothing new is nothing to tell");
 }
 
+/// A webhook that leads elsewhere is told as such: neither the document nor the authorization goes there, and a
+/// request without the document is not taken for the message.
+#[test]
+fn a_webhook_that_leads_elsewhere_is_not_followed() {
+    let other = Web::open(&[]);
+    let web = Web::open(&[Answer::Moved(other.port())]);
+    let shop = configured(&by_web(&web, "authorization = \"${DESK}\""));
+    four_files(&shop);
+    let load = |shop: &Workshop| {
+        let mut command = shop.command("load");
+        command.env("DESK", "Bearer desk-secret");
+        finish(command)
+    };
+    let run = load(&shop);
+    assert!(run.err.contains("302"), "{}", run.err);
+    assert_eq!((web.requests().len(), other.requests().len()), (1, 0), "{:?}", other.requests());
+    // It is sent once it is there.
+    load(&shop);
+    assert_eq!((web.requests().len(), other.requests().len()), (2, 0), "{:?}", web.requests());
+    assert_eq!(web.requests()[1].body["receipt"]["totals"]["files_failed"], 1);
+}
+
 #[test]
 fn a_webhook_is_sent_one_document() {
     let web = Web::open(&[]);

@@ -322,7 +322,7 @@ impl Harbour {
         // Without a configuration: how the table follows from its files is in the ledger.
         let feed = Feed::default().into_table("moves");
         let counts = retract(self.store.as_mut(), &feed, &entry, batch, None).expect("taken out");
-        assert_eq!(counts.touched, 0, "nobody else has changed a row");
+        assert_eq!(counts.counts.touched, 0, "nobody else has changed a row");
         (self.files[at].in_force, self.files[at].mended) = (false, false);
     }
 

@@ -13,7 +13,7 @@ use ureq::{Agent, Body};
 use url::Url;
 
 use super::address::{Authorization, HttpAddress, shown_link};
-use super::client::{agent, of_io, trouble_of, trouble_of_status};
+use super::client::{MOST_REDIRECTS, agent, of_io, redirected_to, trouble_of, trouble_of_status};
 use super::fetch::{self, ListedFile, Wanted};
 use super::links::{Link, MOST_LISTED, link, links_of, listed};
 use super::version::Version;
@@ -72,20 +72,38 @@ impl HttpBackend {
         url: &Url,
         headers: &[(header::HeaderName, String)],
     ) -> Result<Response<Body>, RemoteTrouble> {
+        let mut url = url.clone();
+        for _ in 0..=MOST_REDIRECTS {
+            let answer = self.send_once(method.clone(), &url, headers)?;
+            match redirected_to(&answer, &url)? {
+                Some(next) => url = next,
+                None => {
+                    let trouble = trouble_of_status(answer.status().as_u16(), self.user());
+                    return trouble.map_or(Ok(answer), Err);
+                }
+            }
+        }
+        Err(RemoteTrouble::Redirected { most: MOST_REDIRECTS })
+    }
+
+    /// Makes a request, and follows no redirection: only the server that the configuration names (its scheme,
+    /// host and port) is sent the credentials.
+    fn send_once(
+        &self,
+        method: Method,
+        url: &Url,
+        headers: &[(header::HeaderName, String)],
+    ) -> Result<Response<Body>, RemoteTrouble> {
         let mut request = Request::builder().method(method).uri(url.as_str());
         for (name, value) in headers {
             request = request.header(name, value);
         }
-        // Only the host that the configuration names hears who is asking.
         if let Some(value) = self.authorization().filter(|_| url.origin() == self.address.base.origin()) {
             request = request.header(header::AUTHORIZATION, value);
         }
         let request = request.body(()).map_err(|error| RemoteTrouble::Other(error.to_string()))?;
-        let answer = self.agent.run(request).map_err(|error| trouble_of(error, url))?;
-        match trouble_of_status(answer.status().as_u16(), self.user()) {
-            None => Ok(answer),
-            Some(trouble) => Err(trouble),
-        }
+        let request = self.agent.configure_request(request).max_redirects(0).build();
+        self.agent.run(request).map_err(|error| trouble_of(error, url))
     }
 
     fn user(&self) -> &str {

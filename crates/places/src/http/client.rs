@@ -5,17 +5,19 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rustls::crypto::ring;
-use ureq::Agent;
 use ureq::config::RedirectAuthHeaders;
+use ureq::http::Response;
+use ureq::http::header::LOCATION;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
 use ureq::unversioned::transport::DefaultConnector;
+use ureq::{Agent, Body};
 use url::Url;
 
 use super::guard::{GuardedResolver, Refusal};
 use crate::error::RemoteTrouble;
 
 /// How many redirections are followed.
-const MOST_REDIRECTS: u32 = 5;
+pub const MOST_REDIRECTS: u32 = 5;
 
 /// Makes the agent for requests to hosts that the configuration names.
 ///
@@ -35,7 +37,7 @@ pub fn agent(named: &[Url], ca_file: Option<&Path>, wait: Duration) -> Result<Ag
         .tls_config(tls)
         .http_status_as_error(false)
         .max_redirects(MOST_REDIRECTS)
-        .redirect_auth_headers(RedirectAuthHeaders::SameHost)
+        .redirect_auth_headers(RedirectAuthHeaders::Never)
         .user_agent("hypodoke")
         .max_idle_connections_per_host(32)
         .max_idle_connections(64)
@@ -61,6 +63,27 @@ fn certificates(file: &Path) -> Result<Vec<Certificate<'static>>, RemoteTrouble>
         }
     }
     if found.is_empty() { Err(bad("there is no certificate in it".to_owned())) } else { Ok(found) }
+}
+
+/// Where an answer leads that is a redirection; `None` for any other.
+///
+/// # Errors
+///
+/// It leads to no web server.
+pub fn redirected_to(answer: &Response<Body>, url: &Url) -> Result<Option<Url>, RemoteTrouble> {
+    if !matches!(answer.status().as_u16(), 301 | 302 | 303 | 307 | 308) {
+        return Ok(None);
+    }
+    let Some(location) = answer.headers().get(LOCATION).and_then(|text| text.to_str().ok()) else {
+        return Ok(None);
+    };
+    let next = url.join(location).map_err(|error| RemoteTrouble::BadLink(error.to_string()))?;
+    match next.scheme() {
+        "http" | "https" => Ok(Some(next)),
+        other => {
+            Err(RemoteTrouble::RefusedAddress(format!("it leads to `{other}:`, which is no web server")))
+        }
+    }
 }
 
 /// What a request's failure means.

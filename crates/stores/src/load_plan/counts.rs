@@ -19,6 +19,10 @@ pub struct Counts {
     pub restored: u64,
     /// Keys whose rows somebody else has changed, and that were left as they are.
     pub touched: u64,
+    /// Keys whose rows somebody else had changed, and that are again what the files say.
+    pub overwritten: u64,
+    /// Rows that were missing in the table and are back.
+    pub put_back: u64,
     /// Rows that stand behind those of later files.
     pub overtaken: u64,
     /// Keys that are gone with this file.
@@ -30,8 +34,8 @@ pub struct Counts {
 }
 
 impl Counts {
-    /// What is to be said of them.
-    pub fn note(&self) -> Option<String> {
+    /// What is to be said of them, one thing at a time.
+    pub fn notes(&self) -> Vec<String> {
         let said = |count: u64, one: &str, more: &str| {
             (count > 0).then(|| format!("{count} {}", if count == 1 { one } else { more }))
         };
@@ -67,12 +71,21 @@ impl Counts {
                 "corrected rows of the version before are gone with it",
             ),
             said(
+                self.put_back,
+                "row that was missing in the table is back in it",
+                "rows that were missing in the table are back in it",
+            ),
+            said(
+                self.overwritten,
+                "key that somebody else had changed was overwritten",
+                "keys that somebody else had changed were overwritten",
+            ),
+            said(
                 self.touched,
                 "key was changed by somebody else since it was loaded, and left as it is",
                 "keys were changed by somebody else since they were loaded, and left as they are",
             ),
         ];
-        let said: Vec<String> = all.into_iter().flatten().collect();
-        (!said.is_empty()).then(|| said.join("\n"))
+        all.into_iter().flatten().collect()
     }
 }

@@ -120,6 +120,28 @@ pub struct LoadPlan {
     pub resubmits: Option<i64>,
     /// The file of the ledger whose rows these are, which are only kept in the ledger.
     pub keeps_for: Option<i64>,
+    /// What becomes of rows of its keys that are not in the table as their files say.
+    pub restore: Restore,
+}
+
+/// What a load does about rows of its keys that are not in a table as their files say.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Restore {
+    /// Nothing: it brings in what the file changes.
+    #[default]
+    Nothing,
+    /// Rows that are missing are put back. Rows that hold something else were changed by somebody else: they stay,
+    /// and their keys are named.
+    Missing,
+    /// Rows that hold something else are replaced too.
+    Everything,
+}
+
+impl Restore {
+    /// Whether rows are restored at all.
+    pub fn is_wanted(self) -> bool {
+        self != Restore::Nothing
+    }
 }
 
 /// How tables follow from their files: kept in the ledger, so that what was loaded can be taken out
@@ -246,7 +268,7 @@ impl TablePlan {
 }
 
 /// What came of a file.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Finished {
     /// Its number in the ledger.
     pub file: i64,
@@ -254,6 +276,9 @@ pub struct Finished {
     pub counts: Counts,
     /// A newer delivery is in the table.
     pub superseded: bool,
+    /// The first keys that were left as somebody else has changed them, each as its columns and their values:
+    /// `id 2`.
+    pub left_keys: Vec<String>,
 }
 
 impl LoadPlan {
@@ -318,7 +343,7 @@ pub struct FileSummary {
 impl FileSummary {
     /// What there is to say of the file, with what is to be said of what became of its rows.
     pub(crate) fn message_with(&self, counts: &Counts) -> Option<String> {
-        let all: Vec<String> = self.message.clone().into_iter().chain(counts.note()).collect();
+        let all: Vec<String> = self.message.clone().into_iter().chain(counts.notes()).collect();
         (!all.is_empty()).then(|| all.join("\n"))
     }
 }

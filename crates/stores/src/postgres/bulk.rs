@@ -366,7 +366,7 @@ impl Writer for BulkWriter<'_> {
         let rejects = std::mem::take(&mut self.rejects);
         self.store.bulk()?.files.push(LoadedFile { entry, rejects, parts, drift });
         self.is_done = true;
-        Ok(Finished { file: self.file, counts, superseded: false })
+        Ok(Finished { file: self.file, counts, ..Finished::default() })
     }
 }
 

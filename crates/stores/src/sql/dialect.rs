@@ -167,6 +167,11 @@ impl SqlDialect {
         (self.parameter == '\0').then(|| numbers_of(sql))
     }
 
+    /// A value as a text.
+    pub fn as_text(&self, value: &str) -> String {
+        format!("CAST({value} AS {})", self.cast_text)
+    }
+
     /// A column of texts in a condition that no index on it is to be used for.
     pub fn without_index(&self, column: &str) -> String {
         format!("{column}{}", self.hidden)

@@ -6,10 +6,10 @@ use hypodoke_core::names::{FILE_COLUMN, GONE_COLUMN};
 use crate::error::StoreError;
 use crate::ledger::files_in_force;
 use crate::load_plan::Counts;
-use crate::load_plan::Mode;
 use crate::load_plan::Vanished;
 use crate::load_plan::{FileInForce, FileOrder, file_order as order};
-use crate::load_plan::{FileSummary, LoadPlan, TablePlan};
+use crate::load_plan::{FileSummary, Finished, LoadPlan, TablePlan};
+use crate::load_plan::{Mode, Restore};
 use crate::sql::{SqlConnection, quote};
 use crate::tables::rebuild::{Change, FileRows, RebuildTarget, bring_in, rebuild};
 
@@ -144,7 +144,10 @@ fn in_replace(plan: &LoadPlan, own: &FileInForce, newest: Option<&FileInForce>, 
 }
 
 fn in_keyed(plan: &LoadPlan, order: &FileOrder, newest: Option<&FileInForce>, is_newest: bool) -> Route {
-    let changes_others = plan.retracts || plan.replaces.is_some() || plan.resubmits.is_some();
+    let changes_others = plan.retracts
+        || plan.replaces.is_some()
+        || plan.resubmits.is_some()
+        || plan.restore != Restore::Nothing;
     let is_nested = plan.tables.iter().any(TablePlan::is_part);
     let rules = &plan.rules;
     // Of a table of others only what files gave may vanish.
@@ -195,7 +198,7 @@ pub fn rebuild_tables(
     kept: KeptFile,
     summary: &FileSummary,
     outcomes: &mut Vec<(i64, String)>,
-) -> Result<(Counts, bool), StoreError> {
+) -> Result<Finished, StoreError> {
     let KeptFile { file, since } = kept;
     let (before, after) = files_of(target, plan, file, since)?;
     if plan.mode() == Mode::Replace {
@@ -224,6 +227,7 @@ pub fn rebuild_tables(
             changed,
             by: file,
             vanished_at_most: plan.rules.vanished_at_most,
+            restore: plan.restore,
         },
     )?;
     let rest = summary.loaded.saturating_sub(
@@ -239,10 +243,12 @@ pub fn rebuild_tables(
         overtaken: rebuilt.overtaken,
         restored: rebuilt.restored,
         touched: rebuilt.touched,
+        overwritten: rebuilt.overwritten,
+        put_back: rebuilt.put_back,
         vanished: rebuilt.vanished,
         ..Counts::default()
     };
-    Ok((counts, false))
+    Ok(Finished { file, counts, superseded: false, left_keys: rebuilt.left_keys })
 }
 
 fn not_kept(plan: &LoadPlan, mut files: Vec<String>) -> StoreError {
@@ -285,7 +291,7 @@ fn replace(
     file: i64,
     (before, after): (&[FileRows], &[FileRows]),
     outcomes: &mut Vec<(i64, String)>,
-) -> Result<(Counts, bool), StoreError> {
+) -> Result<Finished, StoreError> {
     let newest = |rows: &[FileRows]| {
         let files: Vec<FileInForce> = rows.iter().map(|rows| rows.file.clone()).collect();
         (order::newest_delivery(&files), files)
@@ -327,7 +333,7 @@ fn replace(
     counts.inserted = bring_in(target, &plan.tables, &own)?;
     counts.restored = bring_in(target, &plan.tables, &others)?;
     *outcomes = files_in_force::set_superseded(target.ledger(), &files, &is)?;
-    Ok((counts, !is.contains(&file)))
+    Ok(Finished { file, counts, superseded: !is.contains(&file), left_keys: Vec::new() })
 }
 
 #[cfg(test)]

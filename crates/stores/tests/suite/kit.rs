@@ -9,8 +9,8 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_core::record::{Field, Records};
 use hypodoke_core::types::{Domain, Type};
 use hypodoke_stores::{
-    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Staging, StoreUrl, TablePlan,
-    Tables,
+    FileOrder, FileQuery, FileSummary, LoadPlan, LoadRules, Mode, PartSummary, Restore, Staging, StoreUrl,
+    TablePlan, Tables,
 };
 use hypodoke_testkit::{Mariadb, Server};
 use tempfile::TempDir;
@@ -78,6 +78,7 @@ pub fn plan(store: &mut dyn Tables, path: &str, layout: Layout, changes: Vec<Cha
         shape: None,
         resubmits: None,
         keeps_for: None,
+        restore: Restore::Nothing,
         retracts: false,
         batch: store.ledger().begin_batch(NOON).expect("a batch"),
         known_until: None,

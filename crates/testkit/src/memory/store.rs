@@ -399,6 +399,6 @@ impl Writer for MemoryWriter<'_> {
         for entry in store.files.iter_mut().filter(|entry| Some(entry.file) == plan.replaces) {
             entry.replaced_by = Some(file);
         }
-        Ok(Finished { file, counts, superseded: false })
+        Ok(Finished { file, counts, ..Finished::default() })
     }
 }

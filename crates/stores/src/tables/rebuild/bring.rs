@@ -3,8 +3,8 @@
 use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
-use super::apply;
 use super::arena::{Arena, Wanted, columns_of};
+use super::stages;
 use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
 use crate::error::StoreError;
@@ -38,7 +38,7 @@ pub fn bring_in(
     let mut all = 0;
     for plan in tables.iter().filter(|plan| !plan.is_virtual && !files.is_empty()) {
         let table = TableRows::of(plan, columns_of(target.archive(), plan, files)?);
-        let columns = apply::columns(&table, &[]);
+        let columns = stages::columns(&table, &[]);
         let stage = target.table_sql(&plan.table);
         for file in files {
             let mut arena = Arena::default();

@@ -1,8 +1,8 @@
 //! A change among the files of a table, and what becomes of the table.
 
-use crate::load_plan::FoldRules;
-use crate::load_plan::TablePlan;
+use super::restore::Restored;
 use crate::load_plan::file_order::FileInForce;
+use crate::load_plan::{FoldRules, Restore, TablePlan};
 
 /// A file, as far as its rows count.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,6 +31,8 @@ pub struct Change<'c> {
     pub by: i64,
     /// The most keys that may vanish with it, as a share of those there are.
     pub vanished_at_most: Option<f64>,
+    /// What becomes of rows of its keys that are not in the tables as the files before it say.
+    pub restore: Restore,
 }
 
 impl<'c> Change<'c> {
@@ -49,7 +51,7 @@ impl<'c> Change<'c> {
 }
 
 /// What became of the tables.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Rebuilt {
     /// Rows of the file that brought the change that were added under a key that was not there.
     pub inserted: u64,
@@ -61,6 +63,10 @@ pub struct Rebuilt {
     pub restored: u64,
     /// Keys that somebody else has changed, left as they are.
     pub touched: u64,
+    /// Keys that somebody else had changed, and whose rows are again what the files say.
+    pub overwritten: u64,
+    /// Rows that were missing in the table and are back.
+    pub put_back: u64,
     /// Rows of the file that brought the change that have such a key, and were neither added nor took the
     /// place of others.
     pub left: u64,
@@ -72,6 +78,8 @@ pub struct Rebuilt {
     pub vanished: u64,
     /// Keys that there were before the file.
     pub there: u64,
+    /// The first of the keys that somebody else has changed, each as its columns and their values.
+    pub left_keys: Vec<String>,
 }
 
 impl Rebuilt {
@@ -82,12 +90,27 @@ impl Rebuilt {
         self.deleted += other.deleted;
         self.restored += other.restored;
         self.touched += other.touched;
+        self.overwritten += other.overwritten;
+        self.put_back += other.put_back;
         self.left += other.left;
         self.overtaken += other.overtaken;
         self.doubles += other.doubles;
         self.vanished += other.vanished;
         self.there += other.there;
+        self.left_keys.extend(other.left_keys.iter().cloned());
     }
+
+    /// Adds what came of keys whose rows are restored: rows of the file itself that were missing took the place of
+    /// none.
+    pub fn put_back(&mut self, restored: &Restored) {
+        let own = restored.own.min(self.updated);
+        self.updated -= own;
+        self.inserted += own;
+        self.restored += restored.of_others;
+        self.put_back += restored.own + restored.of_others;
+        self.overwritten += restored.overwritten;
+    }
+
     /// Takes off what was counted of keys that are left as they are.
     pub fn leave(&mut self, left: &Rebuilt) {
         self.inserted = self.inserted.saturating_sub(left.inserted);

@@ -4,16 +4,17 @@ use std::collections::BTreeMap;
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, Lineage};
 
-use super::apply::{ADDED, Stage, compared, is_absent, key_of, of_part, pairs, same};
+use super::apply::Stage;
 use super::change::{Change, FileRows};
 use super::group::Group;
 use super::key_rows::{Differences, KeyRows};
+use super::stages::{ADDED, compared, is_absent, key_of, of_part, pairs, same};
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
 use crate::ledger::files_in_force;
 use crate::load_plan::file_order as order;
-use crate::load_plan::{LoadRules, TablePlan};
+use crate::load_plan::{LoadRules, Restore, TablePlan};
 use crate::sql::{Misread, SqlRow, quote};
 use crate::tables::versions::{Version, fold};
 
@@ -69,6 +70,7 @@ pub fn compare(
         changed: Vec::new(),
         by: 0,
         vanished_at_most: None,
+        restore: Restore::Nothing,
     };
     let mut comparison = Comparison::default();
     for (main, parts) in change.groups() {
@@ -79,7 +81,7 @@ pub fn compare(
 
 impl<'p> Group<'_, 'p> {
     fn compare(&self, target: &mut dyn RebuildTarget, found: &mut Comparison) -> Result<(), StoreError> {
-        let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns())?;
+        let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns(), Restore::Nothing)?;
         let mut work: Vec<(u64, u64)> = vec![(1, 0)];
         while let Some((modulus, rest)) = work.pop() {
             match self.read_keys(target, &|number| number % modulus == rest, modulus < 1 << 20)? {

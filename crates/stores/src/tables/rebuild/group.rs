@@ -12,9 +12,7 @@ use super::key_rows::{Differences, KeyRows};
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
-use crate::load_plan::Mode;
-use crate::load_plan::TablePlan;
-use crate::load_plan::Vanished;
+use crate::load_plan::{Mode, Restore, TablePlan, Vanished};
 use crate::tables::versions::{TableRow, Version, fold};
 
 /// How much is held in memory at a time, in bytes; what is more is worked through in parts.
@@ -71,7 +69,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     /// Works it out, and brings the difference into the database.
     pub fn run(&self, target: &mut dyn RebuildTarget) -> Result<Rebuilt, StoreError> {
         let affected = self.affected(target)?;
-        let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns())?;
+        let restored = self.restored(target)?;
+        let stage = Stage::make(target, &self.main, &self.parts, self.extra_columns(), self.change.restore)?;
         let mut counted = Rebuilt::default();
         let mut parts = self.parts_of(affected.as_ref().map_or(0, HashSet::len));
         while let Some((modulus, rest)) = parts.pop() {
@@ -79,7 +78,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 number % modulus == rest && affected.as_ref().is_none_or(|all| all.contains(&number))
             };
             match self.read_keys(target, &is_meant, modulus < 1 << 20)? {
-                Some(key_rows) => self.stage(target, &stage, &key_rows, &mut counted)?,
+                Some(key_rows) => self.stage(target, (&stage, &restored), &key_rows, &mut counted)?,
                 None => parts.extend([(2 * modulus, rest), (2 * modulus, rest + modulus)]),
             }
         }
@@ -93,8 +92,9 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let files = (self.change.by, self.change.replaced());
         let applied = stage.apply(target, (&self.main, &self.parts), files)?;
         counted.leave(&applied.left);
+        counted.put_back(&applied.restored);
         let deleted = counted.deleted.min(applied.deleted);
-        Ok(Rebuilt { deleted, touched: applied.touched, ..counted })
+        Ok(Rebuilt { deleted, touched: applied.touched, left_keys: applied.named, ..counted })
     }
 
     /// Parts in which so many keys are worked out one after another: about as much of each as may be held.
@@ -116,6 +116,19 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         if self.change.rules.vanished != Vanished::Keep {
             return Ok(None);
         }
+        self.changed_keys(target).map(Some)
+    }
+
+    /// The keys whose rows are restored, by their numbers.
+    fn restored(&self, target: &mut dyn RebuildTarget) -> Result<HashSet<u64>, StoreError> {
+        match self.change.restore {
+            Restore::Nothing => Ok(HashSet::new()),
+            Restore::Missing | Restore::Everything => self.changed_keys(target),
+        }
+    }
+
+    /// The keys of the files that change, by their numbers.
+    fn changed_keys(&self, target: &mut dyn RebuildTarget) -> Result<HashSet<u64>, StoreError> {
         let mut affected = HashSet::new();
         for FileRows { file, until } in &self.change.changed {
             let mut takes = |key: &[u8], _: u64| {
@@ -125,7 +138,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most: usize::MAX };
             Arena::default().take(target.archive(), &self.main, wanted)?;
         }
-        Ok(Some(affected))
+        Ok(affected)
     }
 
     /// What all files say of some keys; `None` where that is more than may be held.
@@ -168,11 +181,11 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         Ok(Some(key_rows))
     }
 
-    /// Puts the difference of some keys into the stages.
+    /// Puts the difference of some keys into the stages, and all rows of those that are restored.
     fn stage(
         &self,
         target: &mut dyn RebuildTarget,
-        stage: &Stage,
+        (stage, restored): (&Stage, &HashSet<u64>),
         key_rows: &KeyRows,
         counted: &mut Rebuilt,
     ) -> Result<(), StoreError> {
@@ -182,7 +195,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             files.iter().map(|rows| rows.file.order.effective.unwrap_or_default()).collect()
         };
         let (moments_before, moments_after) = (moments(&self.change.before), moments(&self.change.after));
-        for (before, after) in key_rows.keys.values() {
+        for (key, versions) in &key_rows.keys {
+            let (before, after) = versions;
             let in_order = |versions: &[Version]| {
                 let mut versions = versions.to_vec();
                 versions.sort_by_key(|version| version.file);
@@ -190,7 +204,12 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             };
             let was = fold(self.change.rules, &in_order(before), &moments_before, &is_same);
             let is = fold(self.change.rules, &in_order(after), &moments_after, &is_same);
-            differences.add(&key_rows.main, (&was, &is), self.change, counted);
+            if restored.contains(&self.hash.of(key)) {
+                Differences::default().add(&key_rows.main, (&was, &is), self.change, counted);
+                differences.restore(versions, &is);
+            } else {
+                differences.add(&key_rows.main, (&was, &is), self.change, counted);
+            }
             self.count(&in_order(after), &is, &moments_after, key_rows, counted);
         }
         stage.fill(target, (&self.main, &self.parts), key_rows, &differences)

@@ -28,9 +28,23 @@ pub struct Differences {
     pub taken: Vec<TableRow>,
     /// What is to come.
     pub added: Vec<TableRow>,
+    /// All that files say or said of keys whose rows are restored.
+    pub known: Vec<TableRow>,
 }
 
 impl Differences {
+    /// Adds all of one key whose rows are restored: what its files say and said of it, and what `is` to be there.
+    pub fn restore(&mut self, (before, after): &KeyVersions, is: &[TableRow]) {
+        let first = self.known.len();
+        for version in before.iter().chain(after) {
+            let is_new = self.known.get(first..).unwrap_or_default().iter().all(|row| row.row != version.row);
+            if is_new {
+                self.known.push(TableRow { row: version.row, from: None, to: None });
+            }
+        }
+        self.added.extend_from_slice(is);
+    }
+
     /// Adds those of one key, that was one thing and is another by a change, and counts them.
     pub fn add(
         &mut self,

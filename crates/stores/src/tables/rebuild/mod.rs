@@ -3,7 +3,8 @@
 //!
 //! The rows of every file are kept in the ledger. What the files in force said before the change and
 //! what they say now is folded key by key, and only the difference is written. A row that is not what
-//! the files had said was changed by somebody else: it and its key are left as they are.
+//! the files had said was changed by somebody else: it and its key are left as they are. A key that is not in
+//! the table was changed by nobody: its rows come back. A load that restores writes all rows of its keys anew.
 
 mod apply;
 mod arena;
@@ -13,10 +14,13 @@ mod children;
 mod compare;
 mod group;
 mod key_rows;
+mod restore;
+mod stages;
 mod table;
 mod target;
 #[cfg(test)]
 mod tests;
+mod touched;
 
 pub use bring::{bring_in, rows_at};
 pub use change::{Change, FileRows, Rebuilt};

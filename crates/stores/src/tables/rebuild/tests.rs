@@ -3,7 +3,7 @@ use rstest::rstest;
 
 use super::*;
 use crate::ledger::files_in_force::in_force;
-use crate::load_plan::{LoadPlan, LoadRules, Mode, TablePlan, Vanished, file_order};
+use crate::load_plan::{LoadPlan, LoadRules, Mode, Restore, TablePlan, Vanished, file_order};
 use crate::sql::SqlConnection;
 use crate::sqlite::SqliteStore;
 use crate::testing::{NOON, database, load, plan};
@@ -54,6 +54,7 @@ fn without(
             changed,
             by: 0,
             vanished_at_most,
+            restore: Restore::Nothing,
         },
     )
 }
@@ -65,8 +66,10 @@ fn table(store: &mut SqliteStore, more: &str) -> Vec<String> {
     store.query(&sql, &[]).expect("rows").iter().map(|row| row.text(0).expect("a text")).collect()
 }
 
+/// What became of the table; the key that somebody else has changed, if one has, is 2.
 fn rebuilt(deleted: u64, restored: u64, touched: u64) -> Rebuilt {
-    Rebuilt { deleted, restored, touched, ..Rebuilt::default() }
+    let left_keys = (touched > 0).then(|| "id 2".to_owned()).into_iter().collect();
+    Rebuilt { deleted, restored, touched, left_keys, ..Rebuilt::default() }
 }
 
 #[rstest]
@@ -114,7 +117,7 @@ fn versions_close_over_the_one_that_is_taken_out() {
 
 #[rstest]
 #[case::another_value("UPDATE moves SET berth = 'Z9' WHERE id = 2", &["1 N1 1:2", "2 Z9 2:2"], rebuilt(1, 0, 1))]
-#[case::a_row_that_is_gone("DELETE FROM moves WHERE id = 2", &["1 N1 1:2"], rebuilt(1, 0, 1))]
+#[case::a_row_that_is_gone("DELETE FROM moves WHERE id = 2", &["1 N1 1:2", "2 N2 1:3"], rebuilt(1, 1, 0))]
 #[case::a_row_that_no_file_replaced("UPDATE moves SET berth = 'Z9' WHERE id = 1", &["1 Z9 1:2", "2 N2 1:3"], rebuilt(2, 1, 0))]
 #[case::a_row_of_nobody("INSERT INTO moves VALUES (7, 'Z7', 9, 9)", &["1 N1 1:2", "2 N2 1:3", "7 Z7 9:9"], rebuilt(2, 1, 0))]
 fn what_somebody_else_has_changed_stays_and_is_not_counted(
@@ -177,6 +180,7 @@ fn more_keys_that_vanish_than_may_are_refused_before_anything_is_written() {
         changed: vec![empty],
         by: numbers[1],
         vanished_at_most: Some(0.5),
+        restore: Restore::Nothing,
     };
     let refused = rebuild(&mut store, &change).expect_err("two of two keys");
     assert!(matches!(refused, StoreError::TooManyVanished { vanished: 2, there: 2, .. }), "{refused:?}");
@@ -273,4 +277,93 @@ proptest! {
 fn elsewhere(plan: &LoadPlan) -> Vec<TablePlan> {
     let renamed = |table: &TablePlan| TablePlan { table: "elsewhere".into(), ..table.clone() };
     plan.tables.iter().map(renamed).collect()
+}
+
+/// Loads the newest of three files again, after somebody has done something to the table.
+fn restored_after(sql: &str, mode: Mode, restore: Restore) -> (Vec<String>, Rebuilt) {
+    let files: [Lines<'_>; 3] = [&[("1", "N1"), ("2", "N2")], &[("2", "S2"), ("3", "S3")], &[("2", "T2")]];
+    let (mut store, numbers) = loaded(&files, mode, Vanished::Keep);
+    store.script(sql).expect("a statement");
+    let plan = of_hour(3, mode, Vanished::Keep);
+    let mut files = in_force(&mut store, "moves").expect("files");
+    file_order::sort(&mut files, mode);
+    let before: Vec<FileRows> = files.into_iter().map(|file| FileRows { file, until: None }).collect();
+    let changed = before.iter().filter(|rows| rows.file.file == numbers[2]).cloned().collect();
+    let change = Change {
+        tables: &plan.tables,
+        rules: plan.rules.fold(),
+        valid_from: None,
+        after: before.clone(),
+        before,
+        changed,
+        by: numbers[2],
+        vanished_at_most: None,
+        restore,
+    };
+    let found = rebuild(&mut store, &change).expect("rebuilt");
+    let until = match mode {
+        Mode::History => " || ' ' || coalesce(substr(hd_valid_to, 12, 2), 'now')",
+        _ => "",
+    };
+    (table(&mut store, until), found)
+}
+
+#[rstest]
+#[case::as_it_is(Mode::Upsert, "", &["1 N1 1:2", "2 T2 3:2", "3 S3 2:3"], 0)]
+#[case::a_lost_row(Mode::Upsert, "DELETE FROM moves WHERE id = 2", &["1 N1 1:2", "2 T2 3:2", "3 S3 2:3"], 1)]
+#[case::of_its_keys_only(Mode::Upsert, "DELETE FROM moves", &["2 T2 3:2"], 1)]
+#[case::as_an_earlier_file_left_it(
+    Mode::Upsert,
+    "UPDATE moves SET berth = 'N2', hd_file = 1, hd_line = 3 WHERE id = 2",
+    &["1 N1 1:2", "2 T2 3:2", "3 S3 2:3"],
+    0
+)]
+#[case::the_first_stays(
+    Mode::InsertNew,
+    "DELETE FROM moves",
+    &["2 N2 1:3"],
+    1
+)]
+#[case::all_versions(
+    Mode::History,
+    "DELETE FROM moves WHERE id = 2",
+    &["1 N1 1:2 now", "2 N2 1:3 14", "2 S2 2:2 15", "2 T2 3:2 now", "3 S3 2:3 now"],
+    3
+)]
+#[case::a_version_between(
+    Mode::History,
+    "DELETE FROM moves WHERE id = 2 AND berth = 'S2'",
+    &["1 N1 1:2 now", "2 N2 1:3 14", "2 S2 2:2 15", "2 T2 3:2 now", "3 S3 2:3 now"],
+    1
+)]
+#[case::an_older_copy(
+    Mode::History,
+    "DELETE FROM moves WHERE hd_file > 1; UPDATE moves SET hd_valid_to = NULL",
+    &["1 N1 1:2 now", "2 N2 1:3 14", "2 S2 2:2 15", "2 T2 3:2 now"],
+    2
+)]
+fn rows_that_are_missing_come_back_with_the_file_of_their_key(
+    #[case] mode: Mode,
+    #[case] sql: &str,
+    #[case] expected: &[&str],
+    #[case] put_back: u64,
+) {
+    let (rows, found) = restored_after(sql, mode, Restore::Missing);
+    assert_eq!((rows, found.put_back), (expected.iter().map(|row| row.to_string()).collect(), put_back));
+    assert_eq!((found.touched, found.left_keys.len()), (0, 0));
+}
+
+#[rstest]
+#[case::left(Restore::Missing, &["1 N1 1:2", "2 Z9 3:2", "3 S3 2:3"], (1, 0))]
+#[case::replaced(Restore::Everything, &["1 N1 1:2", "2 T2 3:2", "3 S3 2:3"], (0, 1))]
+fn a_row_that_somebody_else_has_changed_is_left_or_replaced(
+    #[case] restore: Restore,
+    #[case] expected: &[&str],
+    #[case] (touched, overwritten): (u64, u64),
+) {
+    let sql = "UPDATE moves SET berth = 'Z9' WHERE id = 2";
+    let (rows, found) = restored_after(sql, Mode::Upsert, restore);
+    assert_eq!(rows, expected.iter().map(|row| row.to_string()).collect::<Vec<_>>());
+    assert_eq!((found.touched, found.overwritten), (touched, overwritten));
+    assert_eq!(found.left_keys, if touched > 0 { vec!["id 2".to_owned()] } else { Vec::new() });
 }

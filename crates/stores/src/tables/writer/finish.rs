@@ -8,7 +8,7 @@ use crate::failpoint::failpoint;
 use crate::ledger::files_in_force;
 use crate::ledger::intents::Undo;
 use crate::ledger::write::{self, LoadedCounts};
-use crate::load_plan::{Counts, FileSummary, Finished, Mode};
+use crate::load_plan::{FileSummary, Finished, Mode};
 use crate::tables::corrections::{self, NewVersion};
 use crate::tables::load_target::LoadTarget;
 use crate::tables::placement::{self, KeptFile, Route};
@@ -26,10 +26,10 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
             return self.finish_keeping();
         }
         let mut undo = self.undo(summary);
-        let (counts, superseded) = self.bring_in(summary, &mut undo)?;
+        let finished = self.bring_in(summary, &mut undo)?;
         // What the user's own statements may see of the ledger is what it will say.
         let mut later = self.store.link_mut().group.as_mut().map(|group| std::mem::take(&mut group.layouts));
-        let loaded = LoadedCounts { file: self.file, summary, counts: &counts };
+        let loaded = LoadedCounts { file: self.file, summary, counts: &finished.counts };
         let ended = write::end_file(self.store.ledger(), self.plan, loaded, later.as_mut());
         if let (Some(group), Some(layouts)) = (&mut self.store.link_mut().group, later) {
             group.layouts = layouts;
@@ -42,7 +42,7 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
         commit::commit_load(self.store, self.scope, self.file, undo)?;
         self.done = true;
         self.restore_session();
-        Ok(Finished { file: self.file, counts, superseded })
+        Ok(finished)
     }
 }
 
@@ -73,7 +73,7 @@ impl<T: LoadTarget> FileWriter<'_, T> {
 
     /// Brings the rows into the tables, whichever route they took. Files that it supersedes, or does not any
     /// more, are put down in `undo`.
-    fn bring_in(&mut self, summary: &FileSummary, undo: &mut Undo) -> Result<(Counts, bool), StoreError> {
+    fn bring_in(&mut self, summary: &FileSummary, undo: &mut Undo) -> Result<Finished, StoreError> {
         let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
         let (plan, file) = (self.plan, self.file);
         let version = NewVersion { file, hash: &summary.hash, ended: summary.ended, is_direct };
@@ -93,8 +93,8 @@ impl<T: LoadTarget> FileWriter<'_, T> {
             self.drop_stages()?;
             self.placed.route = Route::Archive;
         }
-        let (mut counts, superseded) = match self.placed.route {
-            Route::Direct { .. } => (self.merge()?, false),
+        let mut finished = match self.placed.route {
+            Route::Direct { .. } => Finished { file, counts: self.merge()?, ..Finished::default() },
             Route::Archive => {
                 let kept = KeptFile { file, since: self.since };
                 placement::rebuild_tables(self.store, plan, kept, summary, &mut undo.outcomes)?
@@ -102,11 +102,12 @@ impl<T: LoadTarget> FileWriter<'_, T> {
         };
         failpoint!("load.merged");
         if self.too_many {
-            let (table, vanished) = (plan.table().to_owned(), counts.vanished);
+            let (table, vanished) = (plan.table().to_owned(), finished.counts.vanished);
             return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
         }
+        let counts = &mut finished.counts;
         (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);
-        Ok((counts, superseded))
+        Ok(finished)
     }
 
     /// What takes the entry back, as far as it is known before the rows are brought in.

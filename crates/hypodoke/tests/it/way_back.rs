@@ -1,0 +1,222 @@
+//! The way back: whatever happens to a table, the command that is advised makes it what its files say.
+
+use hypodoke_testkit::Workshop;
+use rstest::rstest;
+
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
+use crate::staging::{Staging, configure};
+use crate::workshop;
+
+const UPSERT: &str = "mode = \"upsert\"\nkey = [\"id\"]";
+const HISTORY: &str = "mode = \"history\"\nkey = [\"id\"]";
+
+/// Three days of a feed: a key that stays, one that changes, and one that is new.
+const DAYS: [(&str, &str); 3] = [
+    ("in/f_20260302.csv", "id,berth\n1,N1\n2,N2\n3,N3\n"),
+    ("in/f_20260303.csv", "id,berth\n2,S2\n4,S4\n"),
+    ("in/f_20260304.csv", "id,berth\n3,T3\n4,T4\n"),
+];
+
+/// What happens to a table.
+#[derive(Clone, Copy, Debug)]
+enum Loss {
+    Dropped,
+    Emptied,
+    OneRow,
+    OlderCopy,
+}
+
+/// The table's rows without what leads back to files: those loaded again have other numbers.
+fn rows(shop: &Workshop, staging: &Staging, feed: &str) -> Vec<String> {
+    let history = feed.contains("history");
+    let moments = if history { ", hd_valid_from, hd_valid_to" } else { "" };
+    staging.query(shop, &format!("SELECT id, berth{moments} FROM f ORDER BY id, berth{moments}"))
+}
+
+/// A feed whose first days are loaded, and a copy of the table as it was after the first.
+fn begun(kind: Kind, feed: &str) -> (Workshop, Staging) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, feed);
+    for (at, (name, text)) in DAYS.iter().enumerate() {
+        shop.write(name, *text);
+        shop.ok("load");
+        if at == 0 {
+            staging.run(&shop, "CREATE TABLE older AS SELECT * FROM f");
+        }
+    }
+    (shop, staging)
+}
+
+fn lose(shop: &Workshop, staging: &Staging, loss: Loss) {
+    match loss {
+        Loss::Dropped => staging.run(shop, "DROP TABLE f"),
+        Loss::Emptied => staging.run(shop, "DELETE FROM f"),
+        Loss::OneRow => staging.run(shop, "DELETE FROM f WHERE id = 3"),
+        Loss::OlderCopy => {
+            staging.run(shop, "DELETE FROM f");
+            staging.run(shop, "INSERT INTO f SELECT * FROM older");
+        }
+    }
+}
+
+#[rstest]
+#[case::append("")]
+#[case::replace("mode = \"replace\"")]
+#[case::upsert(UPSERT)]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"id\"]")]
+#[case::history(HISTORY)]
+fn what_a_table_has_lost_is_put_back(
+    #[case] feed: &str,
+    #[values(Loss::Dropped, Loss::Emptied, Loss::OneRow, Loss::OlderCopy)] loss: Loss,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, feed);
+    let before = rows(&shop, &staging, feed);
+    lose(&shop, &staging, loss);
+    let replay = shop.run("replay f --yes");
+    assert_eq!(replay.code, Some(0), "{}{}", replay.out, replay.err);
+    assert_eq!(rows(&shop, &staging, feed), before, "{}", replay.out);
+    assert!(!replay.out.contains("somebody else"), "{}", replay.out);
+    let tally = shop.ok("tally").out;
+    assert!(tally.contains("all figures agree"), "{tally}");
+    assert!(shop.ok("load").out.contains("nothing new"));
+    // What comes after it is loaded as if nothing had happened.
+    shop.write("in/f_20260305.csv", "id,berth\n1,U1\n4,U4\n5,U5\n");
+    shop.ok("load");
+    let (other, elsewhere) = begun(kind, feed);
+    other.write("in/f_20260305.csv", "id,berth\n1,U1\n4,U4\n5,U5\n");
+    other.ok("load");
+    assert_eq!(values(&shop, &staging, feed), values(&other, &elsewhere, feed));
+}
+
+/// The table's values alone: moments are those of the files, which are written at other times.
+fn values(shop: &Workshop, staging: &Staging, feed: &str) -> Vec<String> {
+    let current = if feed.contains("history") { " WHERE hd_valid_to IS NULL" } else { "" };
+    staging.query(shop, &format!("SELECT id, berth FROM f{current} ORDER BY id, berth"))
+}
+
+/// Only the files that are named are loaded again, and the rows of their keys are put right, whichever file they
+/// come from.
+#[rstest]
+#[case::upsert(UPSERT)]
+#[case::history(HISTORY)]
+fn keys_of_one_file_are_put_right(
+    #[case] feed: &str,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, feed);
+    let before = rows(&shop, &staging, feed);
+    staging.run(&shop, "DELETE FROM f WHERE id IN (1, 4)");
+    let replay = shop.ok("replay f_20260303.csv --yes");
+    let there: Vec<String> = before.iter().filter(|row| !row.starts_with("1|")).cloned().collect();
+    assert_eq!(rows(&shop, &staging, feed), there, "{}", replay.out);
+    assert!(replay.out.contains("missing in the table"), "{}", replay.out);
+    assert_eq!(shop.run("tally").code, Some(1), "a key is still missing");
+    shop.ok("replay f --yes");
+    assert_eq!(rows(&shop, &staging, feed), before);
+    shop.ok("tally");
+}
+
+#[rstest]
+#[case::upsert(UPSERT)]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"id\"]")]
+#[case::history(HISTORY)]
+fn rows_that_somebody_else_has_changed_are_named_and_replaced_only_where_that_is_asked_for(
+    #[case] feed: &str,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, feed);
+    let before = rows(&shop, &staging, feed);
+    let current = if feed == HISTORY { " AND hd_valid_to IS NULL" } else { "" };
+    staging.run(&shop, &format!("UPDATE f SET berth = 'by hand' WHERE id = 3{current}"));
+    staging.run(&shop, "DELETE FROM f WHERE id = 1");
+    let changed: Vec<String> =
+        rows(&shop, &staging, feed).into_iter().filter(|row| row.starts_with("3|")).collect();
+    let replay = shop.run("replay f --yes");
+    assert_eq!(replay.code, Some(3), "{}{}", replay.out, replay.err);
+    assert!(replay.out.contains("left as it is: id 3"), "{}", replay.out);
+    assert!(replay.out.contains("--overwrite"), "{}", replay.out);
+    let found = rows(&shop, &staging, feed);
+    assert_eq!(found.iter().filter(|row| row.starts_with("3|")).cloned().collect::<Vec<_>>(), changed);
+    let others =
+        |rows: &[String]| rows.iter().filter(|row| !row.starts_with("3|")).cloned().collect::<Vec<_>>();
+    assert_eq!(others(&found), others(&before), "{}", replay.out);
+    let replay = shop.ok("replay f --yes --overwrite");
+    assert!(replay.out.contains("1 key that somebody else had changed was overwritten"), "{}", replay.out);
+    assert_eq!(rows(&shop, &staging, feed), before);
+    let tally = shop.ok("tally").out;
+    assert!(tally.contains("all figures agree"), "{tally}");
+}
+
+/// A row that nobody's file has said of is left where its key is restored.
+#[rstest]
+fn a_row_that_somebody_has_added_is_left(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, UPSERT);
+    let before = rows(&shop, &staging, UPSERT);
+    staging.run(&shop, "DELETE FROM f");
+    staging.run(&shop, "INSERT INTO f (id, berth, hd_file, hd_line) VALUES (2, 'by hand', 99, 1)");
+    let replay = shop.run("replay f --yes");
+    assert_eq!(replay.code, Some(3), "{}{}", replay.out, replay.err);
+    assert!(replay.out.contains("left as it is: id 2"), "{}", replay.out);
+    let found = rows(&shop, &staging, UPSERT);
+    let expected: Vec<String> = before
+        .iter()
+        .map(|row| if row.starts_with("2|") { "2|by hand".to_owned() } else { row.clone() })
+        .collect();
+    assert_eq!(found, expected);
+}
+
+/// Records come back with what is nested in them.
+#[rstest]
+fn nested_lists_come_back_with_their_records(
+    #[values(Loss::Dropped, Loss::Emptied, Loss::OneRow)] loss: Loss,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, UPSERT);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("the configuration");
+    shop.write("hypodoke.toml", text.replace("*.csv", "*.jsonl").replace(".csv\"", ".jsonl\""));
+    let days = [
+        (
+            "in/f_20260302.jsonl",
+            r#"{"id":1,"tugs":[{"tug":"Ola"},{"tug":"Per"}]}"#,
+            r#"{"id":3,"tugs":[{"tug":"Per"}]}"#,
+        ),
+        ("in/f_20260303.jsonl", r#"{"id":3,"tugs":[{"tug":"Kai"},{"tug":"Liv"}]}"#, r#"{"id":2,"tugs":[]}"#),
+    ];
+    for (name, first, second) in days {
+        shop.write(name, format!("{first}\n{second}\n"));
+        shop.ok("load");
+    }
+    let all = |shop: &Workshop| {
+        let main = staging.query(shop, "SELECT id FROM f ORDER BY id");
+        let parts = "SELECT f.id, t.tug FROM f JOIN f_tugs t ON t.hd_file = f.hd_file AND t.hd_line = f.hd_line ORDER BY 1, 2";
+        (main, staging.query(shop, parts), staging.query(shop, "SELECT count(*) FROM f_tugs"))
+    };
+    let before = all(&shop);
+    assert_eq!(before.1, ["1|Ola", "1|Per", "3|Kai", "3|Liv"]);
+    match loss {
+        Loss::Dropped => {
+            staging.run(&shop, "DROP TABLE f");
+            staging.run(&shop, "DROP TABLE f_tugs");
+        }
+        Loss::Emptied => staging.run(&shop, "DELETE FROM f_tugs"),
+        _ => {
+            staging.run(&shop, "DELETE FROM f WHERE id = 3");
+            staging.run(&shop, "DELETE FROM f_tugs WHERE tug = 'Ola'");
+        }
+    }
+    let replay = shop.run("replay f --yes");
+    assert_eq!(replay.code, Some(0), "{}{}", replay.out, replay.err);
+    assert_eq!(all(&shop), before, "{}", replay.out);
+    shop.ok("tally");
+    // A part that somebody has changed is told by its record's key.
+    staging.run(&shop, "UPDATE f_tugs SET tug = 'by hand' WHERE tug = 'Kai'");
+    let replay = shop.run("replay f --yes");
+    assert_eq!(replay.code, Some(3), "{}{}", replay.out, replay.err);
+    assert!(replay.out.contains("left as it is: id 3"), "{}", replay.out);
+    shop.ok("replay f --yes --overwrite");
+    assert_eq!(all(&shop), before);
+}
