@@ -51,6 +51,7 @@ pub mod job;
 pub mod load;
 pub mod lost_tables;
 pub mod maintain;
+pub mod outcome;
 pub mod plan;
 pub mod prelude;
 pub mod profile;

@@ -41,6 +41,8 @@ pub struct Receipt {
     pub conflicts: Vec<Conflict>,
     /// Tables a column of which became text, so that files before were read again.
     pub respelled: Vec<Respelled>,
+    /// Corrections of rejects that do not fit any more: their rejects are open.
+    pub refused_corrections: Vec<RefusedCorrection>,
     /// Tables that somebody has dropped or emptied since files were loaded into them.
     pub missing: Vec<TableLoss>,
     /// The sums of the lines.
@@ -70,6 +72,17 @@ pub struct Respelled {
     pub files: u64,
     /// The files that are not there any more: their values are spelled in the shortest way.
     pub gone: Vec<String>,
+}
+
+/// A correction that does not fit its table any more.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct RefusedCorrection {
+    /// The file of the reject.
+    pub path: String,
+    /// The line of the record.
+    pub line: u64,
+    /// Why.
+    pub why: String,
 }
 
 /// What some files of a conflict have.
@@ -236,6 +249,7 @@ impl Receipt {
             unmatched: Vec::new(),
             conflicts: Vec::new(),
             respelled: Vec::new(),
+            refused_corrections: Vec::new(),
             waiting: Vec::new(),
             missing: Vec::new(),
         }

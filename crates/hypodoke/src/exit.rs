@@ -45,6 +45,7 @@ pub fn of_receipt(receipt: &Receipt) -> Exit {
     let has_left_keys = |line: &ReceiptLine| !line.left_keys.is_empty();
     let needs_attention = receipt.totals.files_held > 0
         || !receipt.missing.is_empty()
+        || !receipt.refused_corrections.is_empty()
         || receipt.files.iter().any(|line| has_rejects(line) || has_left_keys(line));
     match (receipt.totals.files_failed, needs_attention) {
         (0, false) => Exit::Done,

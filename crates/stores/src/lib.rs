@@ -46,11 +46,11 @@ pub use lease::Lease;
 pub use ledger::files_in_force::newest_delivery_of as newest_delivery;
 pub use ledger::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
-    Ledger, NoticeEntry, Outbox, PartEntry, RejectEntry,
+    Ledger, NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry,
 };
 pub use load_plan::{
-    Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode, PartSummary, Restore,
-    TablePlan, TableRules, Vanished, sortable_number,
+    CorrectedReject, Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode,
+    PartSummary, Restore, TablePlan, TableRules, Vanished, sortable_number,
 };
 pub use tables::catalog::{
     About, Catalog, ColumnSample, FileFigures, SampleRows, ServerSetting, TableColumn, TableShape, Takes,

@@ -4,7 +4,6 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::StoreError;
 
 use super::file::Began;
-use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::decide::{FailReason, FileDecision, SkipReason, on_capabilities};
@@ -12,6 +11,7 @@ use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
 use crate::load::NotLoaded;
+use crate::outcome::FileOutcome;
 use crate::plan::TargetState;
 
 /// A delivery to load.

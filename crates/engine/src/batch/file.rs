@@ -5,7 +5,6 @@ use std::time::Instant;
 use hypodoke_core::outcome::{Outcome, has_code};
 use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Restore, StoreError};
 
-use super::outcome::{BegunIn, FileOutcome, LoadedFile};
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
 use crate::clock;
@@ -18,6 +17,7 @@ use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
 use crate::load::{FileRequest, HeldFile, NotLoaded, load_file};
+use crate::outcome::{BegunIn, FileOutcome, LoadedFile};
 use crate::plan::{TargetState, named_parts};
 use crate::profile::{FileProfile, digest_facts};
 use crate::sources::keep_rows;

@@ -9,13 +9,13 @@ use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{Claim, Claimed, Mode, StoreError};
 
 use super::file::{Began, of_path};
-use super::outcome::FileOutcome;
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, PendingFeed, Profiled};
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::Candidate;
 use crate::load::NotLoaded;
+use crate::outcome::FileOutcome;
 use crate::plan::TargetState;
 
 /// A file of more bytes than this is loaded by itself.

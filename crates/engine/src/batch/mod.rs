@@ -8,7 +8,6 @@ mod file;
 mod first_profile;
 mod group;
 mod job;
-mod outcome;
 mod parallel;
 mod put_away;
 mod respell;
@@ -20,5 +19,4 @@ mod unreachable;
 
 pub use context::{COMMIT_EVERY, Connect, Connections, LoadContext, RunOptions, Sources, StopSignal};
 pub use job::{LoadReport, load_new, run_job};
-pub use outcome::{FileOutcome, LoadedFile};
 pub use run::{BatchEnd, NotTaken, run_batch};

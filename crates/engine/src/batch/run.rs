@@ -9,7 +9,7 @@ use hypodoke_core::spelling::temporal;
 use hypodoke_stores::{FileEntry, Mode, Tables};
 
 use super::collector::Collector;
-use super::context::LoadContext;
+use super::context::{LoadContext, Sources};
 use super::retry::with_retry;
 use super::state::{Batch, PendingFeed};
 use super::unreachable::UnreachablePlaces;
@@ -19,7 +19,9 @@ use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles};
 use crate::lost_tables::TableLoss;
-use crate::receipt::{RECEIPT_VERSION, Receipt, Respelled};
+use crate::maintain::apply_corrections;
+use crate::receipt::{RECEIPT_VERSION, Receipt, RefusedCorrection, Respelled};
+use crate::sources::Finder;
 
 /// For how many days the rows of files are kept where nothing is said.
 const KEPT_DAYS: u64 = 100;
@@ -63,6 +65,10 @@ pub fn run_batch(
     if store.ledger().has_ledger()? {
         store.recover()?;
     }
+    let mut refused = Vec::new();
+    if store.ledger().has_ledger()? {
+        refused.extend(apply_again(store, context.sources)?);
+    }
     let entries = if store.ledger().has_ledger()? { entries(store, feeds)? } else { Vec::new() };
     let decisions = if entries.is_empty() { Vec::new() } else { store.ledger().decisions()? };
     let known = KnownFiles::of(entries).settled(decisions)?;
@@ -76,6 +82,7 @@ pub fn run_batch(
     let mut broken_off = None;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
+        let sources = context.sources;
         let mut batch = Batch { store, context, known, unreachable: &unreachable, number: 0 };
         broken_off = match batch.load_all(&pending, feeds.len(), began_at, &mut number) {
             Ok(done) => {
@@ -84,6 +91,12 @@ pub fn run_batch(
             }
             Err(error) => Some(error),
         };
+        if broken_off.is_none() {
+            match apply_again(batch.store, sources) {
+                Ok(more) => refused.extend(more),
+                Err(error) => broken_off = Some(error),
+            }
+        }
     }
     pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
     let (files, conflicts) = collector.finish();
@@ -100,6 +113,7 @@ pub fn run_batch(
         waiting: not_taken.waiting,
         conflicts,
         respelled,
+        refused_corrections: refused,
         missing,
     };
     context.listener.on(&Event::BatchEnded { receipt: Arc::new(receipt.clone()) });
@@ -108,6 +122,15 @@ pub fn run_batch(
         context.listener.on(&Event::Failed { error: error.clone() });
     }
     Ok(BatchEnd { receipt, broken_off, unreachable })
+}
+
+/// Applies corrections that came along with files, of this batch or of one that was broken off.
+fn apply_again(
+    store: &mut dyn Tables,
+    sources: Option<&Sources<'_>>,
+) -> Result<Vec<RefusedCorrection>, EngineError> {
+    let finder = sources.map_or_else(|| Finder::new(None), |sources| sources());
+    with_retry(store, |store| apply_corrections(store, &|entry| finder.feed_of(entry)))
 }
 
 /// The feeds that have new files, and how many files are known.

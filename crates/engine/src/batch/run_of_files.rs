@@ -6,11 +6,11 @@ use std::collections::VecDeque;
 use hypodoke_stores::{Claimed, Mode};
 
 use super::group::Group;
-use super::outcome::FileOutcome;
 use super::state::{Batch, Ended, FileInBatch, PendingFeed, Profiled};
 use crate::decide::SkipReason;
 use crate::error::EngineError;
 use crate::job::Candidate;
+use crate::outcome::FileOutcome;
 use crate::plan::TargetState;
 
 /// So many files are claimed at a time.

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use hypodoke_stores::Tables;
 
 use super::context::LoadContext;
-use super::outcome::FileOutcome;
 use super::unreachable::UnreachablePlaces;
 use crate::discover::KnownFiles;
 use crate::error::EngineError;
 use crate::event::Event;
 use crate::job::{Candidate, Feed};
+use crate::outcome::FileOutcome;
 use crate::profile::FileProfile;
 
 /// A feed with the files that are to be loaded.

@@ -30,7 +30,7 @@ pub use layout::{
 };
 pub use reason::{ConstraintProblem, FailReason, HoldReason, SkipReason};
 pub use reason_codes::{REASON_CODES, REASON_GROUPS, is_reason_code};
-pub use rows::{DigestFacts, RowFacts, on_digest, on_rows, on_vanished};
+pub use rows::{ControlLine, DigestFacts, RowFacts, on_digest, on_rows, on_vanished};
 pub use settlement::Settlement;
 pub use violation::Violation;
 

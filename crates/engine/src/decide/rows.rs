@@ -37,6 +37,10 @@ pub fn on_digest(expect: &Expectations, facts: DigestFacts) -> FileDecision {
     FileDecision::on_violations(vec![(expect.weighed(expect.otherwise), violation)])
 }
 
+/// The line that control figures stand on, with the companion file it is in; `None` where there is none, and the
+/// companion and why where it cannot be read.
+pub type ControlLine = Result<Option<(String, Option<String>)>, (String, String)>;
+
 /// What came of a file's rows, as far as expectations ask.
 #[derive(Clone, Debug)]
 pub struct RowFacts<'a> {
@@ -48,7 +52,7 @@ pub struct RowFacts<'a> {
     pub sums: &'a [Option<Number>],
     /// The line that control figures stand on, with the companion file it is in; `None` where there is no
     /// trailer, an error where the companion file (named first) cannot be read.
-    pub control: Result<Option<(String, Option<String>)>, (String, String)>,
+    pub control: ControlLine,
     /// What values did not meet, with what is to become of it.
     pub unmet: &'a [(Unmet, Otherwise)],
     /// How many records the files before had.

@@ -1,6 +1,6 @@
 //! Files of corrected rejects, as they come back.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
 use std::path::Path;
 
@@ -8,7 +8,7 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_formats::text::{TableOptions, TextOptions};
 use hypodoke_formats::{ByteSource, FormatOptions, RecordReader};
 
-use super::rejects::REJECT;
+use super::rejects::{RECORD, REJECT};
 use crate::error::{EngineError, ResubmitProblem};
 
 /// A corrected row.
@@ -23,6 +23,13 @@ pub struct CorrectedRow {
 }
 
 impl CorrectedRow {
+    /// Its values as JSON, without the columns that say where it came from.
+    pub fn as_json(&self) -> String {
+        let own = |name: &str| !name.starts_with("hd_") || name == RECORD;
+        let values: BTreeMap<&String, &String> = self.values.iter().filter(|(name, _)| own(name)).collect();
+        serde_json::json!(values).to_string()
+    }
+
     /// Whether nothing is in it but where it came from.
     pub fn is_blank(&self) -> bool {
         self.values.iter().all(|(name, value)| value.trim().is_empty() || name.starts_with("hd_"))

@@ -9,7 +9,7 @@ mod settle;
 mod tally;
 
 pub use rejects::{ExportedReject, RejectGroup, export, exported, reject_groups};
-pub use resubmit::{FeedOfEntry, Resubmission, candidate_of, resubmit};
+pub use resubmit::{FeedOfEntry, Resubmission, apply_corrections, resubmit};
 pub use retract::{check_retractable, retract};
 pub use settle::{
     Decider, Effect, as_it_was_held, discard, failed_files, held_files, note_settlement, settlement_effect,

@@ -3,19 +3,17 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io::Cursor;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use hypodoke_core::cast::Rows;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::Outcome;
-use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_core::record::{Field, Records};
 use hypodoke_formats::json::path;
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
-use hypodoke_places::Seen;
 use hypodoke_stores::{
-    FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry, Restore, TablePlan,
-    Tables,
+    CorrectedReject, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, PendingCorrection,
+    RejectEntry, Restore, StoreError, TablePlan, Tables,
 };
 use serde_json::Value;
 
@@ -26,9 +24,9 @@ use crate::clock;
 use crate::decide::FailReason;
 use crate::error::{EngineError, NotOpen, ResubmitProblem};
 use crate::file_format::FileFormat;
-use crate::job::Candidate;
 use crate::plan::{TableMapping, TableState, TargetState};
 use crate::profile::header;
+use crate::receipt::RefusedCorrection;
 use crate::sources::FoundFile;
 
 /// What came of corrected rows.
@@ -72,14 +70,6 @@ pub fn resubmit(
     Ok(done)
 }
 
-/// A file of the ledger as the engine names files, with the parts of its path as they were recorded.
-pub fn candidate_of(entry: &FileEntry) -> Candidate {
-    let file = PathBuf::from(&entry.arrival.path);
-    let parts = entry.rules.iter().flat_map(|rules| &rules.parts);
-    let parts = parts.map(|(name, text)| (Part::plain(name), PartValue::Text(text.clone()))).collect();
-    Candidate { parts, ..Candidate::of(Seen::local(entry.arrival.clone(), file)) }
-}
-
 /// The rows by the files they came from, each checked to be a reject still.
 fn by_file(
     store: &mut dyn Tables,
@@ -108,6 +98,78 @@ fn by_file(
         }
     }
     Ok(sorted.into_values().collect())
+}
+
+/// Applies corrections that came along with files that were loaded again: those of one file are one transaction.
+/// Gives those that do not fit any more, whose rejects are open.
+///
+/// # Errors
+///
+/// The database does not answer, or the ledger is damaged.
+pub fn apply_corrections(
+    store: &mut dyn Tables,
+    feed_of: &FeedOfEntry<'_>,
+) -> Result<Vec<RefusedCorrection>, EngineError> {
+    let pending = store.ledger().pending_corrections()?;
+    let mut by_file: BTreeMap<(i64, i64), Vec<PendingCorrection>> = BTreeMap::new();
+    for correction in pending {
+        by_file.entry((correction.file, correction.batch)).or_default().push(correction);
+    }
+    let mut refused = Vec::new();
+    for ((file, batch), corrections) in by_file {
+        let of_batch = FileQuery { batch: Some(batch), ..FileQuery::default() };
+        let entry = store.ledger().files(&of_batch)?.into_iter().find(|entry| entry.file == file);
+        let Some(entry) = entry else { continue };
+        let found = match feed_of(&entry) {
+            // It is of another configuration, which applies it.
+            Err(EngineError::Resubmit(ResubmitProblem::NoFeed { .. })) => continue,
+            found => found?,
+        };
+        let lines = apply_to(store, &entry, &found, corrections)?;
+        let path = &entry.arrival.path;
+        refused.extend(lines.into_iter().map(|(line, why)| RefusedCorrection {
+            path: path.clone(),
+            line,
+            why,
+        }));
+    }
+    Ok(refused)
+}
+
+/// Applies corrections of one file; gives the lines whose do not fit any more, and why.
+fn apply_to(
+    store: &mut dyn Tables,
+    entry: &FileEntry,
+    found: &FoundFile,
+    corrections: Vec<PendingCorrection>,
+) -> Result<Vec<(u64, String)>, EngineError> {
+    let rejects = store.ledger().rejects(entry.file, usize::MAX >> 1)?;
+    let mut rows: Vec<Corrected> = Vec::new();
+    for correction in corrections {
+        let damaged = |why| EngineError::ledger("correction", &entry.arrival.path, why);
+        let Some(reject) = rejects.iter().find(|reject| reject.reject == correction.reject) else { continue };
+        let values = serde_json::from_str(&correction.values).map_err(damaged)?;
+        rows.push((reject.clone(), CorrectedRow { reject: correction.reject, line: reject.line, values }));
+    }
+    let (format, target) = (format_of(entry)?, TargetState::of(store, &found.feed)?);
+    let mut done = Resubmission::default();
+    let of_file = OfFile { entry, found, format: &format, target: &target };
+    match of_file.resubmit(store, rows.clone(), &mut done) {
+        Ok(()) => {}
+        // Somebody else has just applied it.
+        Err(EngineError::Store(error)) if matches!(*error, StoreError::RejectTaken { .. }) => {}
+        Err(EngineError::Resubmit(problem)) => {
+            return Ok(rows.iter().map(|(reject, _)| (reject.line, problem.to_string())).collect());
+        }
+        Err(error) => return Err(error),
+    }
+    let mut lines = Vec::new();
+    for (reject, why) in done.refused {
+        store.ledger().refuse_correction(reject, &why)?;
+        let line = rejects.iter().find(|known| known.reject == reject).map(|known| known.line);
+        lines.push((line.unwrap_or_default(), why));
+    }
+    Ok(lines)
 }
 
 /// Files of the ledger with their rejects by number.
@@ -245,7 +307,9 @@ impl OfFile<'_> {
         let refused = refused_rows(&batch, rows.len());
         let is_loaded = |at: usize| u32::try_from(at).is_ok_and(|at| !refused.contains_key(&at));
         let own = rows.iter().enumerate().filter(|(at, _)| is_loaded(*at));
-        let resubmitted: Vec<i64> = own.map(|(_, (reject, _))| reject.reject).collect();
+        let corrected =
+            |(reject, row): &Corrected| CorrectedReject { reject: reject.reject, values: row.as_json() };
+        let resubmitted: Vec<CorrectedReject> = own.map(|(_, row)| corrected(row)).collect();
         let loaded = resubmitted.len() as u64;
         let layout = mapping.fit.layout.clone();
         loader.commit(&FileSummary {

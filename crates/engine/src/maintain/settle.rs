@@ -5,12 +5,12 @@ use std::collections::HashMap;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_stores::{DecisionEntry, FileEntry, FileQuery, Ledger, Tables};
 
-use crate::batch::{FileOutcome, LoadedFile};
 use crate::clock;
 use crate::decide::{HoldReason, Settlement};
 use crate::error::{AgainProblem, EngineError};
 use crate::event::Silent;
 use crate::load::{FileRequest, NotLoaded, load_file};
+use crate::outcome::{FileOutcome, LoadedFile};
 use crate::plan::TargetState;
 use crate::receipt::ReceiptLine;
 use crate::sources::DryRunStore;

@@ -8,7 +8,7 @@ use hypodoke_core::names::Lineage;
 use hypodoke_core::outcome::Reason;
 use hypodoke_core::types::Type;
 use hypodoke_stores::{
-    Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, Tables, newest_delivery,
+    Comparison, FileEntry, FileFigures, FileQuery, Mode, RowOfFile, TablePlan, Tables, newest_delivery,
 };
 use serde::Serialize;
 
@@ -63,6 +63,10 @@ pub struct TallyLine {
     pub sums: Vec<SumLine>,
     /// Why the source cannot be read as it was.
     pub unread: Vec<Reason>,
+    /// Rows that its files say are not in the table.
+    pub rows_missing: bool,
+    /// Rows in the table are not as its files say.
+    pub rows_changed: bool,
     /// How all that stands.
     pub verdict: Agreement,
     /// What differs and why, or what could not be compared.
@@ -192,10 +196,22 @@ impl<'a> TallyRun<'a> {
             let feed = Feed { table: table.to_owned(), mode, ..Feed::default() };
             let target = TargetState::of(self.store, &feed)?;
             let tables = planned_tables(self.store, &feed, &target, &rules)?;
-            expected.comparison = self.store.compare(&tables, &rules, self.quick.then_some(QUICKLY))?;
+            if self.are_there(&tables)? {
+                expected.comparison = self.store.compare(&tables, &rules, self.quick.then_some(QUICKLY))?;
+            }
         }
         self.expected.insert(table.to_owned(), expected);
         Ok(())
+    }
+
+    /// Whether all tables are there that have rows of their own.
+    fn are_there(&mut self, tables: &[TablePlan]) -> Result<bool, EngineError> {
+        for table in tables.iter().filter(|table| !table.is_virtual) {
+            if self.store.table(&table.table)?.is_none() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// How many rows of a file should be in one of its tables, and whether that is known for sure;
@@ -231,12 +247,8 @@ impl<'a> TallyRun<'a> {
         if !strange.is_empty() {
             line.differs(format!("changed or added by somebody else: line {}", strange.join(", line ")));
         }
-        if !missing.is_empty() || !strange.is_empty() {
-            line.remark(&format!(
-                "what somebody else has changed is left alone: delete those rows by hand, then `hypodoke retract {0}` and `hypodoke replay {0}` bring back what the files say",
-                line.path
-            ));
-        }
+        line.rows_missing |= !missing.is_empty();
+        line.rows_changed |= !strange.is_empty();
     }
 
     /// How many rows there are in all the tables of the files that were tallied, whoever put them there.
@@ -286,9 +298,8 @@ impl<'a> TallyRun<'a> {
         let Some(Some(counted)) = self.tables.get(&line.table) else {
             if parts.is_empty() && self.store.table(&line.table)?.is_none() {
                 line.in_table = Some(0);
-                let again =
-                    format!("the table is gone; `hypodoke replay {}` brings its rows back", line.table);
-                line.differs(again);
+                line.rows_missing = true;
+                line.differs("the table is gone".to_owned());
             } else if parts.is_empty() {
                 line.remark("the table has no column that leads back to files, so its rows are not counted");
             } else {
@@ -305,6 +316,7 @@ impl<'a> TallyRun<'a> {
         } else if found != expected {
             let (word, by) =
                 if found < expected { ("fewer", expected - found) } else { ("more", found - expected) };
+            line.rows_missing |= found < expected;
             line.differs(format!("{} {word} in the table than were loaded", count::rows(by)));
         } else if is_delivery && expected == 0 && entry.loaded > 0 {
             line.explained("a newer delivery took its place".to_owned());
@@ -331,7 +343,13 @@ impl<'a> TallyRun<'a> {
         let mut all = 0;
         for part in parts {
             self.count_table(&part.table)?;
-            let Some(Some(counted)) = self.tables.get(&part.table) else { continue };
+            let Some(Some(counted)) = self.tables.get(&part.table) else {
+                if part.loaded > 0 && self.store.table(&part.table)?.is_none() {
+                    line.rows_missing = true;
+                    line.differs(format!("the table {} is gone", part.table));
+                }
+                continue;
+            };
             let found = counted.files.get(&part.file).map_or(0, |figures| figures.rows);
             all += found;
             let (expected, is_sure) = self.expected(entry, &part.table, part.loaded);

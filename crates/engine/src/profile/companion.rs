@@ -4,7 +4,7 @@ use std::path::Path;
 
 use hypodoke_places::{Digest, PlaceError, beside};
 
-use crate::decide::DigestFacts;
+use crate::decide::{ControlLine, DigestFacts};
 use crate::error::EngineError;
 use crate::job::{Candidate, Control, Expectations};
 
@@ -44,11 +44,7 @@ pub fn digest_facts(file: &Candidate, expect: &Expectations) -> Result<Option<Di
 
 /// The line that control figures stand on, with the companion it is in; without one it is the last line of the
 /// `footer`. `None` where there is no such line, an error where the companion cannot be read.
-pub fn control_line(
-    file: &Candidate,
-    expect: &Expectations,
-    footer: &[String],
-) -> Result<Option<(String, Option<String>)>, (String, String)> {
+pub fn control_line(file: &Candidate, expect: &Expectations, footer: &[String]) -> ControlLine {
     if !expect.control.iter().any(|control| *control != Control::Digest) {
         return Ok(None);
     }

@@ -3,12 +3,13 @@
 use std::path::PathBuf;
 
 use hypodoke_core::arrival::Arrival;
+use hypodoke_core::pattern::{Part, PartValue};
 use hypodoke_core::spelling::temporal;
 use hypodoke_places::{Scope, Seen};
 use hypodoke_stores::FileEntry;
 
 use crate::discover::{BY_HAND, Discovered, NamedAs, discover, named_files, unfold};
-use crate::error::EngineError;
+use crate::error::{EngineError, ResubmitProblem};
 use crate::job::{Candidate, Feed, InternalFiles, Job};
 use crate::profile::content_hash;
 
@@ -33,6 +34,30 @@ impl Finder {
         // Whatever is asked for may be of any time.
         let job = job.map(|job| Job { scope: Scope::AnyTime, ..job });
         Finder { job, listed: None }
+    }
+
+    /// The feed that a file of the ledger came by, and the file as the feed names it, whether it is still there or
+    /// not.
+    ///
+    /// # Errors
+    ///
+    /// The configuration has no such feed.
+    pub fn feed_of(&self, entry: &FileEntry) -> Result<FoundFile, EngineError> {
+        let (file, job) = (candidate_of(entry), self.job.as_ref());
+        let Some(name) = &entry.feed else {
+            return Ok(FoundFile { feed: Feed::recorded(entry), file });
+        };
+        if job.is_none() && entry.rules.is_some() {
+            return Ok(FoundFile { feed: Feed::recorded(entry), file });
+        }
+        let Some(source) = job.and_then(|job| job.feed_named(name)) else {
+            let (feed, path) = (name.clone(), entry.arrival.path.clone());
+            return Err(ResubmitProblem::NoFeed { feed, path }.into());
+        };
+        let parts = source.parts_of(&entry.arrival.path);
+        let parts = parts.unwrap_or_else(|| source.feed.with_constants(Vec::new()));
+        let feed = source.feed.clone().into_table(entry.table.as_deref().unwrap_or_default());
+        Ok(FoundFile { feed, file: Candidate { parts, ..file } })
     }
 
     /// The file of an entry, and its feed: as it was, where it still is or was put away; else what is
@@ -64,6 +89,14 @@ impl Finder {
             other => Ok(in_archive(job, &listed.archived, entry, &table)?.or(other)),
         }
     }
+}
+
+/// A file of the ledger as the engine names files, with the parts of its path as they were recorded.
+pub fn candidate_of(entry: &FileEntry) -> Candidate {
+    let file = PathBuf::from(&entry.arrival.path);
+    let parts = entry.rules.iter().flat_map(|rules| &rules.parts);
+    let parts = parts.map(|(name, text)| (Part::plain(name), PartValue::Text(text.clone()))).collect();
+    Candidate { parts, ..Candidate::of(Seen::local(entry.arrival.clone(), file)) }
 }
 
 /// The file of an entry where it was put away. Moving it left its time as it was, by which it is

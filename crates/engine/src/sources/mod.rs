@@ -6,6 +6,6 @@ mod replay;
 mod reread;
 
 pub use dry_run::DryRunStore;
-pub use find::{Finder, FoundFile};
+pub use find::{Finder, FoundFile, candidate_of};
 pub use replay::{Replay, plan_replay};
 pub use reread::{keep_rows, read_again};

@@ -5,12 +5,10 @@ use std::path::Path;
 use hypodoke_core::count;
 use hypodoke_core::outcome::Outcome;
 use hypodoke_core::sanitize::clean;
-use hypodoke_engine::error::{EngineError, ResubmitProblem};
-use hypodoke_engine::job::{Candidate, Feed, Job};
 use hypodoke_engine::maintain::{
-    ExportedReject, RejectGroup, candidate_of, export as to_csv, exported, reject_groups, resubmit,
+    ExportedReject, RejectGroup, export as to_csv, exported, reject_groups, resubmit,
 };
-use hypodoke_engine::sources::FoundFile;
+use hypodoke_engine::sources::Finder;
 use hypodoke_places::private;
 use hypodoke_stores::{FileEntry, FileQuery, Ledger, RejectEntry, Tables};
 use serde::Serialize;
@@ -192,9 +190,8 @@ fn take(
     context: &Context,
 ) -> Result<Exit, Failure> {
     let settings = if arguments.database.into.is_some() { None } else { context.settings()? };
-    let job = settings.as_ref().map(Settings::job);
-    let feed_of = |entry: &FileEntry| feed_of(entry, job.as_ref());
-    let taken = resubmit(store, path, &feed_of)?;
+    let finder = Finder::new(settings.as_ref().map(Settings::job));
+    let taken = resubmit(store, path, &|entry| finder.feed_of(entry))?;
     let exit = if taken.refused.is_empty() { Exit::Done } else { Exit::NeedsAttention };
     if context.json {
         let refused = taken.refused.into_iter().map(|(reject, reason)| Refused { reject, reason }).collect();
@@ -219,25 +216,6 @@ fn take(
         count::number(taken.loaded)
     ));
     Ok(exit)
-}
-
-/// The feed that a file of the ledger came by, and the file as it names it.
-fn feed_of(entry: &FileEntry, job: Option<&Job>) -> Result<FoundFile, EngineError> {
-    let file = candidate_of(entry);
-    let Some(name) = &entry.feed else {
-        return Ok(FoundFile { feed: Feed::recorded(entry), file });
-    };
-    if job.is_none() && entry.rules.is_some() {
-        return Ok(FoundFile { feed: Feed::recorded(entry), file });
-    }
-    let Some(source) = job.and_then(|job| job.feed_named(name)) else {
-        let (feed, path) = (name.clone(), entry.arrival.path.clone());
-        return Err(ResubmitProblem::NoFeed { feed, path }.into());
-    };
-    let parts = source.parts_of(&entry.arrival.path);
-    let parts = parts.unwrap_or_else(|| source.feed.with_constants(Vec::new()));
-    let feed = source.feed.clone().into_table(entry.table.as_deref().unwrap_or_default());
-    Ok(FoundFile { feed, file: Candidate { parts, ..file } })
 }
 
 fn line_of(entry: &FileEntry, reject: RejectEntry) -> RejectLine {

@@ -10,7 +10,7 @@ use crate::wording::quoted;
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::lost_tables::TableLoss;
-use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, Respelled, Side};
+use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, RefusedCorrection, Respelled, Side};
 
 /// How much of a receipt is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,6 +47,12 @@ pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
     if let more @ 1.. = receipt.conflicts.len().saturating_sub(most) {
         let columns = count::of(more as u64, "more column", "more columns");
         out.push_str(&format!("files disagree about {columns}: -v shows all\n"));
+    }
+    for refused in &receipt.refused_corrections {
+        let RefusedCorrection { path, line, why } = refused;
+        let text =
+            format!("{}, line {line}: its correction does not fit any more: {}", clean(path), clean(why));
+        out.push_str(&screen.sentence("", Tone::Warning, &text));
     }
     for respelled in &receipt.respelled {
         out.push_str(&screen.sentence("", Tone::Warning, &respelled_words(respelled)));

@@ -7,6 +7,7 @@ use hypodoke_engine::maintain::{Agreement, TallyLine};
 use super::grid::{Grid, plain};
 use super::paths::shown;
 use super::{Screen, Tone};
+use crate::wording::quoted;
 
 /// One line per file, what differs below, and a summary.
 pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
@@ -41,6 +42,7 @@ pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
     let mut out = grid.text();
     out.push('\n');
     out.push_str(&remarks(lines, screen));
+    out.push_str(&advice(lines));
     let differing = lines.iter().filter(|line| line.verdict == Agreement::Differs).count() as u64;
     let rows = lines.iter().map(|line| line.loaded).sum();
     let files = count::files(lines.len() as u64);
@@ -51,6 +53,28 @@ pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
         some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),
     };
     out + &format!("{summary}\n")
+}
+
+/// The commands that make tables what their files say.
+fn advice(lines: &[TallyLine]) -> String {
+    let mut tables: Vec<(&str, bool)> = Vec::new();
+    for line in lines.iter().filter(|line| line.rows_missing || line.rows_changed) {
+        match tables.iter_mut().find(|(table, _)| *table == line.table) {
+            Some((_, is_changed)) => *is_changed |= line.rows_changed,
+            None => tables.push((&line.table, line.rows_changed)),
+        }
+    }
+    let mut out = String::new();
+    for (table, is_changed) in tables {
+        let command = format!("hypodoke replay {}", quoted(table));
+        out.push_str(&format!("  → {command} puts back rows that are missing\n"));
+        if is_changed {
+            out.push_str(&format!(
+                "  → {command} --overwrite also replaces rows that somebody else has changed\n"
+            ));
+        }
+    }
+    out
 }
 
 /// What is said of the files; what is said of many of them is said once.

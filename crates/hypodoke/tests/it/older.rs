@@ -28,8 +28,9 @@ const TO_SIXTH: [&str; 5] = [
     "UPDATE hd_ledger SET version = 6",
 ];
 
-/// What the ninth added.
-pub const TO_EIGHTH: [&str; 3] = [
+/// What the ninth and the tenth added.
+pub const TO_EIGHTH: [&str; 4] = [
+    "DROP TABLE hd_corrections",
     "ALTER TABLE hd_files DROP COLUMN has_parts",
     "ALTER TABLE hd_rejects DROP COLUMN sheet",
     "UPDATE hd_ledger SET version = 8",
@@ -99,8 +100,16 @@ fn an_older_ledger_is_brought_up_to_date(#[case] kind: Kind, #[case] second: boo
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["6"]);
     assert!(shop.ok("drift").out.contains("new column `wind`"));
     assert!(shop.ok("tally").out.contains("all figures agree"));
-    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["9"]);
-    for table in ["hd_notices", "hd_noticed", "hd_decisions", "hd_kept_rows", "hd_intents", "hd_pairing"] {
+    assert_eq!(staging.query(&shop, "SELECT max(version) FROM hd_ledger"), ["10"]);
+    for table in [
+        "hd_notices",
+        "hd_noticed",
+        "hd_decisions",
+        "hd_kept_rows",
+        "hd_intents",
+        "hd_pairing",
+        "hd_corrections",
+    ] {
         staging.query(&shop, &format!("SELECT count(*) FROM {table}"));
     }
 }

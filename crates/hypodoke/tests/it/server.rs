@@ -64,7 +64,7 @@ fn a_schema_of_its_own_is_made_and_used() {
     shop.ok("load");
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM \"Staging Area\".f"), ["1"]);
     let tables = staging.query(&shop, "SELECT count(*) FROM pg_tables WHERE schemaname = 'Staging Area'");
-    assert_eq!(tables, ["14"]);
+    assert_eq!(tables, ["15"]);
     assert!(shop.ok("load").out.contains("nothing new"));
     assert!(shop.ok("receipt").out.contains("batch 1: 1 file loaded, 1 row"));
 }

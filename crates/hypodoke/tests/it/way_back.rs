@@ -1,6 +1,6 @@
 //! The way back: whatever happens to a table, the command that is advised makes it what its files say.
 
-use hypodoke_testkit::Workshop;
+use hypodoke_testkit::{Workshop, end_at};
 use rstest::rstest;
 
 use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
@@ -73,6 +73,8 @@ fn what_a_table_has_lost_is_put_back(
     let (shop, staging) = begun(kind, feed);
     let before = rows(&shop, &staging, feed);
     lose(&shop, &staging, loss);
+    let tally = shop.run("tally");
+    assert!(tally.code == Some(1) && tally.out.contains("→ hypodoke replay f puts back"), "{}", tally.out);
     let replay = shop.run("replay f --yes");
     assert_eq!(replay.code, Some(0), "{}{}", replay.out, replay.err);
     assert_eq!(rows(&shop, &staging, feed), before, "{}", replay.out);
@@ -208,6 +210,8 @@ fn nested_lists_come_back_with_their_records(
             staging.run(&shop, "DELETE FROM f_tugs WHERE tug = 'Ola'");
         }
     }
+    let tally = shop.run("tally");
+    assert!(tally.code == Some(1) && tally.out.contains("→ hypodoke replay f puts back"), "{}", tally.out);
     let replay = shop.run("replay f --yes");
     assert_eq!(replay.code, Some(0), "{}{}", replay.out, replay.err);
     assert_eq!(all(&shop), before, "{}", replay.out);
@@ -219,4 +223,142 @@ fn nested_lists_come_back_with_their_records(
     assert!(replay.out.contains("left as it is: id 3"), "{}", replay.out);
     shop.ok("replay f --yes --overwrite");
     assert_eq!(all(&shop), before);
+}
+
+/// The ways on which a file is loaded again.
+#[derive(Clone, Copy, Debug)]
+enum Way {
+    Replayed,
+    Dropped,
+    Emptied,
+    Retracted,
+    Respelled,
+}
+
+/// A feed of which a person has corrected two rejects, and left one.
+fn corrected(kind: Kind, feed: &str) -> (Workshop, Staging) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(
+        &shop,
+        &staging,
+        &format!("{feed}\n[feed.f.columns.fee]\ntype = \"integer\"\n[feed.f.drift]\nother_kind = \"widen\""),
+    );
+    shop.write("in/f_20260302.csv", "id,fee,tugs\n1,10,1\n2,many,2\n3,few,3\n4,lots,4\n");
+    shop.attention("load");
+    shop.ok("rejects f --export bad.csv");
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    shop.write("bad.csv", text.replace(",many,2", ",20,2").replace(",few,3", ",30,+7"));
+    assert_eq!(shop.run("rejects --take bad.csv").code, Some(3));
+    (shop, staging)
+}
+
+#[rstest]
+#[case::append("")]
+#[case::replace("mode = \"replace\"")]
+#[case::upsert(UPSERT)]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"id\"]")]
+#[case::history(HISTORY)]
+fn what_a_person_has_corrected_comes_back(
+    #[case] feed: &str,
+    #[values(Way::Replayed, Way::Dropped, Way::Emptied, Way::Retracted, Way::Respelled)] way: Way,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = corrected(kind, feed);
+    let all = "SELECT id, fee, tugs FROM f WHERE day = '2026-03-02' ORDER BY id";
+    assert_eq!(staging.query(&shop, all), ["1|10|1", "2|20|2", "3|30|7"]);
+    let account = "SELECT rows_loaded, rows_rejected FROM hd_files WHERE outcome = 'loaded' AND replaced_by IS NULL AND path LIKE '%0302%'";
+    assert_eq!(staging.query(&shop, account), ["3|1"]);
+    match way {
+        Way::Replayed => {}
+        Way::Dropped => staging.run(&shop, "DROP TABLE f"),
+        Way::Emptied => staging.run(&shop, "DELETE FROM f"),
+        Way::Retracted => {
+            shop.ok("retract f_20260302.csv --yes");
+            assert_eq!(staging.query(&shop, all), [""; 0]);
+        }
+        Way::Respelled => {
+            // Of a delivery that is newer nothing else is left of the first.
+            if feed.contains("replace") {
+                return;
+            }
+            shop.write("in/f_20260303.csv", "id,fee,tugs\n9,90,two\n");
+            shop.attention("load");
+        }
+    }
+    let expected = match way {
+        // As they were written by whoever wrote them.
+        Way::Respelled => ["1|10|1", "2|20|2", "3|30|+7"],
+        _ => ["1|10|1", "2|20|2", "3|30|7"],
+    };
+    if !matches!(way, Way::Respelled) {
+        let replay = shop.run("replay f_20260302.csv --yes");
+        assert_eq!(replay.code, Some(3), "a reject is open: {}{}", replay.out, replay.err);
+        assert!(replay.out.contains("rows that were corrected before stay corrected"), "{}", replay.out);
+    }
+    assert_eq!(staging.query(&shop, all), expected);
+    assert_eq!(staging.query(&shop, account), ["3|1"]);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_corrections c JOIN hd_rejects r ON r.reject = c.reject WHERE r.mended_at IS NULL AND c.refused IS NULL AND r.file = (SELECT max(file) FROM hd_files WHERE path LIKE '%0302%')"), ["0"]);
+    let tally = shop.ok("tally").out;
+    assert!(tally.contains("all figures agree"), "{tally}");
+    assert!(shop.ok("load").out.contains("nothing new"));
+}
+
+/// Another content is another file: its corrections are open again, which is told.
+#[rstest]
+fn a_new_version_of_a_file_opens_its_corrections(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = corrected(kind, UPSERT);
+    shop.write("in/f_20260302.csv", "id,fee,tugs\n1,11,1\n2,many,2\n3,few,3\n4,lots,4\n");
+    let run = shop.attention("load");
+    assert!(run.out.contains("2 corrected rows of the version before are gone with it"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT id, fee FROM f ORDER BY id"), ["1|11"]);
+    assert_eq!(staging.query(&shop, "SELECT rows_rejected FROM hd_files WHERE replaced_by IS NULL"), ["3"]);
+}
+
+/// A correction that does not fit its table any more is told, and its reject is open.
+#[rstest]
+fn a_correction_that_does_not_fit_any_more_is_told(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = corrected(kind, UPSERT);
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("the configuration");
+    shop.write(
+        "hypodoke.toml",
+        text.replace("[feed.f.columns.fee]", "[feed.f.columns.fee]\nbetween = [25, 100]"),
+    );
+    let run = shop.run("replay f_20260302.csv --yes");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("line 3: its correction does not fit any more"), "{}", run.out);
+    assert_eq!(staging.query(&shop, "SELECT id, fee FROM f WHERE id > 1 ORDER BY id"), ["3|30"]);
+    let again = shop.run("load");
+    assert!(again.out.contains("nothing new") && !again.out.contains("correction"), "{}", again.out);
+}
+
+/// A load that ends before its corrections are applied: the next run applies them.
+#[rstest]
+#[case::append("")]
+#[case::upsert(UPSERT)]
+fn corrections_are_applied_by_the_next_run_where_one_ends_before_it(
+    #[case] feed: &str,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let points = {
+        let (shop, _) = corrected(kind, feed);
+        shop.points(shop.command("replay f_20260302.csv --yes"))
+    };
+    assert!(points.len() > 10, "{points:?}");
+    for (point, times) in points {
+        for time in [1, times] {
+            let (shop, staging) = corrected(kind, feed);
+            end_at(shop.command("replay f_20260302.csv --yes"), &format!("{point}:{time}"));
+            shop.run("load");
+            shop.run("replay f_20260302.csv --yes");
+            let rows = staging.query(&shop, "SELECT id, fee, tugs FROM f ORDER BY id");
+            assert_eq!(rows, ["1|10|1", "2|20|2", "3|30|7"], "ended at {point}, pass {time}");
+            if time == times {
+                break;
+            }
+        }
+    }
 }

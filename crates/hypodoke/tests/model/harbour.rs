@@ -11,8 +11,8 @@ use hypodoke_engine::batch::{LoadContext, NotTaken, RunOptions, run_batch, run_j
 use hypodoke_engine::discover::{Window, discover};
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_engine::maintain::{candidate_of, resubmit, retract};
-use hypodoke_engine::sources::{Finder, FoundFile, plan_replay};
+use hypodoke_engine::maintain::{resubmit, retract};
+use hypodoke_engine::sources::{Finder, FoundFile, candidate_of, plan_replay};
 use hypodoke_places::{Place, PutAway};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Staging, StoreUrl, Tables, Vanished, open};
 use hypodoke_testkit::{end_at, set_modified};

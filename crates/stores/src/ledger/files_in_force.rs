@@ -62,13 +62,6 @@ pub fn file(connection: &mut dyn SqlConnection, file: i64) -> Result<Option<File
     Ok(connection.entries(sql, &[SqlValue::Integer(file)], file_of)?.into_iter().next())
 }
 
-/// The hash of a file's content.
-pub fn hash_of(connection: &mut dyn SqlConnection, file: i64) -> Result<Option<String>, StoreError> {
-    let sql = "SELECT content_hash FROM hd_files WHERE file = ?1";
-    let found = connection.entries(sql, &[SqlValue::Integer(file)], |row| row.optional_text(0))?;
-    Ok(found.into_iter().next().flatten())
-}
-
 /// Where a file stands that is in the ledger.
 pub fn order_of_file(connection: &mut dyn SqlConnection, file: i64) -> Result<Option<FileOrder>, StoreError> {
     let sql =

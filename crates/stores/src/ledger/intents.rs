@@ -172,6 +172,7 @@ fn restore_counts(
 fn remove_entry(connection: &mut dyn SqlConnection, file: i64) -> Result<(), StoreError> {
     let statements = [
         "UPDATE hd_files SET replaced_by = NULL WHERE replaced_by = ?1",
+        "DELETE FROM hd_corrections WHERE reject IN (SELECT reject FROM hd_rejects WHERE file = ?1)",
         "DELETE FROM hd_rejects WHERE file = ?1",
         "DELETE FROM hd_drift WHERE file = ?1",
         "DELETE FROM hd_parts WHERE file = ?1",

@@ -3,6 +3,7 @@
 //! The ledger's tables stand beside the staging tables and may be read with plain SQL; their
 //! columns are documented in `docs/ledger.md`. Times are kept in UTC as ISO 8601 text.
 
+pub mod corrections;
 pub mod files_in_force;
 pub mod intents;
 pub mod joined_layouts;
@@ -21,6 +22,8 @@ use hypodoke_core::drift::Cause;
 use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::{Outcome, Reason};
+
+pub use corrections::PendingCorrection;
 
 use crate::error::StoreError;
 use crate::load_plan::Counts;
@@ -81,6 +84,16 @@ pub trait Ledger: Outbox {
 
     /// The rejects of a file, in the order of its lines.
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
+
+    /// The corrections of rejects that are still to be applied, of files that count.
+    fn pending_corrections(&mut self) -> Result<Vec<PendingCorrection>, StoreError> {
+        Ok(Vec::new())
+    }
+
+    /// Records why a correction cannot be applied any more.
+    fn refuse_correction(&mut self, _reject: i64, _why: &str) -> Result<(), StoreError> {
+        Ok(())
+    }
 
     /// The figures of the columns of the newest files of a table that are loaded, the newest first.
     fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {
@@ -164,10 +177,11 @@ pub trait Outbox {
 /// 7: the value that forced a change; all reasons of a reject; figures of a file's columns.
 /// 8: intents of loads whose rows are in another database; reasons as codes and facts.
 /// 9: the sheet of a reject; whether a file has named parts.
-pub const LEDGER_VERSION: i64 = 9;
+/// 10: the values that people gave for rejects.
+pub const LEDGER_VERSION: i64 = 10;
 
 /// The ledger's tables.
-pub const LEDGER_TABLES: [&str; 13] = [
+pub const LEDGER_TABLES: [&str; 14] = [
     "hd_ledger",
     "hd_batches",
     "hd_files",
@@ -181,15 +195,15 @@ pub const LEDGER_TABLES: [&str; 13] = [
     "hd_kept_rows",
     "hd_intents",
     "hd_pairing",
+    "hd_corrections",
 ];
 
 /// The rights on a table of the ledger that loading needs: kept rows go where nothing counts on them, and so do
 /// changes of tables that are made.
 pub(crate) fn rights_on(table: &str) -> &'static [&'static str] {
     match table {
-        "hd_kept_rows" | "hd_table_changes" | "hd_intents" | "hd_commits" | "hd_pairing" => {
-            &["SELECT", "INSERT", "UPDATE", "DELETE"]
-        }
+        "hd_kept_rows" | "hd_table_changes" | "hd_intents" | "hd_commits" | "hd_pairing"
+        | "hd_corrections" => &["SELECT", "INSERT", "UPDATE", "DELETE"],
         _ => &["SELECT", "INSERT", "UPDATE"],
     }
 }

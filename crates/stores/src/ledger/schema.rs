@@ -164,8 +164,19 @@ UPDATE hd_rejects SET sheet = replace(place, ', row ' || line, '') WHERE place L
 INSERT INTO hd_ledger SELECT 9, program FROM hd_ledger LIMIT 1;
 ";
 
+const CORRECTIONS: &str = "
+CREATE TABLE hd_corrections (
+  reject {integer} NOT NULL PRIMARY KEY, row_values {text} NOT NULL, made_at {moment} NOT NULL, refused {text}
+){options};
+";
+
+/// What the tenth version added to the ninth, besides its table.
+const TO_TENTH: &str = "
+INSERT INTO hd_ledger SELECT 10, program FROM hd_ledger LIMIT 1;
+";
+
 /// What each version added to the one before.
-const STEPS: [(i64, &[&str]); 8] = [
+const STEPS: [(i64, &[&str]); 9] = [
     (2, &[TO_SECOND, PARTS]),
     (3, &[TO_THIRD, DECISIONS]),
     (4, &[NOTICES, TO_FOURTH]),
@@ -174,6 +185,7 @@ const STEPS: [(i64, &[&str]); 8] = [
     (7, &[TO_SEVENTH]),
     (8, &[INTENTS, PAIRING, TO_EIGHTH]),
     (9, &[TO_NINTH]),
+    (10, &[CORRECTIONS, TO_TENTH]),
 ];
 
 /// The version of the ledger, if there is one.
@@ -225,8 +237,17 @@ pub fn make(connection: &mut dyn SqlConnection) -> Result<(), StoreError> {
                 drop_half_made(connection)?;
                 refuse_other_tables(connection)?;
                 let more = connection.dialect().more_tables;
-                let tables =
-                    [TABLES, PARTS, DECISIONS, DECISION_TOKENS, NOTICES, KEPT_ROWS, INTENTS, PAIRING];
+                let tables = [
+                    TABLES,
+                    PARTS,
+                    DECISIONS,
+                    DECISION_TOKENS,
+                    NOTICES,
+                    KEPT_ROWS,
+                    INTENTS,
+                    PAIRING,
+                    CORRECTIONS,
+                ];
                 run(connection, &[more])?;
                 run(connection, &tables)?;
                 let signature = [SqlValue::Integer(LEDGER_VERSION), SqlValue::from(PROGRAM)];

@@ -8,7 +8,8 @@ use hypodoke_core::layout::Layout;
 
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, LedgerConnection,
-    NoticeEntry, Outbox, PartEntry, RejectEntry, files_in_force, outbox, read, schema, write,
+    NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry, corrections, files_in_force, outbox,
+    read, schema, write,
 };
 use crate::error::StoreError;
 use crate::sql::SqlDatabase;
@@ -83,6 +84,14 @@ impl<D: SqlDatabase> Ledger for D {
 
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError> {
         read::rejects(self, file, most)
+    }
+
+    fn pending_corrections(&mut self) -> Result<Vec<PendingCorrection>, StoreError> {
+        corrections::pending(self)
+    }
+
+    fn refuse_correction(&mut self, reject: i64, why: &str) -> Result<(), StoreError> {
+        corrections::refuse(self, reject, why)
     }
 
     fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {

@@ -10,7 +10,7 @@ use hypodoke_core::reconcile::join;
 use super::joined_layouts::{JoinedLayout, join_layout};
 use super::read::read_layout;
 use super::schema::PROGRAM;
-use super::{DecisionEntry, FileEntry};
+use super::{DecisionEntry, FileEntry, corrections};
 use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::file_order::FileOrder;
@@ -393,11 +393,13 @@ fn end_corrected(
     // Somebody else may have corrected it meanwhile, or loaded another version of the file.
     let sql = "UPDATE hd_rejects SET mended_at = ?2 WHERE reject = ?1 AND mended_at IS NULL
        AND EXISTS (SELECT 1 FROM hd_files f WHERE f.file = hd_rejects.file AND f.replaced_by IS NULL)";
-    for reject in &summary.resubmitted {
-        let parameters = [SqlValue::Integer(*reject), SqlValue::Moment(summary.ended)];
+    for corrected in &summary.resubmitted {
+        let reject = corrected.reject;
+        let parameters = [SqlValue::Integer(reject), SqlValue::Moment(summary.ended)];
         if connection.execute(sql, &parameters)? != 1 {
-            return Err(StoreError::RejectTaken { reject: *reject });
+            return Err(StoreError::RejectTaken { reject });
         }
+        corrections::keep(connection, corrected, summary.ended)?;
     }
     let sql = "UPDATE hd_files SET rows_loaded = rows_loaded + ?2, rows_rejected = rows_rejected - ?3,
            rows_left_out = rows_left_out + ?4, rows_inserted = rows_inserted + ?5,

@@ -333,11 +333,20 @@ pub struct FileSummary {
     /// When the load ended: microseconds since 1970.
     pub ended: i64,
     /// Rejects that are none any more, where the load resubmits some.
-    pub resubmitted: Vec<i64>,
+    pub resubmitted: Vec<CorrectedReject>,
     /// Where the file stands, where a column says it: as [`FileOrder::key`].
     pub order: Option<String>,
     /// What its columns hold, in figures, as JSON.
     pub figures: Option<String>,
+}
+
+/// A reject that is loaded with the values of a person.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CorrectedReject {
+    /// The number of the reject.
+    pub reject: i64,
+    /// The values by the names of their columns, as JSON.
+    pub values: String,
 }
 
 impl FileSummary {

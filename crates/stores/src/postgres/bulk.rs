@@ -53,6 +53,9 @@ impl PostgresStore {
             || plan.retracts
             || plan.resubmits.is_some()
             || plan.keeps_for.is_some()
+            || plan.replaces.is_some()
+            || plan.restore.is_wanted()
+            || plan.known_until.is_some_and(|newest| newest > 0)
             || !plan.sql_before.is_empty()
             || !plan.sql_after.is_empty();
         !has_work_of_its_own

@@ -3,7 +3,6 @@
 pub mod catalog;
 pub mod claims;
 pub mod commit;
-pub mod corrections;
 pub mod link;
 pub mod load_target;
 pub mod merge;

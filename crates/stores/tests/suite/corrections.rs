@@ -1,8 +1,8 @@
-//! Corrected rejects of a workbook that is loaded again: what was put right stays right on its own sheet, as long
-//! as the file is the one it was.
+//! Corrected rejects of a workbook that is loaded again: the values that were given come along with the record of
+//! their sheet, as long as the file is the one it was.
 
 use hypodoke_core::types::Type;
-use hypodoke_stores::{FileSummary, Finished, LoadPlan, Mode, PartSummary, Tables};
+use hypodoke_stores::{CorrectedReject, FileSummary, Finished, LoadPlan, Mode, PartSummary, Tables};
 use rstest::rstest;
 use tempfile::TempDir;
 
@@ -60,7 +60,12 @@ fn load(store: &mut dyn Tables, plan: &LoadPlan, hash: &str, fee: &str) -> Finis
     writer.commit(&summary).expect("finished")
 }
 
-/// Corrects the reject of a sheet: its fee is 20 and the number of the sheet.
+/// The values that are given for the reject of a sheet: its fee is 20 and the number of the sheet.
+fn values(at: usize) -> String {
+    format!(r#"{{"fee":"{}"}}"#, 20 + at)
+}
+
+/// Corrects the reject of a sheet.
 fn correct(store: &mut dyn Tables, mode: Mode, file: i64, at: usize) {
     let rejects = store.ledger().rejects(file, 9).expect("rejects");
     let path = SHEETS[at].1;
@@ -73,7 +78,7 @@ fn correct(store: &mut dyn Tables, mode: Mode, file: i64, at: usize) {
     let mut rows = rows_from(BAD, &plan.tables[at + 1].layout, &[&["2", fee.as_str()]]);
     assert_eq!(writer.write(at + 1, &mut rows).expect("a row"), 1);
     let parts = parts(&plan, 1);
-    let resubmitted = vec![reject.reject];
+    let resubmitted = vec![CorrectedReject { reject: reject.reject, values: values(at) }];
     let summary = FileSummary { loaded: 1, resubmitted, parts, ended: NOON, ..FileSummary::default() };
     writer.commit(&summary).expect("finished");
 }
@@ -108,6 +113,16 @@ fn a_correction_stays_on_its_sheet(
     again.arrival.modified += 1_000_000;
     let later = load(store.as_mut(), &again, "h", "many");
     assert_eq!((later.counts.carried, later.counts.uncorrected), (1, 0));
+    let pending = store.ledger().pending_corrections().expect("corrections");
+    let found: Vec<(i64, &str)> = pending.iter().map(|one| (one.file, one.values.as_str())).collect();
+    assert_eq!(found, [(later.file, values(corrected).as_str())]);
+    let rejects = store.ledger().rejects(later.file, 9).expect("rejects");
+    let reject = rejects.iter().find(|reject| reject.reject == pending[0].reject).expect("its reject");
+    assert_eq!((reject.line, reject.sheet.as_deref()), (BAD, Some(SHEETS[corrected].1)));
+
+    // Once they are applied, all is as it was.
+    correct(store.as_mut(), mode, later.file, corrected);
+    assert_eq!(store.ledger().pending_corrections().expect("corrections"), []);
     for (at, (table, _)) in SHEETS.iter().enumerate() {
         let mut expected = vec!["1|10".to_owned(), "3|30".to_owned()];
         if at == corrected {
@@ -122,6 +137,38 @@ fn a_correction_stays_on_its_sheet(
         .filter_map(|reject| reject.sheet.as_deref())
         .collect();
     assert_eq!(open, [SHEETS[1 - corrected].1]);
+}
+
+/// What was taken out and comes back brings its corrections, unless somebody has refused them.
+#[rstest]
+fn a_correction_comes_back_with_its_file(
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+    #[values(false, true)] is_refused: bool,
+) {
+    let folder = TempDir::new().expect("a folder");
+    let mut store = store(kind, &folder);
+    let first = workbook(store.as_mut(), Mode::Append, None);
+    let file = load(store.as_mut(), &first, "h", "many").file;
+    correct(store.as_mut(), Mode::Append, file, 0);
+    let mut taken = workbook(store.as_mut(), Mode::Append, Some(file));
+    taken.retracts = true;
+    let writer = store.begin(&taken).expect("begun").expect("open");
+    let summary = FileSummary { hash: "h".into(), ended: NOON, ..FileSummary::default() };
+    let taken = writer.commit(&summary).expect("taken out");
+    assert_eq!(store.ledger().pending_corrections().expect("corrections"), []);
+    let mut again = workbook(store.as_mut(), Mode::Append, None);
+    again.known_until = Some(taken.file);
+    let later = load(store.as_mut(), &again, "h", "many");
+    assert_eq!(later.counts.carried, 1);
+    let pending = store.ledger().pending_corrections().expect("corrections");
+    assert_eq!(pending.iter().map(|one| one.file).collect::<Vec<_>>(), [later.file]);
+    if is_refused {
+        store.ledger().refuse_correction(pending[0].reject, "no such column").expect("refused");
+        assert_eq!(store.ledger().pending_corrections().expect("corrections"), []);
+        return;
+    }
+    correct(store.as_mut(), Mode::Append, later.file, 0);
+    assert_eq!(fees(store.as_mut(), SHEETS[0].0), ["1|10", "2|20", "3|30"]);
 }
 
 /// Another content is another file: what was corrected of the version before is told to be gone.
@@ -143,6 +190,7 @@ fn a_correction_of_another_content_is_gone(
     again.arrival.modified += 1_000_000;
     let later = load(store.as_mut(), &again, "i", fee);
     assert_eq!((later.counts.carried, later.counts.uncorrected), (0, 1));
+    assert_eq!(store.ledger().pending_corrections().expect("corrections"), []);
     for (table, _) in SHEETS {
         assert_eq!(fees(store.as_mut(), table), expected, "{table}");
     }

@@ -1,6 +1,5 @@
 //! Kept rows brought into tables as they are.
 
-use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
 use super::arena::{Arena, Wanted, columns_of};
@@ -9,24 +8,6 @@ use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
 use crate::error::StoreError;
 use crate::load_plan::TablePlan;
-
-/// The kept rows of a file's table at some lines.
-pub fn rows_at(
-    target: &mut dyn RebuildTarget,
-    plan: &TablePlan,
-    file: i64,
-    lines: &[u64],
-) -> Result<Rows, StoreError> {
-    let table = TableRows::of(plan, columns_of(target.archive(), plan, &[file])?);
-    let mut arena = Arena::default();
-    let mut takes = |_: &[u8], line: u64| lines.contains(&line);
-    arena.take(
-        target.archive(),
-        &table,
-        Wanted { file, until: None, takes: &mut takes, most: usize::MAX },
-    )?;
-    Ok(arena.rows)
-}
 
 /// Brings the rows of files into tables that hold one delivery at a time, from what is kept of them;
 /// gives how many went to others than those of nested lists.

@@ -22,7 +22,7 @@ mod target;
 mod tests;
 mod touched;
 
-pub use bring::{bring_in, rows_at};
+pub use bring::bring_in;
 pub use change::{Change, FileRows, Rebuilt};
 pub use compare::{Comparison, RowOfFile, compare};
 use group::Group;

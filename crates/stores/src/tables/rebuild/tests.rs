@@ -206,16 +206,6 @@ fn a_comparison_names_rows_that_are_missing_and_rows_that_no_file_says() {
     assert_eq!((found.missing, found.strange), (vec![row(1, 2), row(2, 3)], vec![row(2, 3)]));
 }
 
-#[test]
-fn kept_rows_are_found_by_their_lines() {
-    let (mut store, numbers) =
-        loaded(&[&[("1", "N1"), ("2", "N2"), ("3", "N3")]], Mode::Upsert, Vanished::Keep);
-    let plan = of_hour(9, Mode::Upsert, Vanished::Keep);
-    let rows = rows_at(&mut store, &plan.tables[0], numbers[0], &[2, 4, 9]).expect("read");
-    assert_eq!((0..2).map(|row| rows.line(row)).collect::<Vec<u64>>(), [2, 4]);
-    assert_eq!(rows.kept.len(), 2);
-}
-
 /// The files that a case loads: of each, its rows by id and berth.
 fn some_files() -> impl Strategy<Value = Vec<Vec<(u8, u8)>>> {
     prop::collection::vec(prop::collection::vec((1..6u8, 1..4u8), 0..6), 1..5)

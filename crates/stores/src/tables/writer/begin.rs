@@ -12,7 +12,7 @@ use crate::tables::load_target::LoadTarget;
 use crate::tables::merge::stage_of;
 use crate::tables::placement::{self, Route};
 use crate::tables::row_archive::Packer;
-use crate::tables::{claims, commit, corrections};
+use crate::tables::{claims, commit};
 
 impl<'a, T: LoadTarget> FileWriter<'a, T> {
     /// Begins; `None` if the ledger says by now that the file is loaded.
@@ -90,8 +90,6 @@ impl<'a, T: LoadTarget> FileWriter<'a, T> {
     /// Takes the rows of an earlier version of the file out, from every table it filled directly; from the
     /// others they go when these are rebuilt.
     fn take_out(&mut self, replaced: i64) -> Result<(), StoreError> {
-        let is_direct = self.is_direct();
-        corrections::set_aside(self.store, self.plan, replaced, is_direct)?;
         let main = self.plan.tables.first().filter(|main| !main.is_virtual);
         let main = main.map(|main| main.table.clone());
         let parts = read::parts(self.store.ledger(), replaced)?;

@@ -4,7 +4,6 @@ use crate::error::StoreError;
 use crate::ledger::intents::EntryCounts;
 use crate::load_plan::LoadPlan;
 use crate::sql::Scope;
-use crate::tables::corrections::Carried;
 use crate::tables::load_target::LoadTarget;
 use crate::tables::placement::{Placed, Route};
 use crate::tables::row_archive::Packer;
@@ -27,8 +26,6 @@ pub struct FileWriter<'a, T: LoadTarget> {
     pub(super) packer: Option<Packer>,
     /// The first of the blocks that are kept of it now.
     pub(super) since: i64,
-    /// What became of the corrected rows of the version before.
-    pub(super) carried: Carried,
     /// The counts of the entry before, where the load resubmits rejects of it.
     pub(super) counts_before: Option<EntryCounts>,
     /// How many keys there were in the table in hand, and in all, before a full delivery.
@@ -52,7 +49,6 @@ impl<'a, T: LoadTarget> FileWriter<'a, T> {
             placed: Placed::default(),
             packer: None,
             since: 0,
-            carried: Carried::default(),
             counts_before: None,
             there_before: 0,
             there: 0,

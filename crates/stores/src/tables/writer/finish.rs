@@ -5,11 +5,11 @@ use hypodoke_core::cast::Rows;
 use super::FileWriter;
 use crate::error::StoreError;
 use crate::failpoint::failpoint;
+use crate::ledger::corrections;
 use crate::ledger::files_in_force;
 use crate::ledger::intents::Undo;
 use crate::ledger::write::{self, LoadedCounts};
 use crate::load_plan::{FileSummary, Finished, Mode};
-use crate::tables::corrections::{self, NewVersion};
 use crate::tables::load_target::LoadTarget;
 use crate::tables::placement::{self, KeptFile, Route};
 use crate::tables::{Writer, commit};
@@ -26,7 +26,9 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
             return self.finish_keeping();
         }
         let mut undo = self.undo(summary);
-        let finished = self.bring_in(summary, &mut undo)?;
+        let mut finished = self.bring_in(summary, &mut undo)?;
+        let carried = corrections::carry(self.store.ledger(), self.plan, self.file, summary)?;
+        (finished.counts.carried, finished.counts.uncorrected) = (carried.kept, carried.lost);
         // What the user's own statements may see of the ledger is what it will say.
         let mut later = self.store.link_mut().group.as_mut().map(|group| std::mem::take(&mut group.layouts));
         let loaded = LoadedCounts { file: self.file, summary, counts: &finished.counts };
@@ -36,7 +38,6 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
         }
         ended?;
         failpoint!("load.ended");
-        corrections::count(self.store.ledger(), self.file, self.carried)?;
         self.store.keep_changes(self.plan)?;
         self.statements(&self.plan.sql_after, "sql_after")?;
         commit::commit_load(self.store, self.scope, self.file, undo)?;
@@ -74,11 +75,7 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     /// Brings the rows into the tables, whichever route they took. Files that it supersedes, or does not any
     /// more, are put down in `undo`.
     fn bring_in(&mut self, summary: &FileSummary, undo: &mut Undo) -> Result<Finished, StoreError> {
-        let (is_direct, packer) = (self.is_direct(), self.packer.as_mut());
         let (plan, file) = (self.plan, self.file);
-        let version = NewVersion { file, hash: &summary.hash, ended: summary.ended, is_direct };
-        self.carried = corrections::carry_over(self.store, plan, version, packer)?;
-        self.deleted = self.deleted.saturating_sub(self.carried.rows);
         if let Some(packer) = &mut self.packer {
             packer.finish(self.store.archive(), &plan.tables)?;
             files_in_force::set_kept(self.store.ledger(), file)?;
@@ -93,7 +90,7 @@ impl<T: LoadTarget> FileWriter<'_, T> {
             self.drop_stages()?;
             self.placed.route = Route::Archive;
         }
-        let mut finished = match self.placed.route {
+        let finished = match self.placed.route {
             Route::Direct { .. } => Finished { file, counts: self.merge()?, ..Finished::default() },
             Route::Archive => {
                 let kept = KeptFile { file, since: self.since };
@@ -105,8 +102,6 @@ impl<T: LoadTarget> FileWriter<'_, T> {
             let (table, vanished) = (plan.table().to_owned(), finished.counts.vanished);
             return Err(StoreError::TooManyVanished { table, vanished, there: self.there });
         }
-        let counts = &mut finished.counts;
-        (counts.carried, counts.uncorrected) = (self.carried.kept, self.carried.lost);
         Ok(finished)
     }
 
@@ -116,7 +111,7 @@ impl<T: LoadTarget> FileWriter<'_, T> {
         Undo {
             is_new: self.plan.resubmits.is_none(),
             outcomes: Vec::new(),
-            corrected: summary.resubmitted.clone(),
+            corrected: summary.resubmitted.iter().map(|corrected| corrected.reject).collect(),
             counts: self.counts_before,
             since: self.since,
             forgets: forgets.into_iter().collect(),
