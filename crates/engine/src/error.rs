@@ -129,6 +129,12 @@ pub enum ResubmitProblem {
         /// The file.
         shown: String,
     },
+    /// It has no column by which its rows are known to be those of the rejects.
+    #[error("{shown} has no column `hd_mark`, by which a row is known to be that of its reject")]
+    NoMarkColumn {
+        /// The file.
+        shown: String,
+    },
     /// A line does not fit the header.
     #[error("{shown}, line {line}: it has {found} fields, the header {expected}")]
     OtherWidth {

@@ -8,7 +8,7 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_formats::text::{TableOptions, TextOptions};
 use hypodoke_formats::{ByteSource, FormatOptions, RecordReader};
 
-use super::rejects::{RECORD, REJECT};
+use super::rejects::{MARK, RECORD, REJECT, guarded_mark, unguarded};
 use crate::error::{EngineError, ResubmitProblem};
 
 /// A corrected row.
@@ -18,6 +18,8 @@ pub struct CorrectedRow {
     pub reject: i64,
     /// Its line in the file of corrected rows.
     pub line: u64,
+    /// The mark that its reject was exported with.
+    pub mark: String,
     /// Its values by the names of the columns.
     pub values: HashMap<String, String>,
 }
@@ -76,6 +78,8 @@ struct Columns {
     named: usize,
     /// The one that leads back to the rejects.
     key: String,
+    /// The one that their marks stand in.
+    mark: String,
 }
 
 impl Columns {
@@ -83,8 +87,10 @@ impl Columns {
         let names = reader.tables().first().map(|head| head.names.clone()).unwrap_or_default();
         let key = names.iter().find(|name| name.trim() == REJECT).cloned();
         let key = key.ok_or_else(|| ResubmitProblem::NoRejectColumn { shown: shown.to_owned() })?;
+        let mark = names.iter().find(|name| name.trim() == MARK).cloned();
+        let mark = mark.ok_or_else(|| ResubmitProblem::NoMarkColumn { shown: shown.to_owned() })?;
         let named = names.iter().filter(|name| !name.trim().is_empty()).count();
-        Ok(Columns { names, named, key })
+        Ok(Columns { names, named, key, mark })
     }
 
     fn row(&self, records: &Records, at: usize, shown: &str) -> Result<CorrectedRow, ResubmitProblem> {
@@ -95,11 +101,17 @@ impl Columns {
             return Err(ResubmitProblem::OtherWidth { shown, line, found, expected: self.named });
         }
         let text = |field: &Field| String::from_utf8_lossy(records.value(*field)).into_owned();
-        let values: HashMap<String, String> =
+        let mut values: HashMap<String, String> =
             self.names.iter().cloned().zip(records.fields(at).iter().map(text)).collect();
+        let mark = values.get(&self.mark).cloned().unwrap_or_default();
+        let (is_guarded, mark) = guarded_mark(&mark);
+        let mark = mark.to_owned();
+        if is_guarded {
+            values = values.into_iter().map(|(name, value)| (unguarded(name), unguarded(value))).collect();
+        }
         let key = values.get(&self.key).map(String::as_str).unwrap_or_default();
         match key.trim().parse() {
-            Ok(reject) => Ok(CorrectedRow { reject, line, values }),
+            Ok(reject) => Ok(CorrectedRow { reject, line, mark, values }),
             Err(_) => Err(ResubmitProblem::NoNumber { shown, line, found: key.to_owned() }),
         }
     }

@@ -1,7 +1,8 @@
 //! Rejects: grouped by reason, and exported to be corrected.
 //!
-//! They are exported with what leads back to them (`hd_reject`), where they stood, why they were
-//! rejected, and their fields under the names that their file has for them.
+//! They are exported with what leads back to them (`hd_reject`), a mark by which a row that comes back is known to be
+//! that reject's (`hd_mark`), where they stood, why they were rejected, and their fields under the names that their
+//! file has for them.
 
 use std::collections::{HashMap, HashSet};
 use std::io::Cursor;
@@ -21,8 +22,19 @@ use crate::profile::header;
 /// The column that leads back to a reject.
 pub const REJECT: &str = "hd_reject";
 
+/// The column by which a row is known to be that reject's, and to have its columns.
+pub const MARK: &str = "hd_mark";
+
 /// The columns that go before a row's own.
-pub const ORIGIN: [&str; 6] = [REJECT, "hd_file", "hd_line", "hd_column", "hd_value", "hd_reason"];
+pub const ORIGIN: [&str; 7] = [REJECT, MARK, "hd_file", "hd_line", "hd_column", "hd_value", "hd_reason"];
+
+/// What marks begin with, so that no spreadsheet takes them for numbers; and those of an export for spreadsheets, whose
+/// values are guarded.
+const EXACT: &str = "m-";
+const GUARDED: &str = "s-";
+
+/// What goes before a value that a spreadsheet would take for a formula.
+const GUARD: char = '\'';
 
 /// The column of a record that has no fields to be told apart.
 pub const RECORD: &str = "hd_record";
@@ -42,6 +54,8 @@ pub struct ExportedReject {
     pub path: String,
     /// Its fields by the names its file has for them; `None` where the record is broken or is JSON.
     pub fields: Option<Vec<(String, String)>>,
+    /// The mark of its row.
+    pub mark: String,
 }
 
 /// Takes rejects of one file apart.
@@ -53,6 +67,7 @@ pub fn exported(entry: &FileEntry, rejects: Vec<RejectEntry>) -> Result<Vec<Expo
     let format = format_of(entry)?;
     let out = |reject: RejectEntry| ExportedReject {
         fields: fields(&format, &reject),
+        mark: mark_of(&format, &reject),
         path: entry.arrival.path.clone(),
         reject,
     };
@@ -66,6 +81,48 @@ pub(super) fn names_of<'a>(format: &'a FileFormat, reject: &RejectEntry) -> (&'a
         Some((sheet, names)) => (names, Some(sheet)),
         None => (&format.names, None),
     }
+}
+
+/// The columns that a row of a reject has to have when it comes back: those of its file, or the one that its record
+/// stands in whole.
+pub(super) fn required_columns(format: &FileFormat, reject: &RejectEntry) -> Vec<String> {
+    if !matches!(format.format.as_str(), "text" | "workbook") {
+        return vec![RECORD.to_owned()];
+    }
+    let (names, _) = names_of(format, reject);
+    header(&TableHead { names: names.to_vec(), ..TableHead::default() }, &[])
+}
+
+/// The mark of a reject's row: it says which record that is, and which columns it has.
+pub(super) fn mark_of(format: &FileFormat, reject: &RejectEntry) -> String {
+    const DIGITS: usize = 16;
+    let mut digest = blake3::Hasher::new();
+    let numbers = [reject.reject.to_string(), reject.file.to_string(), reject.line.to_string()];
+    for text in numbers.iter().chain(&required_columns(format, reject)) {
+        digest.update(text.as_bytes());
+        digest.update(&[0]);
+    }
+    digest.update(&reject.raw);
+    digest.finalize().to_hex().chars().take(DIGITS).collect()
+}
+
+/// Whether a mark is of an export for spreadsheets; and the mark without what says so.
+pub(super) fn guarded_mark(mark: &str) -> (bool, &str) {
+    let mark = mark.trim();
+    match mark.strip_prefix(GUARDED) {
+        Some(mark) => (true, mark),
+        None => (false, mark.strip_prefix(EXACT).unwrap_or(mark)),
+    }
+}
+
+/// A value as a spreadsheet shows it and takes it for no formula.
+fn guarded(value: String) -> String {
+    if value.starts_with(['=', '+', '-', '@', '\t', '\r', GUARD]) { format!("{GUARD}{value}") } else { value }
+}
+
+/// A guarded value as it was.
+pub(super) fn unguarded(value: String) -> String {
+    value.strip_prefix(GUARD).map(str::to_owned).unwrap_or(value)
 }
 
 fn fields(format: &FileFormat, reject: &RejectEntry) -> Option<Vec<(String, String)>> {
@@ -118,12 +175,14 @@ fn split(raw: &str, dialect: Dialect) -> Option<Vec<String>> {
     Some(values)
 }
 
-/// The rejects as CSV, each with what leads back to it.
+/// The rejects as CSV, each with what leads back to it; `for_spreadsheet` with values guarded that a spreadsheet would
+/// take for formulas.
 ///
 /// # Errors
 ///
 /// They cannot be written.
-pub fn export(all: &[ExportedReject]) -> Result<Vec<u8>, EngineError> {
+pub fn export(all: &[ExportedReject], for_spreadsheet: bool) -> Result<Vec<u8>, EngineError> {
+    let shown = |value: String| if for_spreadsheet { guarded(value) } else { value };
     let failed = |why: String| EngineError::from(ResubmitProblem::NotWritten(why));
     let mut names: Vec<&str> = Vec::new();
     let mut known: HashSet<&str> = HashSet::new();
@@ -135,15 +194,16 @@ pub fn export(all: &[ExportedReject]) -> Result<Vec<u8>, EngineError> {
     let with_record = all.iter().any(|one| one.fields.is_none());
     let mut out = csv::Writer::from_writer(Vec::new());
     let last = with_record.then_some(RECORD);
-    out.write_record(ORIGIN.iter().chain(&names).copied().chain(last))
-        .map_err(|error| failed(error.to_string()))?;
+    let header = ORIGIN.iter().chain(&names).copied().chain(last).map(|name| shown(name.to_owned()));
+    out.write_record(header).map_err(|error| failed(error.to_string()))?;
     for one in all {
         let own: HashMap<&str, &str> =
             one.fields.iter().flatten().map(|(name, value)| (name.as_str(), value.as_str())).collect();
         let raw = String::from_utf8_lossy(&one.reject.raw);
         let values = names.iter().map(|name| own.get(name).copied().unwrap_or_default().to_owned());
         let record = with_record.then(|| if one.fields.is_none() { raw.into_owned() } else { String::new() });
-        out.write_record(one.origin().into_iter().chain(values).chain(record))
+        let origin = one.origin(if for_spreadsheet { GUARDED } else { EXACT });
+        out.write_record(origin.into_iter().chain(values).chain(record).map(shown))
             .map_err(|error| failed(error.to_string()))?;
     }
     out.into_inner().map_err(|error| failed(error.to_string()))
@@ -151,10 +211,11 @@ pub fn export(all: &[ExportedReject]) -> Result<Vec<u8>, EngineError> {
 
 impl ExportedReject {
     /// The values of the columns of [`ORIGIN`], safe to show: they are read by people, and by nobody else.
-    fn origin(&self) -> [String; 6] {
+    fn origin(&self, kind: &str) -> [String; 7] {
         let reject = &self.reject;
         [
             reject.reject.to_string(),
+            format!("{kind}{}", self.mark),
             clean(&self.path),
             reject.line.to_string(),
             clean(reject.column.as_deref().unwrap_or_default()),

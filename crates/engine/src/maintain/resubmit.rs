@@ -1,7 +1,7 @@
 //! Corrected rejects, loaded as rows: they are cast as their file was, and loaded with the file and line
 //! they came from.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io::Cursor;
 use std::path::Path;
 
@@ -18,7 +18,7 @@ use hypodoke_stores::{
 use serde_json::Value;
 
 use super::corrected::{CorrectedRow, read_corrected};
-use super::rejects::{RECORD, format_of, names_of};
+use super::rejects::{RECORD, format_of, mark_of, names_of, required_columns};
 use super::retract::{planned_tables, rules_of};
 use crate::clock;
 use crate::decide::FailReason;
@@ -38,6 +38,8 @@ pub struct Resubmission {
     pub loaded: u64,
     /// Rows that are still rejected: their reject, and why.
     pub refused: Vec<(i64, String)>,
+    /// Columns that no reject of the file has, and that are left out.
+    pub left_out: Vec<String>,
 }
 
 /// Gives the feed that the file of an entry came by, and the file.
@@ -60,14 +62,52 @@ pub fn resubmit(
 ) -> Result<Resubmission, EngineError> {
     let rows = read_corrected(path)?;
     let mut done = Resubmission { read: rows.len() as u64, ..Resubmission::default() };
+    let mut unknown: BTreeSet<String> = rows.iter().flat_map(|row| row.values.keys().cloned()).collect();
+    unknown.retain(|name| !name.starts_with("hd_") && !name.trim().is_empty());
     for (entry, rows) in by_file(store, path, rows)? {
         let found = feed_of(&entry)?;
         let format = format_of(&entry)?;
+        let rows = as_exported(&format, rows, &mut unknown, &mut done);
         let target = TargetState::of(store, &found.feed)?;
         OfFile { entry: &entry, found: &found, format: &format, target: &target }
             .resubmit(store, rows, &mut done)?;
     }
+    done.left_out = unknown.into_iter().collect();
     Ok(done)
+}
+
+/// The rows that are still those of their rejects, with all their columns. Names that rejects have are taken out of
+/// those that are `unknown`.
+fn as_exported(
+    format: &FileFormat,
+    rows: Vec<Corrected>,
+    unknown: &mut BTreeSet<String>,
+    done: &mut Resubmission,
+) -> Vec<Corrected> {
+    let mut kept = Vec::new();
+    for (reject, row) in rows {
+        let required = required_columns(format, &reject);
+        for name in &required {
+            unknown.remove(name);
+        }
+        let missing: Vec<String> = required
+            .iter()
+            .filter(|name| !row.values.contains_key(*name))
+            .map(|name| format!("`{name}`"))
+            .collect();
+        let why = if row.mark != mark_of(format, &reject) {
+            Some("its `hd_mark` is not that of this reject: a number was moved, or the row is of another ledger".to_owned())
+        } else if missing.is_empty() || row.values.contains_key(RECORD) && missing.len() == required.len() {
+            None
+        } else {
+            Some(format!("it lacks {}, which the export had", missing.join(", ")))
+        };
+        match why {
+            Some(why) => done.refused.push((reject.reject, why)),
+            None => kept.push((reject, row)),
+        }
+    }
+    kept
 }
 
 /// The rows by the files they came from, each checked to be a reject still.
@@ -149,7 +189,8 @@ fn apply_to(
         let damaged = |why| EngineError::ledger("correction", &entry.arrival.path, why);
         let Some(reject) = rejects.iter().find(|reject| reject.reject == correction.reject) else { continue };
         let values = serde_json::from_str(&correction.values).map_err(damaged)?;
-        rows.push((reject.clone(), CorrectedRow { reject: correction.reject, line: reject.line, values }));
+        let (mark, line) = (String::new(), reject.line);
+        rows.push((reject.clone(), CorrectedRow { reject: correction.reject, line, mark, values }));
     }
     let (format, target) = (format_of(entry)?, TargetState::of(store, &found.feed)?);
     let mut done = Resubmission::default();

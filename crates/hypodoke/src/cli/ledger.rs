@@ -123,6 +123,9 @@ pub struct RejectsArguments {
     /// Write them as CSV with their reasons and origins, to be corrected; - is standard output
     #[arg(long, value_name = "FILE", conflicts_with = "take")]
     pub export: Option<PathBuf>,
+    /// Guard values that a spreadsheet would take for formulas; --take takes the guard off
+    #[arg(long, requires = "export")]
+    pub for_spreadsheet: bool,
     /// Load the corrected rows of such a file
     #[arg(long, value_name = "FILE", conflicts_with = "of")]
     pub take: Option<PathBuf>,

@@ -55,6 +55,7 @@ struct TakenDocument {
     version: u32,
     rows_read: u64,
     rows_loaded: u64,
+    columns_left_out: Vec<String>,
     refused: Vec<Refused>,
 }
 
@@ -82,7 +83,7 @@ pub fn run(arguments: &RejectsArguments, context: &Context) -> Result<Exit, Fail
         found.push((entry, rejects));
     }
     if let Some(path) = &arguments.export {
-        return export(found, path, &title, context);
+        return export(found, (path, arguments.for_spreadsheet), &title, context);
     }
     let groups = reject_groups(&found);
     if context.json {
@@ -148,12 +149,17 @@ pub fn chosen(
     Ok((format!("batch {batch}"), Some(batch), files.into_iter().rev().collect()))
 }
 
-fn export(found: Found, path: &Path, title: &str, context: &Context) -> Result<Exit, Failure> {
+fn export(
+    found: Found,
+    (path, for_spreadsheet): (&Path, bool),
+    title: &str,
+    context: &Context,
+) -> Result<Exit, Failure> {
     let mut all: Vec<ExportedReject> = Vec::new();
     for (entry, rejects) in found {
         all.extend(exported(&entry, rejects)?);
     }
-    let text = to_csv(&all)?;
+    let text = to_csv(&all, for_spreadsheet)?;
     if path == Path::new("-") {
         let text = String::from_utf8_lossy(&text);
         // A terminal is shown what is safe; a file or a program gets the values as they are.
@@ -199,9 +205,13 @@ fn take(
             version: REJECTS_JSON_VERSION,
             rows_read: taken.read,
             rows_loaded: taken.loaded,
+            columns_left_out: taken.left_out,
             refused,
         })?;
         return Ok(exit);
+    }
+    for name in &taken.left_out {
+        render::print(&format!("column `{}` is left out: no reject has it\n", clean(name)));
     }
     for (reject, reason) in &taken.refused {
         render::print(&format!("reject {reject} is still rejected: {}\n", clean(reason)));

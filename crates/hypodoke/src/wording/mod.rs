@@ -128,7 +128,7 @@ fn fail_advice(reason: &FailReason) -> Option<&'static str> {
 
 fn resubmit_advice(problem: &ResubmitProblem) -> Option<&'static str> {
     Some(match problem {
-        ResubmitProblem::NoRejectColumn { .. } => {
+        ResubmitProblem::NoRejectColumn { .. } | ResubmitProblem::NoMarkColumn { .. } => {
             "correct a file that `hypodoke rejects --export` wrote, and keep its columns"
         }
         ResubmitProblem::OtherWidth { .. }

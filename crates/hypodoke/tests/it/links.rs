@@ -223,41 +223,99 @@ fn a_link_is_loaded_surveyed_and_drafted_by_itself() {
     assert!(run.code == Some(2) && run.err.contains("names no file"), "{}", said(&run));
 }
 
-/// A server over TLS, with certificates of one's own.
-#[test]
-fn certificates_of_ones_own_are_trusted_where_they_are_named() {
-    let shop = workshop();
-    hypodoke_testkit::certificates(&shop.path(""));
-    shop.write("out/gauge_1.csv", READINGS);
-    let code = "import http.server, ssl, sys\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', 0), http.server.SimpleHTTPRequestHandler)\ncontext = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('server.pem', 'server.key')\nserver.socket = context.wrap_socket(server.socket, server_side=True)\nprint(server.server_port, flush=True)\nserver.serve_forever()\n";
-    let mut python = hypodoke_testkit::python();
-    python
-        .current_dir(shop.path(""))
-        .args(["-c", code])
-        .stdout(std::process::Stdio::piped())
-        .stderr(std::process::Stdio::null());
-    let mut server = python.spawn().expect("the server starts");
-    let mut port = String::new();
-    let out = server.stdout.take().expect("its output");
-    std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut port).expect("its port");
-    let configure = |place: &str| {
+/// A server over TLS, written for the test: `handler` is what it makes of requests.
+struct TlsServer {
+    process: std::process::Child,
+    port: String,
+}
+
+impl TlsServer {
+    fn open(shop: &Workshop, handler: &str) -> TlsServer {
+        hypodoke_testkit::certificates(&shop.path(""));
+        let code = format!(
+            "import http.server, ssl, sys\n{handler}\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', 0), Handler)\ncontext = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('server.pem', 'server.key')\nserver.socket = context.wrap_socket(server.socket, server_side=True)\nprint(server.server_port, flush=True)\nserver.serve_forever()\n"
+        );
+        let mut python = hypodoke_testkit::python();
+        python
+            .current_dir(shop.path(""))
+            .args(["-c", &code])
+            .stdout(std::process::Stdio::piped())
+            .stderr(std::process::Stdio::null());
+        let mut process = python.spawn().expect("the server starts");
+        let mut port = String::new();
+        let out = process.stdout.take().expect("its output");
+        std::io::BufRead::read_line(&mut std::io::BufReader::new(out), &mut port).expect("its port");
+        TlsServer { process, port: port.trim().to_owned() }
+    }
+
+    /// Loads from it, with a line more in the place.
+    fn load(&self, shop: &Workshop, place: &str) -> Run {
         shop.write(
             "hypodoke.toml",
             format!(
                 "[staging]\nurl = \"sqlite:h.db\"\n[place.tides]\npath = \"https://localhost:{}/out/\"\nlinks = [\"gauge_1.csv\"]\n{place}\n[feed.gauge]\nplace = \"tides\"\nfiles = \"gauge*.csv\"\n",
-                port.trim()
+                self.port
             ),
         );
         shop.run("load")
-    };
+    }
+}
+
+impl Drop for TlsServer {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+/// A server over TLS, with certificates of one's own.
+#[test]
+fn certificates_of_ones_own_are_trusted_where_they_are_named() {
+    let shop = workshop();
+    shop.write("out/gauge_1.csv", READINGS);
+    let server = TlsServer::open(&shop, "Handler = http.server.SimpleHTTPRequestHandler");
     for place in ["", "ca_file = \"other.pem\""] {
-        let run = configure(place);
+        let run = server.load(&shop, place);
         assert!(run.code == Some(4) && run.err.contains("certificate is not trusted"), "{}", said(&run));
     }
-    let run = configure("ca_file = \"none.pem\"");
+    let run = server.load(&shop, "ca_file = \"none.pem\"");
     assert!(run.code == Some(4) && run.err.contains("none.pem"), "{}", said(&run));
-    let run = configure("ca_file = \"ca.pem\"");
+    let run = server.load(&shop, "ca_file = \"ca.pem\"");
     assert!(run.code == Some(0) && run.out.contains("1 file loaded, 2 rows"), "{}", said(&run));
-    server.kill().expect("it ends");
-    let _ = server.wait();
+}
+
+/// An answer that does not say how long it is, and whose connection breaks instead of being closed, is cut off: each
+/// time at the same byte.
+#[rstest]
+#[case::that_is_closed("self.connection.unwrap()", true)]
+#[case::that_breaks("pass", false)]
+fn an_answer_without_a_length_is_whole_only_where_its_connection_is_closed(
+    #[case] end: &str,
+    #[case] is_loaded: bool,
+) {
+    let shop = workshop();
+    let handler = format!(
+        r#"
+class Handler(http.server.BaseHTTPRequestHandler):
+    def do_HEAD(self):
+        self.send_response(200)
+        self.end_headers()
+    def do_GET(self):
+        self.send_response(200)
+        self.end_headers()
+        self.wfile.write(b'at,level\n1,2.5\n2,2.7\n')
+        self.wfile.flush()
+        self.close_connection = True
+        {end}
+"#
+    );
+    let server = TlsServer::open(&shop, &handler);
+    let run = server.load(&shop, "ca_file = \"ca.pem\"");
+    match is_loaded {
+        true => assert!(run.code == Some(0) && run.out.contains("1 file loaded, 2 rows"), "{}", said(&run)),
+        false => {
+            assert!(run.code != Some(0) && run.err.contains("the connection broke off"), "{}", said(&run));
+            assert!(!said(&run).contains("1 file loaded"), "{}", said(&run));
+        }
+    }
 }

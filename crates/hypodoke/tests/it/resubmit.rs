@@ -37,7 +37,7 @@ fn rejects_go_out_are_mended_and_come_back(
     let lines: Vec<&str> = text.lines().collect();
     assert_eq!(
         lines[0],
-        "hd_reject,hd_file,hd_line,hd_column,hd_value,hd_reason,id,berth,draught,hd_field_4"
+        "hd_reject,hd_mark,hd_file,hd_line,hd_column,hd_value,hd_reason,id,berth,draught,hd_field_4"
     );
     assert!(lines[1].ends_with(",2,N2,deep,") && lines[2].ends_with(",3,N;3,\"9,999\","), "{text}");
     assert!(shop.run("rejects f --export bad.csv").code == Some(2), "what was mended is not written over");
@@ -59,13 +59,14 @@ fn rejects_go_out_are_mended_and_come_back(
 
 #[rstest]
 #[case::no_key("a,b\n1,2\n", "has no column `hd_reject`")]
-#[case::no_number("hd_reject,id,berth,draught\nx,2,N2,1\n", "is not the number of a reject")]
-#[case::unknown("hd_reject,id,berth,draught\n99,2,N2,1\n", "reject 99 is not known")]
-#[case::twice("hd_reject,id,berth,draught\n1,2,N2,1\n1,2,N2,1\n", "reject 1 is there twice")]
-#[case::too_wide("hd_reject,id,berth,draught\n1,2,N2,1,5,6\n", "it has 6 fields, the header 4")]
+#[case::no_mark("hd_reject,id,berth,draught\n1,2,N2,1\n", "has no column `hd_mark`")]
+#[case::no_number("hd_reject,hd_mark,id,berth,draught\nx,m,2,N2,1\n", "is not the number of a reject")]
+#[case::unknown("hd_reject,hd_mark,id,berth,draught\n99,m,2,N2,1\n", "reject 99 is not known")]
+#[case::twice("hd_reject,hd_mark,id,berth,draught\n1,m,2,N2,1\n1,m,2,N2,1\n", "reject 1 is there twice")]
+#[case::too_wide("hd_reject,hd_mark,id,berth,draught\n1,m,2,N2,1,5,6\n", "it has 7 fields, the header 5")]
 #[case::too_wide_within(
-    "hd_reject,id,berth,draught\n1,2,N2,1,5,6\n2,3,N3,1\n3,4,N4,1\n",
-    "it has 6 fields, the header 4"
+    "hd_reject,hd_mark,id,berth,draught\n1,m,2,N2,1,5,6\n2,m,3,N3,1\n3,m,4,N4,1\n",
+    "it has 7 fields, the header 5"
 )]
 fn an_export_edited_into_nonsense_is_refused_and_nothing_is_lost(#[case] text: &str, #[case] words: &str) {
     let (shop, staging) = begun(Sqlite);
@@ -184,9 +185,10 @@ fn a_row_whose_columns_nobody_filled_stays_a_reject() {
     let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
     let line = text.lines().nth(1).expect("a reject").to_owned();
     assert!(text.starts_with("hd_reject,"), "{text}");
-    let header = "hd_reject,id,note\n";
-    let number = line.split(',').next().expect("its number");
-    shop.write("bad.csv", format!("{header}{number},2,closed\n"));
+    let header = "hd_reject,hd_mark,id,note\n";
+    let (number, mark) = line.split_once(',').expect("its number");
+    let mark = mark.split(',').next().expect("its mark");
+    shop.write("bad.csv", format!("{header}{number},{mark},2,closed\n"));
     shop.ok("rejects --take bad.csv");
     assert_eq!(staging.query(&shop, "SELECT id, note FROM f ORDER BY id"), ["1|fine", "2|closed"]);
 }
@@ -215,4 +217,97 @@ fn a_corrected_file_takes_the_place_of_what_was_put_right_in_a_table_of_others(
     shop.write("in/f_20260302.csv", "id,n\n1,1\n2,22\n");
     shop.ok("load");
     assert_eq!(rows(), ["1|1", "2|22"]);
+}
+
+/// Rejects of two rows whose export has been changed as somebody might, in a spreadsheet or by a script.
+fn changed_export(change: impl Fn(Vec<Vec<String>>) -> Vec<Vec<String>>) -> (Workshop, Staging) {
+    let (shop, staging) = begun(Sqlite);
+    shop.ok("rejects f --export bad.csv");
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).from_path(shop.path("bad.csv")).expect("the export");
+    let rows: Vec<Vec<String>> =
+        reader.records().map(|record| record.expect("a row").iter().map(str::to_owned).collect()).collect();
+    let mut rows = change(rows);
+    let at = rows[0].iter().position(|name| name == "draught");
+    for row in rows.iter_mut().skip(1) {
+        if let Some(at) = at {
+            row[at] = "6,30".into();
+        }
+        row.last_mut().expect("a field").clear();
+    }
+    let mut out = csv::Writer::from_path(shop.path("bad.csv")).expect("a file");
+    rows.iter().for_each(|row| out.write_record(row).expect("a row"));
+    out.flush().expect("written");
+    (shop, staging)
+}
+
+#[test]
+fn an_export_that_lacks_a_column_is_refused_row_by_row() {
+    let without_berth = |mut rows: Vec<Vec<String>>| {
+        let at = rows[0].iter().position(|name| name == "berth").expect("a column");
+        rows.iter_mut().for_each(|row| drop(row.remove(at)));
+        rows
+    };
+    let (shop, staging) = changed_export(without_berth);
+    let run = shop.run("rejects --take bad.csv");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("it lacks `berth`, which the export had"), "{}", run.out);
+    assert_eq!(account(&staging, &shop), ["4|1|3|0"]);
+}
+
+#[test]
+fn numbers_that_were_moved_are_refused_row_by_row() {
+    let swapped = |mut rows: Vec<Vec<String>>| {
+        let (first, second) = (rows[1][0].clone(), rows[2][0].clone());
+        (rows[1][0], rows[2][0]) = (second, first);
+        rows
+    };
+    let (shop, staging) = changed_export(swapped);
+    let run = shop.run("rejects --take bad.csv");
+    assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
+    assert!(run.out.contains("its `hd_mark` is not that of this reject"), "{}", run.out);
+    // The third is the reject it says.
+    assert_eq!(account(&staging, &shop), ["4|2|2|0"]);
+    assert_eq!(staging.query(&shop, "SELECT id, berth FROM f ORDER BY id"), ["1|N1", "4|N4"]);
+}
+
+#[test]
+fn columns_that_no_reject_has_are_left_out_and_told() {
+    let with_more = |mut rows: Vec<Vec<String>>| {
+        for (at, row) in rows.iter_mut().enumerate() {
+            row.insert(7, if at == 0 { "checked by".into() } else { "Ola".into() });
+        }
+        rows
+    };
+    let (shop, staging) = changed_export(with_more);
+    let run = shop.ok("rejects --take bad.csv");
+    assert!(run.out.contains("column `checked by` is left out: no reject has it"), "{}", run.out);
+    assert_eq!(account(&staging, &shop), ["4|4|0|0"]);
+}
+
+/// A spreadsheet takes none of the values for a formula, and they come back as they were.
+#[rstest]
+fn an_export_for_spreadsheets_is_guarded_and_comes_back_exactly(
+    #[values(false, true)] for_spreadsheet: bool,
+) {
+    let (shop, staging) = (workshop(), Staging::new(Sqlite));
+    configure(&shop, &staging, "[feed.f.columns.n]\ntype = \"integer\"");
+    let notes = ["=1+1", "+49 40", "-5 m", "@quay", "'quoted", "''twice", "plain"];
+    let rows: String = notes.iter().enumerate().map(|(at, note)| format!("{at},{note},x\n")).collect();
+    shop.write("in/f_20260302.csv", format!("id,note,n\n{rows}9,all well,1\n"));
+    shop.attention("load");
+    shop.ok(&format!(
+        "rejects f --export bad.csv{}",
+        if for_spreadsheet { " --for-spreadsheet" } else { "" }
+    ));
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).from_path(shop.path("bad.csv")).expect("the export");
+    let rows: Vec<csv::StringRecord> = reader.records().map(|record| record.expect("a row")).collect();
+    let is_formula = |value: &str| value.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    assert_eq!(rows.iter().flatten().any(is_formula), !for_spreadsheet);
+    let text = std::fs::read_to_string(shop.path("bad.csv")).expect("the export");
+    shop.write("bad.csv", text.replace(",x\n", ",7\n"));
+    shop.ok("rejects --take bad.csv");
+    let found = staging.query(&shop, "SELECT note FROM f WHERE id < 9 ORDER BY id");
+    assert_eq!(found, notes);
 }

@@ -18,9 +18,19 @@ pub struct ModelFile {
     pub rows: Vec<Row>,
     /// Its rejects were corrected.
     pub mended: bool,
+    /// The contents whose rejects were corrected: where one comes again, its corrections come along.
+    pub corrected: Vec<Vec<Row>>,
     pub in_force: bool,
     /// When the version was modified that was taken in last.
     pub seen: u64,
+}
+
+impl ModelFile {
+    /// Its rows count from now on, and are these.
+    pub fn load(&mut self, rows: &[Row]) {
+        self.rows = rows.to_vec();
+        (self.mended, self.in_force) = (self.corrected.contains(&self.rows), true);
+    }
 }
 
 /// What a corrected reject says.

@@ -11,7 +11,7 @@ use hypodoke_engine::batch::{LoadContext, NotTaken, RunOptions, run_batch, run_j
 use hypodoke_engine::discover::{Window, discover};
 use hypodoke_engine::event::Silent;
 use hypodoke_engine::job::{Feed, FeedSource, Job, PlaceSource};
-use hypodoke_engine::maintain::{resubmit, retract};
+use hypodoke_engine::maintain::{exported, resubmit, retract};
 use hypodoke_engine::sources::{Finder, FoundFile, candidate_of, plan_replay};
 use hypodoke_places::{Place, PutAway};
 use hypodoke_stores::{FileEntry, FileQuery, Mode, Staging, StoreUrl, Tables, Vanished, open};
@@ -20,7 +20,7 @@ use rust_xlsxwriter::{DocProperties, ExcelDateTime, Workbook};
 use tempfile::TempDir;
 
 use crate::expected::{Kind, MENDED, ModelFile, SECOND_SHEET, Shape, table};
-use crate::life::{Row, Step};
+use crate::life::{Loss, Row, Step};
 
 /// When the first file may have been modified: seconds since 1970.
 const BEGIN: u64 = 1_772_000_000;
@@ -59,11 +59,15 @@ pub struct Harbour {
     there: Vec<(String, Vec<Row>, u64)>,
     arrived: usize,
     puts_away: bool,
+    run: Box<Run>,
 }
+
+/// Runs a statement on the tables' database, of which an SQLite file is in a folder.
+pub type Run = dyn Fn(&Path, &str);
 
 impl Harbour {
     /// A feed whose tables are at an address, and whose ledger is there too or at another.
-    pub fn new(kind: Kind, address: &str, ledger: Option<&str>, puts_away: bool) -> Harbour {
+    pub fn new(kind: Kind, address: &str, ledger: Option<&str>, puts_away: bool, run: Box<Run>) -> Harbour {
         let folder = tempfile::tempdir().expect("a folder");
         let at = |text: &str| StoreUrl::parse(text, folder.path()).expect("an address");
         let ledger_line = ledger.map(|ledger| format!("ledger = \"{ledger}\"\n")).unwrap_or_default();
@@ -84,6 +88,7 @@ impl Harbour {
             there: Vec::new(),
             arrived: 0,
             puts_away,
+            run,
         }
     }
 
@@ -207,6 +212,7 @@ impl Harbour {
             Step::Retract(which) => self.retract(*which),
             Step::Replay(which) => self.replay(*which),
             Step::Mend(which) => self.mend(*which),
+            Step::Lose(loss) => self.lose(*loss),
         }
     }
 
@@ -288,14 +294,14 @@ impl Harbour {
                 arrived: self.arrived,
                 rows: rows.to_vec(),
                 mended: false,
+                corrected: Vec::new(),
                 in_force: true,
                 seen: modified,
             });
             return;
         };
         if file.seen != modified && (!file.in_force || file.rows != rows) {
-            file.rows = rows.to_vec();
-            (file.mended, file.in_force) = (false, true);
+            file.load(rows);
         }
         file.seen = modified;
     }
@@ -345,11 +351,39 @@ impl Harbour {
         let ended = ended.expect("a batch");
         assert_eq!(ended.receipt.totals.files_loaded, 1, "{:?}", ended.receipt.files);
         let file = &mut self.files[at];
-        if let (Some((_, rows, modified)), false) = (there, self.puts_away) {
-            file.mended &= file.rows == rows;
-            (file.rows, file.seen) = (rows, modified);
+        let mut rows = file.rows.clone();
+        if let (Some((_, now, modified)), false) = (there, self.puts_away) {
+            (rows, file.seen) = (now, modified);
         }
-        file.in_force = true;
+        file.load(&rows);
+    }
+
+    /// Does something to the tables, and loads all files again whose rows count. Where one of them is not there any
+    /// more, nothing is done: its rows could not come back.
+    fn lose(&mut self, loss: Loss) {
+        let is_there = |file: &&ModelFile| self.there.iter().any(|(name, ..)| *name == file.name);
+        let in_force: Vec<usize> = (0..self.files.len()).filter(|at| self.files[*at].in_force).collect();
+        if !in_force.iter().all(|at| self.puts_away || is_there(&&self.files[*at])) {
+            return;
+        }
+        let newest = in_force.iter().map(|at| self.entry(*at).file).max();
+        for table in ["moves", "moves_legs", "moves_a", "moves_b"] {
+            if self.store.table(table).expect("an answer").is_none() {
+                continue;
+            }
+            let is_main = table != "moves_legs";
+            let sql = match loss {
+                Loss::Dropped => format!("DROP TABLE {table}"),
+                Loss::Emptied => format!("DELETE FROM {table}"),
+                Loss::SomeKeys if is_main => format!("DELETE FROM {table} WHERE k IN (0, 2, 4)"),
+                Loss::SomeKeys => continue,
+                Loss::NewestFile => {
+                    format!("DELETE FROM {table} WHERE hd_file = {}", newest.unwrap_or_default())
+                }
+            };
+            (self.run)(self.folder.path(), &sql);
+        }
+        in_force.into_iter().for_each(|at| self.replay(at));
     }
 
     fn mend(&mut self, which: usize) {
@@ -365,9 +399,10 @@ impl Harbour {
         let rejects = self.store.ledger().rejects(entry.file, 100).expect("rejects");
         let rejected: Vec<&Row> = self.files[at].rows.iter().filter(|row| row.value.is_none()).collect();
         assert_eq!(rejects.len(), rejected.len());
-        let mut text = "hd_reject,k,v\n".to_owned();
-        for (reject, row) in rejects.iter().zip(rejected) {
-            text.push_str(&format!("{},{},{MENDED}\n", reject.reject, row.key));
+        let mut text = "hd_reject,hd_mark,k,v\n".to_owned();
+        let rejects = exported(&entry, rejects).expect("an export");
+        for (out, row) in rejects.iter().zip(rejected) {
+            text.push_str(&format!("{},m-{},{},{MENDED}\n", out.reject.reject, out.mark, row.key));
         }
         let path = self.folder.path().join("corrected.csv");
         std::fs::write(&path, text).expect("a file");
@@ -381,7 +416,9 @@ impl Harbour {
         };
         let done = resubmit(self.store.as_mut(), &path, &found).expect("corrected");
         assert_eq!((done.refused, done.loaded), (Vec::new(), rejects.len() as u64));
-        self.files[at].mended = true;
+        let file = &mut self.files[at];
+        file.mended = true;
+        file.corrected.push(file.rows.clone());
     }
 
     /// Holds the table against the model.

@@ -33,6 +33,19 @@ pub enum Step {
     Mend(usize),
     /// A file goes from its place.
     Remove(usize),
+    /// Something happens to the tables, and then all files are loaded again.
+    Lose(Loss),
+}
+
+/// What happens to the tables.
+#[derive(Clone, Copy, Debug)]
+pub enum Loss {
+    Dropped,
+    Emptied,
+    /// The rows of every other key are deleted.
+    SomeKeys,
+    /// The rows of the file that was loaded last are deleted.
+    NewestFile,
 }
 
 fn row() -> impl Strategy<Value = Row> {
@@ -48,6 +61,10 @@ fn rows() -> impl Strategy<Value = Vec<Row>> {
     prop::collection::vec(row(), 1..6)
 }
 
+fn loss() -> impl Strategy<Value = Loss> {
+    prop_oneof![Just(Loss::Dropped), Just(Loss::Emptied), Just(Loss::SomeKeys), Just(Loss::NewestFile)]
+}
+
 fn step() -> impl Strategy<Value = Step> {
     let send = (0..5u8, 0..2u8, 0..500u16, rows());
     prop_oneof![
@@ -61,6 +78,7 @@ fn step() -> impl Strategy<Value = Step> {
         2 => any::<usize>().prop_map(Step::Replay),
         2 => any::<usize>().prop_map(Step::Mend),
         1 => any::<usize>().prop_map(Step::Remove),
+        1 => loss().prop_map(Step::Lose),
     ]
 }
 

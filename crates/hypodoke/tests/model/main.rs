@@ -5,6 +5,8 @@ mod expected;
 mod harbour;
 mod life;
 
+use std::path::Path;
+
 use expected::{Kind, Shape};
 use harbour::Harbour;
 use hypodoke_stores::{Mode, Vanished};
@@ -33,6 +35,12 @@ fn kind() -> impl Strategy<Value = Kind> {
     })
 }
 
+/// Runs a statement on the SQLite file of a folder.
+fn on_a_file(folder: &Path, sql: &str) {
+    let database = rusqlite::Connection::open(folder.join("staging.db")).expect("the database");
+    database.execute_batch(sql).expect("a statement");
+}
+
 /// How many lives are lived: so many, or as many as the environment says.
 fn lives(usual: u32) -> ProptestConfig {
     let cases = std::env::var("HYPODOKE_LIVES").ok().and_then(|many| many.parse().ok());
@@ -49,7 +57,7 @@ proptest! {
 
     #[test]
     fn the_table_is_what_its_files_say(kind in kind(), life in life(), puts_away: bool) {
-        let mut harbour = Harbour::new(kind, "sqlite:staging.db", None, puts_away);
+        let mut harbour = Harbour::new(kind, "sqlite:staging.db", None, puts_away, Box::new(on_a_file));
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -63,7 +71,9 @@ proptest! {
     #[test]
     fn the_table_is_what_its_files_say_on_a_server(kind in kind(), life in life(), puts_away: bool) {
         let database = Server::shared().database();
-        let mut harbour = Harbour::new(kind, &database.url, None, puts_away);
+        let url = database.url.clone();
+        let run = move |_: &Path, sql: &str| drop(database.query(sql));
+        let mut harbour = Harbour::new(kind, &url, None, puts_away, Box::new(run));
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -77,7 +87,9 @@ proptest! {
         puts_away: bool,
     ) {
         let database = Mariadb::shared().database();
-        let mut harbour = Harbour::new(kind, &database.url, None, puts_away);
+        let url = database.url.clone();
+        let run = move |_: &Path, sql: &str| drop(database.query(sql));
+        let mut harbour = Harbour::new(kind, &url, None, puts_away, Box::new(run));
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -91,7 +103,9 @@ proptest! {
         puts_away: bool,
     ) {
         let database = Server::shared().database();
-        let mut harbour = Harbour::new(kind, &database.url, Some("sqlite:ledger.db"), puts_away);
+        let url = database.url.clone();
+        let run = move |_: &Path, sql: &str| drop(database.query(sql));
+        let mut harbour = Harbour::new(kind, &url, Some("sqlite:ledger.db"), puts_away, Box::new(run));
         for step in &life {
             harbour.step(step);
             harbour.check();
@@ -105,7 +119,9 @@ proptest! {
         puts_away: bool,
     ) {
         let (ledger, tables) = (Server::shared().database(), Mariadb::shared().database());
-        let mut harbour = Harbour::new(kind, &tables.url, Some(&ledger.url), puts_away);
+        let url = tables.url.clone();
+        let run = move |_: &Path, sql: &str| drop(tables.query(sql));
+        let mut harbour = Harbour::new(kind, &url, Some(&ledger.url), puts_away, Box::new(run));
         for step in &life {
             harbour.step(step);
             harbour.check();

@@ -9,11 +9,12 @@ use ureq::config::RedirectAuthHeaders;
 use ureq::http::Response;
 use ureq::http::header::LOCATION;
 use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
-use ureq::unversioned::transport::DefaultConnector;
+use ureq::unversioned::transport::{Connector, DefaultConnector};
 use ureq::{Agent, Body};
 use url::Url;
 
 use super::guard::{GuardedResolver, Refusal};
+use super::transport::EndingConnector;
 use crate::error::RemoteTrouble;
 
 /// How many redirections are followed.
@@ -49,7 +50,8 @@ pub fn agent(named: &[Url], ca_file: Option<&Path>, wait: Duration) -> Result<Ag
         named.iter().filter_map(|url| Some((url.host_str()?.to_owned(), url.port_or_known_default()?)));
     let is_secure = named.iter().all(|url| url.scheme() == "https");
     let hosts = hosts.map(|(host, port)| (host.trim_matches(['[', ']']).to_owned(), port)).collect();
-    Ok(Agent::with_parts(config, DefaultConnector::default(), GuardedResolver::new(hosts, is_secure)))
+    let connector = DefaultConnector::default().chain(EndingConnector);
+    Ok(Agent::with_parts(config, connector, GuardedResolver::new(hosts, is_secure)))
 }
 
 fn certificates(file: &Path) -> Result<Vec<Certificate<'static>>, RemoteTrouble> {

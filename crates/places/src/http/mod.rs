@@ -9,6 +9,7 @@ pub(crate) mod client;
 mod fetch;
 mod guard;
 mod links;
+mod transport;
 mod version;
 
 pub use address::{Authorization, HttpAddress, HttpAddressError};

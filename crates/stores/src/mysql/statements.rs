@@ -29,10 +29,14 @@ const ENDING: [&str; 21] = [
 /// Words that begin statements of which nobody knows what they do.
 const OPEN: [&str; 2] = ["CALL", "EXECUTE"];
 
+/// How many words of a statement are shown.
+const SHOWN: usize = 4;
+
 /// The first of these statements that ends the transaction, in its first words. Before the rows, also one that
 /// may do so: what was committed by then would be half a file.
 pub fn ending(statements: &str, is_before: bool) -> Option<String> {
-    beginnings(statements).into_iter().find(|words| ends(words, is_before)).map(|words| words.join(" "))
+    let found = beginnings(statements).into_iter().find(|words| ends(words, is_before));
+    found.map(|words| words.iter().take(SHOWN).map(String::as_str).collect::<Vec<_>>().join(" "))
 }
 
 fn ends(words: &[String], is_before: bool) -> bool {
@@ -41,12 +45,18 @@ fn ends(words: &[String], is_before: bool) -> bool {
     match first.as_str() {
         "CREATE" | "DROP" => second != "TEMPORARY",
         "ROLLBACK" => second != "TO",
-        "SET" => second == "AUTOCOMMIT" || second == "PASSWORD",
+        "SET" => second == "PASSWORD" || sets_autocommit(words),
         word => ENDING.contains(&word) || is_before && OPEN.contains(&word),
     }
 }
 
-/// The first two words of each statement, in capitals.
+/// Whether a statement sets this session's `autocommit`, among other things perhaps.
+fn sets_autocommit(words: &[String]) -> bool {
+    let mut pairs = words.iter().zip(words.iter().skip(1));
+    pairs.any(|(before, word)| word == "AUTOCOMMIT" && before != "GLOBAL")
+}
+
+/// The first two words of each statement, in capitals; of one that sets variables all words but those of users.
 fn beginnings(text: &str) -> Vec<Vec<String>> {
     let mut all: Vec<Vec<String>> = vec![Vec::new()];
     let mut rest = text;
@@ -63,9 +73,17 @@ fn beginnings(text: &str) -> Vec<Vec<String>> {
                 all.push(Vec::new());
                 1
             }
+            // A variable of the user's is called as he likes.
+            '@' if !rest.starts_with("@@") => {
+                let name = rest.get(1..).unwrap_or_default();
+                1 + name.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(name.len())
+            }
             _ if word > 0 => {
                 let is_version = rest.as_bytes().first().is_some_and(u8::is_ascii_digit);
-                if let Some(words) = all.last_mut().filter(|words| words.len() < 2 && !is_version) {
+                if let Some(words) = all.last_mut().filter(|words| {
+                    let is_set = words.first().is_some_and(|first| first == "SET");
+                    (words.len() < 2 || is_set) && !is_version
+                }) {
                     words.push(rest[..word].to_uppercase());
                 }
                 word
@@ -109,6 +127,12 @@ mod tests {
     #[case("/*!40000 ALTER TABLE f DISABLE KEYS */", false, Some("ALTER TABLE"))]
     #[case("SAVEPOINT a; ROLLBACK TO a", false, None)]
     #[case("rollback", false, Some("ROLLBACK"))]
+    #[case("SET autocommit = 1", false, Some("SET AUTOCOMMIT"))]
+    #[case("SET SESSION autocommit = 1", false, Some("SET SESSION AUTOCOMMIT"))]
+    #[case("set @@session.autocommit=1", false, Some("SET SESSION AUTOCOMMIT"))]
+    #[case("SET sql_mode = '', @@autocommit = 1", false, Some("SET SQL_MODE AUTOCOMMIT"))]
+    #[case("SET GLOBAL autocommit = 1", false, None)]
+    #[case("SET @autocommit = 1, @x := 'autocommit'", false, None)]
     #[case("CALL tidy()", false, None)]
     #[case("CALL tidy()", true, Some("CALL TIDY"))]
     #[case("SELECT 'it''s'; commit", false, Some("COMMIT"))]
