@@ -73,8 +73,9 @@ fn beginnings(text: &str) -> Vec<Vec<String>> {
                 all.push(Vec::new());
                 1
             }
-            // A variable of the user's is called as he likes.
-            '@' if !rest.starts_with("@@") => {
+            // A user variable may have any name.
+            '@' if rest.starts_with("@@") => 2,
+            '@' => {
                 let name = rest.get(1..).unwrap_or_default();
                 1 + name.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(name.len())
             }
