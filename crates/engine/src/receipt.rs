@@ -41,7 +41,7 @@ pub struct Receipt {
     pub conflicts: Vec<Conflict>,
     /// Tables a column of which became text, so that files before were read again.
     pub respelled: Vec<Respelled>,
-    /// Corrections of rejects that do not fit any more: their rejects are open.
+    /// Corrections that no longer fit their tables: their rejects are open.
     pub refused_corrections: Vec<RefusedCorrection>,
     /// Tables that somebody has dropped or emptied since files were loaded into them.
     pub missing: Vec<TableLoss>,
@@ -74,15 +74,17 @@ pub struct Respelled {
     pub gone: Vec<String>,
 }
 
-/// A correction that does not fit its table any more.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+/// A correction that no longer fits its table.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct RefusedCorrection {
     /// The file of the reject.
     pub path: String,
     /// The line of the record.
     pub line: u64,
-    /// Why.
-    pub why: String,
+    /// Why its row was rejected.
+    pub why: Option<String>,
+    /// Else why none of the file's corrections can be applied, as codes and their facts.
+    pub reasons: Vec<Reason>,
 }
 
 /// What some files of a conflict have.

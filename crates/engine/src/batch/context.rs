@@ -64,7 +64,7 @@ pub struct LoadContext<'a> {
     pub sources: Option<&'a Sources<'a>>,
     /// After so long what is loaded is committed; at no time at all, each file is by itself.
     pub commit_every: Duration,
-    /// What becomes of rows of files that are loaded again, where the table does not hold them as they say.
+    /// How a file that is loaded again treats rows of its keys that differ from the files.
     pub restore: Restore,
 }
 

@@ -41,7 +41,7 @@ impl Began {
     }
 }
 
-/// What a sender states of the file itself: what a file does not meet of it that is loaded all the same.
+/// Checks the digest that the sender states of a file; returns the mismatches that only warn.
 ///
 /// # Errors
 ///

@@ -62,13 +62,7 @@ pub fn run_batch(
     not_taken: NotTaken,
 ) -> Result<BatchEnd, EngineError> {
     let (began, began_at) = (Instant::now(), clock::now());
-    if store.ledger().has_ledger()? {
-        store.recover()?;
-    }
-    let mut refused = Vec::new();
-    if store.ledger().has_ledger()? {
-        refused.extend(apply_again(store, context.sources)?);
-    }
+    let mut refused = finish_earlier(store, context.sources)?;
     let entries = if store.ledger().has_ledger()? { entries(store, feeds)? } else { Vec::new() };
     let decisions = if entries.is_empty() { Vec::new() } else { store.ledger().decisions()? };
     let known = KnownFiles::of(entries).settled(decisions)?;
@@ -82,21 +76,15 @@ pub fn run_batch(
     let mut broken_off = None;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
-        let sources = context.sources;
         let mut batch = Batch { store, context, known, unreachable: &unreachable, number: 0 };
         broken_off = match batch.load_all(&pending, feeds.len(), began_at, &mut number) {
-            Ok(done) => {
-                respelled = done;
+            Ok((reread, corrections)) => {
+                respelled = reread;
+                refused.extend(corrections);
                 None
             }
             Err(error) => Some(error),
         };
-        if broken_off.is_none() {
-            match apply_again(batch.store, sources) {
-                Ok(more) => refused.extend(more),
-                Err(error) => broken_off = Some(error),
-            }
-        }
     }
     pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
     let (files, conflicts) = collector.finish();
@@ -124,8 +112,20 @@ pub fn run_batch(
     Ok(BatchEnd { receipt, broken_off, unreachable })
 }
 
-/// Applies corrections that came along with files, of this batch or of one that was broken off.
-fn apply_again(
+/// Completes or undoes what an earlier batch left unfinished.
+fn finish_earlier(
+    store: &mut dyn Tables,
+    sources: Option<&Sources<'_>>,
+) -> Result<Vec<RefusedCorrection>, EngineError> {
+    if !store.ledger().has_ledger()? {
+        return Ok(Vec::new());
+    }
+    store.recover()?;
+    correct(store, sources)
+}
+
+/// Applies the corrections of files that were loaded again.
+fn correct(
     store: &mut dyn Tables,
     sources: Option<&Sources<'_>>,
 ) -> Result<Vec<RefusedCorrection>, EngineError> {
@@ -176,7 +176,7 @@ impl Batch<'_> {
         feeds: usize,
         at: i64,
         number: &mut Option<i64>,
-    ) -> Result<Vec<Respelled>, EngineError> {
+    ) -> Result<(Vec<Respelled>, Vec<RefusedCorrection>), EngineError> {
         self.number = with_retry(self.store, |store| {
             store.prepare()?;
             Ok(store.ledger().begin_batch(at)?)
@@ -188,8 +188,9 @@ impl Batch<'_> {
         self.load_feeds(pending)?;
         let respelled = self.respell(feeds)?;
         self.forget_rows(pending)?;
+        let refused = correct(self.store, self.context.sources)?;
         let number = self.number;
         with_retry(self.store, |store| Ok(store.ledger().end_batch(number, clock::now())?))?;
-        Ok(respelled)
+        Ok((respelled, refused))
     }
 }

@@ -24,7 +24,7 @@ pub struct FileRequest<'a> {
     pub batch: i64,
     /// The entry whose rows these replace.
     pub replaces: Option<i64>,
-    /// What becomes of rows of its keys that are not in the table as their files say.
+    /// How rows of its keys that differ from the files are treated.
     pub restore: Restore,
     /// The newest entry of the file that is known, 0 for none; `None` where that does not matter.
     pub known_until: Option<i64>,

@@ -12,8 +12,8 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_formats::json::path;
 use hypodoke_formats::{ByteSource, FormatOptions, ReadError, TableHead};
 use hypodoke_stores::{
-    CorrectedReject, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, PendingCorrection,
-    RejectEntry, Restore, StoreError, TablePlan, Tables,
+    CorrectedReject, FileEntry, FileOrder, FileQuery, FileSummary, LoadPlan, PartSummary, RejectEntry,
+    Restore, TablePlan, Tables,
 };
 use serde_json::Value;
 
@@ -26,7 +26,6 @@ use crate::error::{EngineError, NotOpen, ResubmitProblem};
 use crate::file_format::FileFormat;
 use crate::plan::{TableMapping, TableState, TargetState};
 use crate::profile::header;
-use crate::receipt::RefusedCorrection;
 use crate::sources::FoundFile;
 
 /// What came of corrected rows.
@@ -46,7 +45,7 @@ pub struct Resubmission {
 pub type FeedOfEntry<'f> = dyn Fn(&FileEntry) -> Result<FoundFile, EngineError> + 'f;
 
 /// A corrected row with its reject.
-type Corrected = (RejectEntry, CorrectedRow);
+pub(super) type Corrected = (RejectEntry, CorrectedRow);
 
 /// Loads corrected rows. All rows are checked before the first is loaded; those of one file are
 /// one transaction.
@@ -76,8 +75,8 @@ pub fn resubmit(
     Ok(done)
 }
 
-/// The rows that are still those of their rejects, with all their columns. Names that rejects have are taken out of
-/// those that are `unknown`.
+/// Returns the rows that still belong to their rejects and have all their columns; the others are refused. Removes the
+/// columns of the rejects from the `unknown` ones.
 fn as_exported(
     format: &FileFormat,
     rows: Vec<Corrected>,
@@ -95,9 +94,11 @@ fn as_exported(
             .filter(|name| !row.values.contains_key(*name))
             .map(|name| format!("`{name}`"))
             .collect();
+        // A record that cannot be split into fields was exported whole.
+        let is_whole = row.values.contains_key(RECORD) && missing.len() == required.len();
         let why = if row.mark != mark_of(format, &reject) {
-            Some("its `hd_mark` is not that of this reject: a number was moved, or the row is of another ledger".to_owned())
-        } else if missing.is_empty() || row.values.contains_key(RECORD) && missing.len() == required.len() {
+            Some("its `hd_mark` belongs to another reject: `hd_reject` was changed, or the row is from another ledger".to_owned())
+        } else if missing.is_empty() || is_whole {
             None
         } else {
             Some(format!("it lacks {}, which the export had", missing.join(", ")))
@@ -140,79 +141,6 @@ fn by_file(
     Ok(sorted.into_values().collect())
 }
 
-/// Applies corrections that came along with files that were loaded again: those of one file are one transaction.
-/// Gives those that do not fit any more, whose rejects are open.
-///
-/// # Errors
-///
-/// The database does not answer, or the ledger is damaged.
-pub fn apply_corrections(
-    store: &mut dyn Tables,
-    feed_of: &FeedOfEntry<'_>,
-) -> Result<Vec<RefusedCorrection>, EngineError> {
-    let pending = store.ledger().pending_corrections()?;
-    let mut by_file: BTreeMap<(i64, i64), Vec<PendingCorrection>> = BTreeMap::new();
-    for correction in pending {
-        by_file.entry((correction.file, correction.batch)).or_default().push(correction);
-    }
-    let mut refused = Vec::new();
-    for ((file, batch), corrections) in by_file {
-        let of_batch = FileQuery { batch: Some(batch), ..FileQuery::default() };
-        let entry = store.ledger().files(&of_batch)?.into_iter().find(|entry| entry.file == file);
-        let Some(entry) = entry else { continue };
-        let found = match feed_of(&entry) {
-            // It is of another configuration, which applies it.
-            Err(EngineError::Resubmit(ResubmitProblem::NoFeed { .. })) => continue,
-            found => found?,
-        };
-        let lines = apply_to(store, &entry, &found, corrections)?;
-        let path = &entry.arrival.path;
-        refused.extend(lines.into_iter().map(|(line, why)| RefusedCorrection {
-            path: path.clone(),
-            line,
-            why,
-        }));
-    }
-    Ok(refused)
-}
-
-/// Applies corrections of one file; gives the lines whose do not fit any more, and why.
-fn apply_to(
-    store: &mut dyn Tables,
-    entry: &FileEntry,
-    found: &FoundFile,
-    corrections: Vec<PendingCorrection>,
-) -> Result<Vec<(u64, String)>, EngineError> {
-    let rejects = store.ledger().rejects(entry.file, usize::MAX >> 1)?;
-    let mut rows: Vec<Corrected> = Vec::new();
-    for correction in corrections {
-        let damaged = |why| EngineError::ledger("correction", &entry.arrival.path, why);
-        let Some(reject) = rejects.iter().find(|reject| reject.reject == correction.reject) else { continue };
-        let values = serde_json::from_str(&correction.values).map_err(damaged)?;
-        let (mark, line) = (String::new(), reject.line);
-        rows.push((reject.clone(), CorrectedRow { reject: correction.reject, line, mark, values }));
-    }
-    let (format, target) = (format_of(entry)?, TargetState::of(store, &found.feed)?);
-    let mut done = Resubmission::default();
-    let of_file = OfFile { entry, found, format: &format, target: &target };
-    match of_file.resubmit(store, rows.clone(), &mut done) {
-        Ok(()) => {}
-        // Somebody else has just applied it.
-        Err(EngineError::Store(error)) if matches!(*error, StoreError::RejectTaken { .. }) => {}
-        Err(EngineError::Resubmit(problem)) => {
-            return Ok(rows.iter().map(|(reject, _)| (reject.line, problem.to_string())).collect());
-        }
-        Err(error) => return Err(error),
-    }
-    let mut lines = Vec::new();
-    for (reject, why) in done.refused {
-        store.ledger().refuse_correction(reject, &why)?;
-        let line = rejects.iter().find(|known| known.reject == reject).map(|known| known.line);
-        lines.push((line.unwrap_or_default(), why));
-    }
-    Ok(lines)
-}
-
 /// Files of the ledger with their rejects by number.
 type KnownRejects = BTreeMap<i64, (FileEntry, HashMap<i64, RejectEntry>)>;
 
@@ -241,11 +169,11 @@ fn rejects_of(store: &mut dyn Tables, rows: &[CorrectedRow]) -> Result<KnownReje
 }
 
 /// Corrected rows of one file, and what is known of it.
-struct OfFile<'a> {
-    entry: &'a FileEntry,
-    found: &'a FoundFile,
-    format: &'a FileFormat,
-    target: &'a TargetState,
+pub(super) struct OfFile<'a> {
+    pub entry: &'a FileEntry,
+    pub found: &'a FoundFile,
+    pub format: &'a FileFormat,
+    pub target: &'a TargetState,
 }
 
 /// A table that rows of the file go to.
@@ -271,7 +199,8 @@ impl OfFile<'_> {
         ResubmitProblem::OtherColumns { path, table }.into()
     }
 
-    fn resubmit(
+    /// Loads the rows, each sheet's in one transaction.
+    pub fn resubmit(
         &self,
         store: &mut dyn Tables,
         rows: Vec<Corrected>,

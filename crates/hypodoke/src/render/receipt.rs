@@ -6,7 +6,7 @@ use super::grid::{Grid, plain};
 use super::paths::{shown, some};
 use super::remarks;
 use super::{Screen, Tone};
-use crate::wording::quoted;
+use crate::wording::{quoted, reasons};
 use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::lost_tables::TableLoss;
@@ -49,9 +49,9 @@ pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
         out.push_str(&format!("files disagree about {columns}: -v shows all\n"));
     }
     for refused in &receipt.refused_corrections {
-        let RefusedCorrection { path, line, why } = refused;
-        let text =
-            format!("{}, line {line}: its correction does not fit any more: {}", clean(path), clean(why));
+        let RefusedCorrection { path, line, .. } = refused;
+        let why = reasons::of_correction(refused);
+        let text = format!("{}, line {line}: the correction no longer fits: {}", clean(path), clean(&why));
         out.push_str(&screen.sentence("", Tone::Warning, &text));
     }
     for respelled in &receipt.respelled {

@@ -157,12 +157,8 @@ fn remarks(line: &ReceiptLine, batch: Option<i64>) -> Vec<(Tone, String)> {
     }
     remarks.extend(changes(line));
     remarks.extend(rejected(line));
-    if !line.left_keys.is_empty() {
-        let keys = line.left_keys.iter().map(|key| (Tone::Warning, format!("left as it is: {}", clean(key))));
-        remarks.extend(keys);
-        let advice = format!("→ hypodoke replay {} --overwrite replaces their rows", quoted(&line.path));
-        remarks.push((Tone::Plain, advice));
-    }
+    let left = line.left_keys.iter().map(|key| (Tone::Warning, format!("left as it is: {}", clean(key))));
+    remarks.extend(left);
     remarks.extend(line_advice(line).map(|advice| (Tone::Plain, format!("→ {advice}"))));
     if let (true, Some(batch)) = (line.rows_rejected > 0 && line.outcome.counts(), batch) {
         remarks.push((Tone::Plain, format!("→ hypodoke rejects {batch}")));

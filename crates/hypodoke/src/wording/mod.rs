@@ -54,6 +54,9 @@ pub fn line_advice(line: &ReceiptLine) -> Option<String> {
                 line.holds.iter().filter_map(|reason| reason.remedies().into_iter().next()).collect();
             Some(format!("hypodoke settle {} {}", quoted(&line.path), options(&first)))
         }
+        Outcome::Loaded if !line.left_keys.is_empty() => {
+            Some(format!("hypodoke replay {} --overwrite replaces their rows", quoted(&line.path)))
+        }
         Outcome::Loaded => {
             let misread = line.changes.iter().any(|drift| matches!(drift.change, Change::Misread { .. }));
             let table = line.table.as_deref().filter(|_| misread)?;

@@ -8,7 +8,7 @@ use hypodoke_core::outcome::Reason;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::decide::HoldReason;
 use hypodoke_engine::error::EngineError;
-use hypodoke_engine::receipt::ReceiptLine;
+use hypodoke_engine::receipt::{ReceiptLine, RefusedCorrection};
 use hypodoke_stores::FileEntry;
 use serde_json::Value;
 
@@ -95,6 +95,12 @@ pub fn of_hold(hold: &HoldReason) -> String {
     sentence(&hold.reason()).unwrap_or_default()
 }
 
+/// Why a correction no longer fits.
+pub fn of_correction(refused: &RefusedCorrection) -> String {
+    let why = refused.why.clone().or_else(|| of_file(&refused.reasons, &refused.path));
+    why.unwrap_or_default()
+}
+
 /// An error of the engine.
 pub fn of_error(error: &EngineError) -> String {
     match error {
@@ -123,12 +129,6 @@ pub fn of_file(reasons: &[Reason], path: &str) -> Option<String> {
     let facts = Facts(&reasons.first()?.facts);
     let path = clean(path);
     Some(match case {
-        "rows_not_found" => {
-            let table = facts.text("table");
-            format!(
-                "{path} changed after it was loaded, and `{table}` has no lineage columns to find its rows by"
-            )
-        }
         "other_columns" => {
             format!("{path} does not fit the table `{}`: {}", facts.text("table"), all.join("; "))
         }
@@ -374,8 +374,11 @@ fn failed(case: &str, facts: &Facts<'_>) -> Option<String> {
         "not_offered" => format!("{} does not offer {}", facts.text("database"), facts.text("what")),
         "other_of_delivery" => "not loaded: another file of the same delivery failed or is held".to_owned(),
         "panicked" => format!("reading it failed unexpectedly: {}", facts.text("what")),
-        // What is said of the file says all.
-        "rows_not_found" => String::new(),
+        "rows_not_found" => {
+            format!(
+                "it changed after it was loaded, and `{table}` has no lineage columns to find its rows by"
+            )
+        }
         _ => return None,
     })
 }

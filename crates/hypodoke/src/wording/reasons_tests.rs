@@ -181,7 +181,7 @@ fn names(names: &[&str]) -> Vec<String> {
 )]
 #[case::rows(
     FailReason::RowsNotFound { table: "moves".into() },
-    "a.csv changed after it was loaded, and `moves` has no lineage columns to find its rows by"
+    "a.csv: it changed after it was loaded, and `moves` has no lineage columns to find its rows by"
 )]
 #[case::columns(
     FailReason::TooManyColumns { columns: 2100, most: 1598, database: "PostgreSQL".into() },

@@ -33,10 +33,11 @@ use Kind::{Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
 
 /// What the names of the ledger's tables begin with; tables of ours that stand beside staging tables have other
 /// names.
-const OF_LEDGER: [&str; 9] = [
+const OF_LEDGER: [&str; 10] = [
     "hd_files",
     "hd_batches",
     "hd_rejects",
+    "hd_corrections",
     "hd_layouts",
     "hd_drift",
     "hd_parts",

@@ -361,9 +361,9 @@ impl Harbour {
     /// Does something to the tables, and loads all files again whose rows count. Where one of them is not there any
     /// more, nothing is done: its rows could not come back.
     fn lose(&mut self, loss: Loss) {
-        let is_there = |file: &&ModelFile| self.there.iter().any(|(name, ..)| *name == file.name);
+        let is_there = |file: &ModelFile| self.there.iter().any(|(name, ..)| *name == file.name);
         let in_force: Vec<usize> = (0..self.files.len()).filter(|at| self.files[*at].in_force).collect();
-        if !in_force.iter().all(|at| self.puts_away || is_there(&&self.files[*at])) {
+        if !in_force.iter().all(|at| self.puts_away || is_there(&self.files[*at])) {
             return;
         }
         let newest = in_force.iter().map(|at| self.entry(*at).file).max();

@@ -14,7 +14,7 @@ use ureq::{Agent, Body};
 use url::Url;
 
 use super::guard::{GuardedResolver, Refusal};
-use super::transport::EndingConnector;
+use super::transport::StrictEofConnector;
 use crate::error::RemoteTrouble;
 
 /// How many redirections are followed.
@@ -50,7 +50,7 @@ pub fn agent(named: &[Url], ca_file: Option<&Path>, wait: Duration) -> Result<Ag
         named.iter().filter_map(|url| Some((url.host_str()?.to_owned(), url.port_or_known_default()?)));
     let is_secure = named.iter().all(|url| url.scheme() == "https");
     let hosts = hosts.map(|(host, port)| (host.trim_matches(['[', ']']).to_owned(), port)).collect();
-    let connector = DefaultConnector::default().chain(EndingConnector);
+    let connector = DefaultConnector::default().chain(StrictEofConnector);
     Ok(Agent::with_parts(config, connector, GuardedResolver::new(hosts, is_secure)))
 }
 

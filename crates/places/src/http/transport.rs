@@ -1,34 +1,34 @@
-//! Connections on which an answer that is cut off is told from one that ends.
+//! A transport that reports a broken connection as an error, not as the end of a response.
 //!
-//! An answer that does not say how long it is ends with its connection. The client takes a connection that breaks for
-//! that end, also where TLS has the server say that it closes: here such an end is an error.
+//! A response without a length ends when the server closes the connection. The HTTP client also accepts a connection that
+//! breaks as that end, even over TLS, where a server announces that it closes. A file could be cut short unnoticed.
 
 use std::io;
 
 use ureq::Error;
 use ureq::unversioned::transport::{Buffers, ConnectionDetails, Connector, NextTimeout, Transport};
 
-/// Wraps what is connected.
+/// Wraps each connection in a [`StrictEofTransport`].
 #[derive(Debug)]
-pub struct EndingConnector;
+pub struct StrictEofConnector;
 
-/// A connection whose breaking is an error.
+/// A connection that returns an error when it breaks.
 #[derive(Debug)]
-pub struct EndingTransport(Box<dyn Transport>);
+pub struct StrictEofTransport(Box<dyn Transport>);
 
-impl Connector<Box<dyn Transport>> for EndingConnector {
-    type Out = EndingTransport;
+impl Connector<Box<dyn Transport>> for StrictEofConnector {
+    type Out = StrictEofTransport;
 
     fn connect(
         &self,
         _: &ConnectionDetails,
         chained: Option<Box<dyn Transport>>,
-    ) -> Result<Option<EndingTransport>, Error> {
-        Ok(chained.map(EndingTransport))
+    ) -> Result<Option<StrictEofTransport>, Error> {
+        Ok(chained.map(StrictEofTransport))
     }
 }
 
-impl Transport for EndingTransport {
+impl Transport for StrictEofTransport {
     fn buffers(&mut self) -> &mut dyn Buffers {
         self.0.buffers()
     }
@@ -53,13 +53,13 @@ impl Transport for EndingTransport {
     }
 }
 
-/// Whether an error is that the connection broke.
+/// Whether the error means that the connection broke.
 fn is_cut(error: &io::Error) -> bool {
     use io::ErrorKind::{ConnectionAborted, ConnectionReset, UnexpectedEof};
     matches!(error.kind(), UnexpectedEof | ConnectionAborted | ConnectionReset)
 }
 
-/// The same as an error that the client takes for no end of an answer.
+/// The same error, of a kind that the client does not accept as an end.
 fn cut(error: &io::Error) -> io::Error {
     io::Error::new(io::ErrorKind::BrokenPipe, format!("the connection broke off: {error}"))
 }

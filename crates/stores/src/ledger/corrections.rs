@@ -1,5 +1,5 @@
-//! What people have made of rejects. The values that came back are kept, so that a correction outlives the rows that
-//! it became: where the same content is loaded again, its corrections come along, and are applied once it is loaded.
+//! The corrections of rejects, with the values that a person gave. They outlive the rows in the tables: when the same
+//! content is loaded again, its corrections are copied to the new rejects, and applied once the file is loaded.
 
 use std::collections::HashMap;
 
@@ -7,7 +7,7 @@ use crate::error::StoreError;
 use crate::load_plan::{CorrectedReject, FileSummary, LoadPlan};
 use crate::sql::{SqlConnection, SqlRow, SqlValue};
 
-/// A correction that is still to be applied.
+/// A correction that is not applied yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PendingCorrection {
     /// The number of the file that its reject is of.
@@ -20,12 +20,12 @@ pub struct PendingCorrection {
     pub values: String,
 }
 
-/// What became of the corrections of earlier loads of a file.
+/// How many corrections of earlier loads of a file were copied.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Carried {
-    /// So many came along, and are to be applied.
+    /// Corrections that were copied, and are pending.
     pub kept: u64,
-    /// So many did not: the file has another content.
+    /// Corrections that were not: the content of the file changed.
     pub lost: u64,
 }
 
@@ -47,7 +47,7 @@ pub fn keep(
     connection.execute(sql, &parameters).map(drop)
 }
 
-/// The corrections that are still to be applied, of files that count.
+/// The pending corrections of files whose rows count.
 pub fn pending(connection: &mut dyn SqlConnection) -> Result<Vec<PendingCorrection>, StoreError> {
     let sql = "SELECT f.file, f.batch, c.reject, c.row_values FROM hd_corrections c
          JOIN hd_rejects r ON r.reject = c.reject JOIN hd_files f ON f.file = r.file
@@ -64,14 +64,14 @@ pub fn pending(connection: &mut dyn SqlConnection) -> Result<Vec<PendingCorrecti
     connection.entries(sql, &[], entry)
 }
 
-/// Records why a correction cannot be applied any more: its reject is open.
-pub fn refuse(connection: &mut dyn SqlConnection, reject: i64, why: &str) -> Result<(), StoreError> {
-    let sql = "UPDATE hd_corrections SET refused = ?2 WHERE reject = ?1";
-    connection.execute(sql, &[SqlValue::Integer(reject), SqlValue::from(why)]).map(drop)
+/// Records why a correction does not fit: its reject is open. Returns whether the correction was still pending.
+pub fn refuse(connection: &mut dyn SqlConnection, reject: i64, why: &str) -> Result<bool, StoreError> {
+    let sql = "UPDATE hd_corrections SET refused = ?2 WHERE reject = ?1 AND refused IS NULL
+         AND EXISTS (SELECT 1 FROM hd_rejects r WHERE r.reject = hd_corrections.reject AND r.mended_at IS NULL)";
+    Ok(connection.execute(sql, &[SqlValue::Integer(reject), SqlValue::from(why)])? > 0)
 }
 
-/// Lets the corrections of earlier loads of the same content come along with a file that is loaded again, as far as
-/// its records are rejected again.
+/// Copies the corrections of earlier loads of the same content to the rejects of a file that is loaded again.
 pub fn carry(
     connection: &mut dyn SqlConnection,
     plan: &LoadPlan,

@@ -85,14 +85,14 @@ pub trait Ledger: Outbox {
     /// The rejects of a file, in the order of its lines.
     fn rejects(&mut self, file: i64, most: usize) -> Result<Vec<RejectEntry>, StoreError>;
 
-    /// The corrections of rejects that are still to be applied, of files that count.
+    /// The pending corrections of files whose rows count.
     fn pending_corrections(&mut self) -> Result<Vec<PendingCorrection>, StoreError> {
         Ok(Vec::new())
     }
 
-    /// Records why a correction cannot be applied any more.
-    fn refuse_correction(&mut self, _reject: i64, _why: &str) -> Result<(), StoreError> {
-        Ok(())
+    /// Records why a correction does not fit. Returns whether it was still pending.
+    fn refuse_correction(&mut self, _reject: i64, _why: &str) -> Result<bool, StoreError> {
+        Ok(false)
     }
 
     /// The figures of the columns of the newest files of a table that are loaded, the newest first.

@@ -90,7 +90,7 @@ impl<D: SqlDatabase> Ledger for D {
         corrections::pending(self)
     }
 
-    fn refuse_correction(&mut self, reject: i64, why: &str) -> Result<(), StoreError> {
+    fn refuse_correction(&mut self, reject: i64, why: &str) -> Result<bool, StoreError> {
         corrections::refuse(self, reject, why)
     }
 

@@ -120,20 +120,19 @@ pub struct LoadPlan {
     pub resubmits: Option<i64>,
     /// The file of the ledger whose rows these are, which are only kept in the ledger.
     pub keeps_for: Option<i64>,
-    /// What becomes of rows of its keys that are not in the table as their files say.
+    /// How rows of its keys that differ from the files are treated.
     pub restore: Restore,
 }
 
-/// What a load does about rows of its keys that are not in a table as their files say.
+/// How a load treats rows of its keys that differ from what the files hold.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Restore {
-    /// Nothing: it brings in what the file changes.
+    /// They are not looked for: the load applies what the file changes.
     #[default]
     Nothing,
-    /// Rows that are missing are put back. Rows that hold something else were changed by somebody else: they stay,
-    /// and their keys are named.
+    /// Missing rows are inserted. Rows that somebody else changed stay, and their keys are named.
     Missing,
-    /// Rows that hold something else are replaced too.
+    /// Missing rows are inserted, and rows that somebody else changed are replaced.
     Everything,
 }
 

@@ -25,7 +25,7 @@ pub struct Applied {
     pub left: Rebuilt,
     /// The first of these keys.
     pub named: Vec<String>,
-    /// What came of keys whose rows are restored.
+    /// How many rows and keys were restored.
     pub restored: Restored,
 }
 
@@ -149,14 +149,14 @@ impl Stage {
         let (mut left, mut named) = (Rebuilt::default(), Vec::new());
         if touched > 0 {
             left = staged.left_rows(target, (by, replaced))?;
-            named = staged.names(target, TOUCHED)?;
+            named = staged.names(target)?;
             staged.leave_touched(target)?;
         }
         let (mut deleted, mut restored) = (0, Restored::default());
         if self.restore.is_wanted() {
             restored = restore::count_missing(target, main, self.extra, by)?;
             if self.restore == Restore::Everything {
-                restored.overwritten = restore::find_changed(target, (main, parts), None)?;
+                restored.overwritten = restore::count_changed(target, (main, parts))?;
             }
             deleted += restore::take_out(target, (main, parts))?;
         }

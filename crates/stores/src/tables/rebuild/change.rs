@@ -31,7 +31,7 @@ pub struct Change<'c> {
     pub by: i64,
     /// The most keys that may vanish with it, as a share of those there are.
     pub vanished_at_most: Option<f64>,
-    /// What becomes of rows of its keys that are not in the tables as the files before it say.
+    /// How rows of its keys that differ from the files are treated.
     pub restore: Restore,
 }
 
@@ -100,8 +100,7 @@ impl Rebuilt {
         self.left_keys.extend(other.left_keys.iter().cloned());
     }
 
-    /// Adds what came of keys whose rows are restored: rows of the file itself that were missing took the place of
-    /// none.
+    /// Adds the restored rows. A row of the file that was missing counts as inserted, not as updated.
     pub fn put_back(&mut self, restored: &Restored) {
         let own = restored.own.min(self.updated);
         self.updated -= own;

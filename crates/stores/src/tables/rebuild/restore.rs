@@ -1,36 +1,36 @@
-//! Keys whose rows are restored: all rows that the table has of them are taken out, and what the files say is put in.
+//! Restores the rows of keys: deletes all rows that the table has for them, and inserts those that the files hold.
 //!
-//! A row that no file ever said is one that somebody else has changed or made. Its key is left as it is, or
-//! overwritten where that is asked for. A row that is missing is nobody's, and neither is one as an earlier file
-//! left it: both are put right.
+//! A row that no file holds was changed or added by somebody else. Its key is left as it is, unless the caller asks to
+//! overwrite such rows. A row that is missing, or is as an earlier file left it, is restored without asking.
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, VALID_FROM_COLUMN};
 
 use super::stages::{
-    ADDED, KEYS, KNOWN, columns, compared, count, is_absent, key_of, of_part, pairs, record_columns, same,
+    ADDED, KEYS, KNOWN, columns, compared, count, count_keys, is_absent, key_list, key_of, main_match,
+    of_part, pairs, record_columns, same,
 };
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
 
-/// The records that the table's rows of these keys came from, whoever has put them there.
+/// The stage of the records that the table's rows for these keys came from.
 const RECORDS: &str = "hd_known_records";
 
-/// Keys of them that somebody else has changed, where those are overwritten.
+/// The stage of the keys to overwrite.
 const CHANGED: &str = "hd_changed";
 
-/// What came of keys whose rows are restored.
+/// How many rows and keys were restored.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Restored {
-    /// Rows of the file that brings the change that were missing.
+    /// Missing rows of the file that brings the change.
     pub own: u64,
-    /// Rows of other files that were missing.
+    /// Missing rows of other files.
     pub of_others: u64,
-    /// Keys that somebody else had changed.
+    /// Keys that somebody else had changed, and that were overwritten.
     pub overwritten: u64,
 }
 
-/// Tables that are restored: the main one, and those of what hangs on its rows.
+/// The table to restore, and the tables of its nested lists.
 pub type Tables<'t, 'p> = (&'t TableRows<'p>, &'t [TableRows<'p>]);
 
 /// Makes the stages.
@@ -38,7 +38,6 @@ pub fn make(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -> Re
     let key = key_of(main);
     target.make_stage(KNOWN, &main.plan.table, &columns(main, &[]), &key)?;
     target.make_stage(KEYS, &main.plan.table, &key, &key)?;
-    target.make_stage(CHANGED, &main.plan.table, &key, &key)?;
     if !parts.is_empty() {
         target.make_stage(RECORDS, &main.plan.table, &record_columns(), &record_columns())?;
     }
@@ -49,7 +48,7 @@ pub fn make(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -> Re
     Ok(())
 }
 
-/// Makes the rows of the stages quick to find, and puts the keys down.
+/// Indexes the stages, and fills the stage of the keys.
 pub fn index(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -> Result<(), StoreError> {
     let key = key_of(main);
     target.index_stage(KNOWN, &key)?;
@@ -61,24 +60,21 @@ pub fn index(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -> R
     target.index_stage(KEYS, &key)
 }
 
-/// Puts down the keys whose rows are none that files say or said: into `touched`, where they are left; else only
-/// to be counted. Gives how many are counted.
+/// Adds to the stage `into` the keys for which the table has a row that no file holds: somebody else changed or added
+/// it.
 pub fn find_changed(
     target: &mut dyn RebuildTarget,
     (main, parts): Tables<'_, '_>,
-    touched: Option<&str>,
-) -> Result<u64, StoreError> {
-    let (key, into) = (key_of(main), touched.unwrap_or(CHANGED));
+    into: &str,
+) -> Result<(), StoreError> {
+    let key = key_of(main);
     let (own, table) = (key.join(", "), target.table_sql(&main.plan.table));
-    let of = |alias: &str| key.iter().map(|name| format!("{alias}.{name}")).collect::<Vec<_>>().join(", ");
-    let rest: Vec<String> = compared(main, &[]).filter(|name| !key.contains(name)).collect();
     target.statement(&format!(
-        "INSERT INTO {into} ({own}) SELECT DISTINCT {} FROM {KEYS} k JOIN {table} t ON {} LEFT JOIN {KNOWN} s ON {} AND {}
+        "INSERT INTO {into} ({own}) SELECT DISTINCT {} FROM {KEYS} k JOIN {table} t ON {} LEFT JOIN {KNOWN} s ON {}
          WHERE {}",
-        of("k"),
+        key_list(&key, "k"),
         pairs(&key, "t", "k"),
-        pairs(&key, "t", "s"),
-        same(target.dialect(), &rest, "t", "s"),
+        main_match(target.dialect(), main, &[]),
         is_absent("s", &key),
     ))?;
     for (at, part) in parts.iter().enumerate() {
@@ -87,18 +83,26 @@ pub fn find_changed(
         target.statement(&format!(
             "INSERT INTO {into} ({own}) SELECT DISTINCT {} FROM {KNOWN} m JOIN {table} t ON {} LEFT JOIN {stage} s
              ON {} WHERE s.{FILE_COLUMN} IS NULL",
-            of("m"),
+            key_list(&key, "m"),
             is_of_record("t", "m"),
             same(target.dialect(), &rest, "t", "s"),
         ))?;
     }
-    if touched.is_some() {
-        return Ok(0);
-    }
-    count(target, &format!("SELECT count(*) FROM (SELECT DISTINCT {} FROM {CHANGED} d) k", of("d")))
+    Ok(())
 }
 
-/// Counts the rows that are to come and that the table lacks. `by` is the file that brings the change.
+/// Counts the keys that [`find_changed`] finds.
+pub fn count_changed(target: &mut dyn RebuildTarget, tables: Tables<'_, '_>) -> Result<u64, StoreError> {
+    let (key, table) = (key_of(tables.0), &tables.0.plan.table);
+    target.make_stage(CHANGED, table, &key, &key)?;
+    find_changed(target, tables, CHANGED)?;
+    let changed = count_keys(target, &key, CHANGED)?;
+    let dropping = target.dialect().drop_stage(CHANGED);
+    target.statement(&dropping)?;
+    Ok(changed)
+}
+
+/// Counts the rows to insert that the table lacks. `by` is the file that brings the change.
 pub fn count_missing(
     target: &mut dyn RebuildTarget,
     main: &TableRows<'_>,
@@ -124,7 +128,7 @@ pub fn count_missing(
     Ok(Restored { own: all.saturating_sub(of_others), of_others, overwritten: 0 })
 }
 
-/// Takes out all that the tables have of the keys; gives how many rows of the main table that is.
+/// Deletes all rows for the keys, with their nested lists; returns how many rows of the main table that is.
 pub fn take_out(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -> Result<u64, StoreError> {
     let key = key_of(main);
     if !parts.is_empty() {
@@ -148,14 +152,14 @@ pub fn take_out(target: &mut dyn RebuildTarget, (main, parts): Tables<'_, '_>) -
 /// Drops the stages.
 pub fn drop_all(target: &mut dyn RebuildTarget, parts: usize) -> Result<(), StoreError> {
     let dialect = target.dialect();
-    let all = [KNOWN, KEYS, CHANGED].into_iter().chain((parts > 0).then_some(RECORDS)).map(str::to_owned);
+    let all = [KNOWN, KEYS].into_iter().chain((parts > 0).then_some(RECORDS)).map(str::to_owned);
     for stage in all.chain((0..parts).map(|at| of_part(KNOWN, at))) {
         target.statement(&dialect.drop_stage(&stage))?;
     }
     Ok(())
 }
 
-/// That a row hangs on the record that another came from.
+/// The condition that a row of a nested list belongs to a record.
 fn is_of_record(row: &str, record: &str) -> String {
     format!("{row}.{FILE_COLUMN} = {record}.{FILE_COLUMN} AND {row}.{LINE_COLUMN} = {record}.{LINE_COLUMN}")
 }

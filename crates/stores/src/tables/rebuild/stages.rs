@@ -1,4 +1,4 @@
-//! The temporary tables in which what is to go and what is to come is staged, and conditions on their rows in SQL.
+//! The temporary tables that stage the rows to delete and to insert, and SQL conditions on their rows.
 
 use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 
@@ -7,22 +7,22 @@ use super::target::RebuildTarget;
 use crate::error::StoreError;
 use crate::sql::{SqlDialect, quote};
 
-/// The stage of what is to go.
+/// The stage of the rows to delete.
 pub const TAKEN: &str = "hd_taken";
 
-/// The stage of what is to come.
+/// The stage of the rows to insert.
 pub const ADDED: &str = "hd_added";
 
 /// The keys that somebody else has changed.
 pub const TOUCHED: &str = "hd_touched";
 
-/// The stage of all that files say, or said before, of keys whose rows are restored.
+/// The stage of every row that a file holds, or held before the change, for the keys to restore.
 pub const KNOWN: &str = "hd_known";
 
-/// Their keys, each once.
+/// The keys to restore, each once.
 pub const KEYS: &str = "hd_known_keys";
 
-/// The stage of what hangs on the rows of another.
+/// The stage of the nested lists of the rows of another stage.
 pub fn of_part(stage: &str, at: usize) -> String {
     format!("{stage}_{at}")
 }
@@ -83,7 +83,17 @@ pub fn children_match(part: &TableRows<'_>) -> String {
     pairs(&lineage, "t", "s")
 }
 
-/// The number that a query of the moment gives.
+/// The columns of a key of one of several tables, as a list.
+pub fn key_list(key: &[String], alias: &str) -> String {
+    key.iter().map(|name| format!("{alias}.{name}")).collect::<Vec<_>>().join(", ")
+}
+
+/// How many keys a stage holds. Each may be in it several times.
+pub fn count_keys(target: &mut dyn RebuildTarget, key: &[String], stage: &str) -> Result<u64, StoreError> {
+    count(target, &format!("SELECT count(*) FROM (SELECT DISTINCT {} FROM {stage} d) k", key_list(key, "d")))
+}
+
+/// The number that a query returns.
 pub fn count(target: &mut dyn RebuildTarget, sql: &str) -> Result<u64, StoreError> {
     let counted = target.moment_entries(sql)?.first().map_or(Ok(0), |row| row.count(0));
     counted.map_err(|misread| StoreError::Damaged { shown: target.shown(), what: misread.0 })

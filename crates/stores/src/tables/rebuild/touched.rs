@@ -5,8 +5,8 @@ use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN};
 use super::change::Rebuilt;
 use super::restore;
 use super::stages::{
-    ADDED, KEYS, KNOWN, TAKEN, TOUCHED, children_match, compared, count, is_absent, key_of, main_match,
-    of_part, pairs, record_columns, same,
+    ADDED, KEYS, KNOWN, TAKEN, TOUCHED, children_match, compared, count, count_keys, is_absent, key_list,
+    key_of, main_match, of_part, pairs, record_columns, same,
 };
 use super::table::TableRows;
 use super::target::RebuildTarget;
@@ -14,16 +14,16 @@ use crate::error::StoreError;
 use crate::load_plan::Restore;
 use crate::sql::{Misread, SqlRow};
 
-/// What is staged of a table, and of what hangs on its rows.
+/// The staged change of a table and of its nested lists.
 #[derive(Clone, Copy)]
 pub struct Staged<'s, 'p> {
     /// The table.
     pub main: &'s TableRows<'p>,
-    /// The tables of what hangs on its rows.
+    /// The tables of its nested lists.
     pub parts: &'s [TableRows<'p>],
     /// The columns of ours that say since when and until when a row holds.
     pub extra: &'static [&'static str],
-    /// What becomes of keys whose rows are not what files say.
+    /// How rows that differ from the files are treated.
     pub restore: Restore,
 }
 
@@ -31,20 +31,19 @@ pub struct Staged<'s, 'p> {
 const MOST_NAMED: usize = 20;
 
 impl Staged<'_, '_> {
-    /// Finds the keys whose rows are not what the files had said; gives how many they are.
+    /// Finds the keys that somebody else has changed; returns how many there are.
     pub fn find_touched(&self, target: &mut dyn RebuildTarget) -> Result<u64, StoreError> {
         let Staged { main, parts, .. } = *self;
         let key = &key_of(main);
         let table = target.table_sql(&main.plan.table);
-        let keys =
-            |alias: &str| key.iter().map(|name| format!("{alias}.{name}")).collect::<Vec<_>>().join(", ");
+        let keys = |alias: &str| key_list(key, alias);
         target.make_stage(TOUCHED, &main.plan.table, key, key)?;
         let own = key.join(", ");
         let current = match self.extra {
             [_, to] => format!(" AND t.{to} IS NULL AND s.{to} IS NULL"),
             _ => String::new(),
         };
-        // A key of which the table has no row at all was changed by nobody.
+        // Nobody changed a key that the table has no row for.
         target.statement(&format!(
             "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {TAKEN} s LEFT JOIN {table} t ON {}
              JOIN {table} o ON {} WHERE {}",
@@ -69,32 +68,31 @@ impl Staged<'_, '_> {
             is_absent("d", key),
         ))?;
         for (at, part) in parts.iter().enumerate() {
-            let table = target.table_sql(&part.plan.table);
-            let stage = of_part(TAKEN, at);
+            let (nested, stage) = (target.table_sql(&part.plan.table), of_part(TAKEN, at));
             let rest: Vec<String> = compared(part, &[]).collect();
             target.statement(&format!(
-                "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {TAKEN} m WHERE EXISTS (SELECT 1 FROM {stage} s
+                "INSERT INTO {TOUCHED} ({own}) SELECT DISTINCT {} FROM {TAKEN} m JOIN {table} o ON {}
+                 WHERE EXISTS (SELECT 1 FROM {stage} s
                  WHERE s.{FILE_COLUMN} = m.{FILE_COLUMN} AND s.{LINE_COLUMN} = m.{LINE_COLUMN} AND NOT EXISTS
-                 (SELECT 1 FROM {table} t WHERE {} AND {}))",
+                 (SELECT 1 FROM {nested} t WHERE {} AND {}))",
                 keys("m"),
+                pairs(key, "o", "m"),
                 children_match(part),
                 same(target.dialect(), &rest, "t", "s"),
             ))?;
         }
         if self.restore == Restore::Missing {
-            restore::find_changed(target, (main, parts), Some(TOUCHED))?;
+            restore::find_changed(target, (main, parts), TOUCHED)?;
         }
-        // One may be touched in several ways.
-        let sql = format!("SELECT count(*) FROM (SELECT DISTINCT {} FROM {TOUCHED} d) k", keys("d"));
-        count(target, &sql)
+        count_keys(target, key, TOUCHED)
     }
 
-    /// The first of the touched keys, each as its columns and their values.
-    pub fn names(&self, target: &mut dyn RebuildTarget, stage: &str) -> Result<Vec<String>, StoreError> {
+    /// The first of the touched keys, each as its columns and their values: `id 2`.
+    pub fn names(&self, target: &mut dyn RebuildTarget) -> Result<Vec<String>, StoreError> {
         let key = key_of(self.main);
         let texts: Vec<String> = key.iter().map(|name| target.dialect().as_text(name)).collect();
         let texts = texts.join(", ");
-        let sql = format!("SELECT DISTINCT {texts} FROM {stage} ORDER BY {texts} LIMIT {MOST_NAMED}");
+        let sql = format!("SELECT DISTINCT {texts} FROM {TOUCHED} ORDER BY {texts} LIMIT {MOST_NAMED}");
         let names = &self.main.plan.key;
         let named = |row: &SqlRow| -> Result<String, Misread> {
             let values = names.iter().enumerate().map(|(at, name)| Ok(format!("{name} {}", row.text(at)?)));
