@@ -129,8 +129,8 @@ pub enum ResubmitProblem {
         /// The file.
         shown: String,
     },
-    /// It has no column by which its rows are known to be those of the rejects.
-    #[error("{shown} has no column `hd_mark`, by which a row is known to be that of its reject")]
+    /// It has no column that ties its rows to the rejects.
+    #[error("{shown} has no column `hd_mark`, which ties each row to its reject")]
     NoMarkColumn {
         /// The file.
         shown: String,

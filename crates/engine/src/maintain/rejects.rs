@@ -22,18 +22,18 @@ use crate::profile::header;
 /// The column that leads back to a reject.
 pub const REJECT: &str = "hd_reject";
 
-/// The column by which a row is known to be that reject's, and to have its columns.
+/// The column that ties a row to its reject and to the columns of the export.
 pub const MARK: &str = "hd_mark";
 
 /// The columns that go before a row's own.
 pub const ORIGIN: [&str; 7] = [REJECT, MARK, "hd_file", "hd_line", "hd_column", "hd_value", "hd_reason"];
 
-/// What marks begin with, so that no spreadsheet takes them for numbers; and those of an export for spreadsheets, whose
-/// values are guarded.
+/// The prefix of a mark. Without one, a spreadsheet could read a mark as a number. The prefix also says whether the values
+/// of the row are guarded.
 const EXACT: &str = "m-";
 const GUARDED: &str = "s-";
 
-/// What goes before a value that a spreadsheet would take for a formula.
+/// The guard before a value that a spreadsheet would read as a formula.
 const GUARD: char = '\'';
 
 /// The column of a record that has no fields to be told apart.
@@ -83,8 +83,7 @@ pub(super) fn names_of<'a>(format: &'a FileFormat, reject: &RejectEntry) -> (&'a
     }
 }
 
-/// The columns that a row of a reject has to have when it comes back: those of its file, or the one that its record
-/// stands in whole.
+/// The columns that a corrected row must have: those of its file, or the one that holds its whole record.
 pub(super) fn required_columns(format: &FileFormat, reject: &RejectEntry) -> Vec<String> {
     if !matches!(format.format.as_str(), "text" | "workbook") {
         return vec![RECORD.to_owned()];
@@ -93,7 +92,7 @@ pub(super) fn required_columns(format: &FileFormat, reject: &RejectEntry) -> Vec
     header(&TableHead { names: names.to_vec(), ..TableHead::default() }, &[])
 }
 
-/// The mark of a reject's row: it says which record that is, and which columns it has.
+/// The mark of a reject: a digest of its number, its place, its record and its columns.
 pub(super) fn mark_of(format: &FileFormat, reject: &RejectEntry) -> String {
     const DIGITS: usize = 16;
     let mut digest = blake3::Hasher::new();
@@ -115,12 +114,12 @@ pub(super) fn guarded_mark(mark: &str) -> (bool, &str) {
     }
 }
 
-/// A value as a spreadsheet shows it and takes it for no formula.
+/// Guards a value that a spreadsheet would read as a formula.
 fn guarded(value: String) -> String {
     if value.starts_with(['=', '+', '-', '@', '\t', '\r', GUARD]) { format!("{GUARD}{value}") } else { value }
 }
 
-/// A guarded value as it was.
+/// Removes the guard of a value.
 pub(super) fn unguarded(value: String) -> String {
     value.strip_prefix(GUARD).map(str::to_owned).unwrap_or(value)
 }

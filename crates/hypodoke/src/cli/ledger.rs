@@ -123,7 +123,7 @@ pub struct RejectsArguments {
     /// Write them as CSV with their reasons and origins, to be corrected; - is standard output
     #[arg(long, value_name = "FILE", conflicts_with = "take")]
     pub export: Option<PathBuf>,
-    /// Guard values that a spreadsheet would take for formulas; --take takes the guard off
+    /// Put ' before values that a spreadsheet would read as formulas; --take removes it
     #[arg(long, requires = "export")]
     pub for_spreadsheet: bool,
     /// Load the corrected rows of such a file
@@ -148,7 +148,7 @@ pub struct ReplayArguments {
     /// Only files modified since so long ago: 12h, 3d
     #[arg(long, value_name = "SPAN")]
     pub since: Option<String>,
-    /// Replace rows too that somebody else has changed since they were loaded
+    /// Also replace rows that somebody else has changed since they were loaded
     #[arg(long)]
     pub overwrite: bool,
     /// Do not ask

@@ -229,6 +229,12 @@ fn rejected(line: &ReceiptLine) -> Vec<(Tone, String)> {
     if rest > 0 && !told.is_empty() {
         remarks.push((Tone::Warning, format!("{} rejected for other reasons", count::rows(rest))));
     }
+    let found: u64 = line.reject_reasons.iter().map(|reason| reason.rows).sum();
+    let corrected = found.saturating_sub(line.rows_rejected);
+    if line.outcome.counts() && corrected > 0 {
+        let words = count::of(corrected, "of these rows is corrected", "of these rows are corrected");
+        remarks.push((Tone::Plain, words));
+    }
     remarks
 }
 

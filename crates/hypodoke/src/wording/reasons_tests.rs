@@ -270,7 +270,7 @@ fn a_skipped_file_is_told_in_a_sentence(#[case] reason: SkipReason, #[case] expe
     assert_eq!(of_file(&[reason.reason()], "a.csv").as_deref(), expected);
 }
 
-/// Every code has a sentence of its own, but for a file that is known; what came of a library says its cause.
+/// Every code has a sentence, except `skipped.known`. A reason with a cause says the cause.
 #[test]
 fn every_code_has_a_sentence() {
     for code in REASON_CODES {
@@ -284,7 +284,7 @@ fn every_code_has_a_sentence() {
     }
 }
 
-/// What libraries, places and databases say goes along as the cause.
+/// The codes whose facts always have a cause: the text of a library, a place or a database.
 const HAVE_A_CAUSE: [&str; 29] = [
     "failed.again",
     "failed.archive",

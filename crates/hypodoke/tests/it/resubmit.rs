@@ -265,7 +265,7 @@ fn numbers_that_were_moved_are_refused_row_by_row() {
     let (shop, staging) = changed_export(swapped);
     let run = shop.run("rejects --take bad.csv");
     assert_eq!(run.code, Some(3), "{}{}", run.out, run.err);
-    assert!(run.out.contains("its `hd_mark` is not that of this reject"), "{}", run.out);
+    assert!(run.out.contains("its `hd_mark` belongs to another reject"), "{}", run.out);
     // The third is the reject it says.
     assert_eq!(account(&staging, &shop), ["4|2|2|0"]);
     assert_eq!(staging.query(&shop, "SELECT id, berth FROM f ORDER BY id"), ["1|N1", "4|N4"]);

@@ -295,6 +295,7 @@ fn what_a_person_has_corrected_comes_back(
         let replay = shop.run("replay f_20260302.csv --yes");
         assert_eq!(replay.code, Some(3), "a reject is open: {}{}", replay.out, replay.err);
         assert!(replay.out.contains("rows that were corrected before stay corrected"), "{}", replay.out);
+        assert!(replay.out.contains("2 of these rows are corrected"), "{}", replay.out);
     }
     assert_eq!(staging.query(&shop, all), expected);
     assert_eq!(staging.query(&shop, account), ["3|1"]);

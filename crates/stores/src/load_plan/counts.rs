@@ -19,9 +19,9 @@ pub struct Counts {
     pub restored: u64,
     /// Keys whose rows somebody else has changed, and that were left as they are.
     pub touched: u64,
-    /// Keys whose rows somebody else had changed, and that are again what the files say.
+    /// Keys that somebody else had changed, and that were overwritten.
     pub overwritten: u64,
-    /// Rows that were missing in the table and are back.
+    /// Missing rows that were inserted again.
     pub put_back: u64,
     /// Rows that stand behind those of later files.
     pub overtaken: u64,

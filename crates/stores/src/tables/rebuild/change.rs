@@ -63,9 +63,9 @@ pub struct Rebuilt {
     pub restored: u64,
     /// Keys that somebody else has changed, left as they are.
     pub touched: u64,
-    /// Keys that somebody else had changed, and whose rows are again what the files say.
+    /// Keys that somebody else had changed, and that were overwritten.
     pub overwritten: u64,
-    /// Rows that were missing in the table and are back.
+    /// Missing rows that were inserted again.
     pub put_back: u64,
     /// Rows of the file that brought the change that have such a key, and were neither added nor took the
     /// place of others.

@@ -28,12 +28,12 @@ pub struct Differences {
     pub taken: Vec<TableRow>,
     /// What is to come.
     pub added: Vec<TableRow>,
-    /// All that files say or said of keys whose rows are restored.
+    /// Every row that a file holds, or held before the change, for the keys to restore.
     pub known: Vec<TableRow>,
 }
 
 impl Differences {
-    /// Adds all of one key whose rows are restored: what its files say and said of it, and what `is` to be there.
+    /// Adds one key to restore: every row that a file holds or held for it, and the rows that are to be there.
     pub fn restore(&mut self, (before, after): &KeyVersions, is: &[TableRow]) {
         let first = self.known.len();
         for version in before.iter().chain(after) {
