@@ -11,6 +11,7 @@ mod limit;
 mod measure;
 pub mod packed;
 mod reason;
+mod rejected_keys;
 mod target;
 mod typed;
 mod unique;

@@ -5,7 +5,7 @@ use crate::spelling::number::Group;
 use crate::spelling::{DateOrder, NumberStyle};
 use crate::types::Type;
 
-fn target(ty: Type) -> Target {
+pub(super) fn target(ty: Type) -> Target {
     Target {
         source_name: "draught".into(),
         ty,

@@ -85,6 +85,8 @@ pub struct Stages<'a> {
     pub heads: Vec<TableHead>,
     /// For each table, the columns whose sums are wanted.
     pub sums: Vec<Vec<usize>>,
+    /// For each table, the columns of its key, where keys vanish that the file does not hold.
+    pub keys: Vec<Vec<usize>>,
     /// The column of the main table that says where the file stands.
     pub order: Option<usize>,
     /// Records that are rejected for what the database refused of them before.
@@ -153,6 +155,9 @@ impl Batch {
             let paths: Vec<String> = stages.heads.iter().map(|head| head.path.clone()).collect();
             settle(&mut self.rows, &paths);
             self.refuse(stages.refused);
+        }
+        for ((caster, rows), key) in stages.casters.iter().zip(&mut self.rows).zip(&stages.keys) {
+            caster.read_rejected_keys(rows, key);
         }
         for (table, rows) in self.rows.iter_mut().enumerate() {
             for reject in &mut rows.rejects {
@@ -280,7 +285,8 @@ fn casting_threads() -> usize {
 fn forked<'a>(stages: Stages<'a>, threads: usize) -> Vec<Stages<'a>> {
     let fork = |stages: &Stages<'a>| {
         let casters = stages.casters.iter().map(Caster::fork).collect::<Option<Vec<_>>>()?;
-        Some(Stages { casters, heads: stages.heads.clone(), sums: stages.sums.clone(), ..*stages })
+        let (heads, sums, keys) = (stages.heads.clone(), stages.sums.clone(), stages.keys.clone());
+        Some(Stages { casters, heads, sums, keys, ..*stages })
     };
     let mut all = vec![stages];
     for _ in 1..threads {

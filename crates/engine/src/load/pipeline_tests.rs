@@ -108,6 +108,7 @@ fn run_by(
     let stages = Stages {
         casters: vec![caster(demand)],
         heads,
+        keys: Vec::new(),
         sums: vec![vec![0]],
         order: Some(0),
         refused: &refused,

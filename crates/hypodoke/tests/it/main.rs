@@ -43,6 +43,7 @@ mod staging;
 mod survey;
 mod tally;
 mod tell;
+mod vanished;
 mod venture;
 mod versions;
 mod watch;

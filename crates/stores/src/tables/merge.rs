@@ -79,10 +79,14 @@ impl Merge {
         Some(format!("SELECT count(*) FROM {} WHERE {is_there}", self.table))
     }
 
-    /// Lets what the stage does not hold vanish; `moment` is a literal.
-    pub fn vanish(&self, moment: &str) -> Option<String> {
+    /// Lets what the stage does not hold vanish; `moment` is a literal. What a table with the keys of rejected rows
+    /// holds stays.
+    pub fn vanish(&self, moment: &str, rejects: Option<&str>) -> Option<String> {
         let (table, stage, is_there) = (&self.table, &self.stage, self.is_there()?);
-        let gone = format!("NOT EXISTS (SELECT 1 FROM {stage} s WHERE {})", self.same_key("t", "s"));
+        let not_in =
+            |stage: &str| format!("NOT EXISTS (SELECT 1 FROM {stage} s WHERE {})", self.same_key("t", "s"));
+        let gone: Vec<String> = [Some(stage.as_str()), rejects].into_iter().flatten().map(not_in).collect();
+        let gone = gone.join(" AND ");
         Some(match self.vanished {
             Vanished::Close => {
                 format!("UPDATE {table} AS t SET {VALID_TO_COLUMN} = {moment} WHERE {is_there} AND {gone}")
@@ -278,7 +282,7 @@ mod tests {
         let database = tables(&[(1, "N1", "mon", 4), (2, "N2", "mon", 4)], &[(1, "N1", "tue", 5)]);
         let merge = merge().of_full_delivery(vanished);
         assert_eq!(merge.count_there().is_some(), expected.is_some());
-        assert_eq!(merge.vanish("'noon'").map(|sql| run(&database, &sql)), expected);
+        assert_eq!(merge.vanish("'noon'", None).map(|sql| run(&database, &sql)), expected);
         assert_eq!(rows(&database), left);
     }
 

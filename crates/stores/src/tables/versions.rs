@@ -31,12 +31,13 @@ enum KeyEvent {
     Gone,
 }
 
-/// The rows of one key. `versions` are in the order of files and lines; `effective` is from when on
-/// each file holds, in their order; `is_same` tells whether two rows say the same.
+/// The rows of one key. `versions` are in the order of files and lines; `takes_out` says for each file, in
+/// their order, from when on the key is gone where the file does not hold it: `None` for a file that does
+/// not say whether it holds the key. `is_same` tells whether two rows say the same.
 pub fn fold(
     rules: FoldRules,
     versions: &[Version],
-    effective: &[i64],
+    takes_out: &[Option<i64>],
     is_same: &dyn Fn(usize, usize) -> bool,
 ) -> Vec<TableRow> {
     match rules.mode {
@@ -46,13 +47,13 @@ pub fn fold(
             let row = versions.iter().rfind(|version| Some(version.file) == first);
             row.map(|version| TableRow { row: version.row, from: None, to: None }).into_iter().collect()
         }
-        Mode::History => history(&events(rules, versions, effective), is_same),
-        _ => latest(rules, &events(rules, versions, effective), is_same).into_iter().collect(),
+        Mode::History => history(&events(rules, versions, takes_out), is_same),
+        _ => latest(rules, &events(rules, versions, takes_out), is_same).into_iter().collect(),
     }
 }
 
 /// What is said of the key, one thing at a time: of one file and moment the last.
-fn events(rules: FoldRules, versions: &[Version], effective: &[i64]) -> Vec<(i64, KeyEvent)> {
+fn events(rules: FoldRules, versions: &[Version], takes_out: &[Option<i64>]) -> Vec<(i64, KeyEvent)> {
     let mut events: Vec<((usize, i64), KeyEvent)> = Vec::new();
     for version in versions {
         let at = (version.file, version.effective);
@@ -63,8 +64,8 @@ fn events(rules: FoldRules, versions: &[Version], effective: &[i64]) -> Vec<(i64
     }
     if rules.vanished != Vanished::Keep {
         let holds = |file: usize| versions.iter().any(|version| version.file == file);
-        let gone = effective.iter().enumerate().filter(|(file, _)| !holds(*file));
-        events.extend(gone.map(|(file, moment)| ((file, *moment), KeyEvent::Gone)));
+        let gone = takes_out.iter().enumerate().filter(|(file, _)| !holds(*file));
+        events.extend(gone.filter_map(|(file, moment)| Some(((file, (*moment)?), KeyEvent::Gone))));
         events.sort_by_key(|((file, moment), _)| (*file, *moment));
     }
     events.into_iter().map(|((_, moment), what)| (moment, what)).collect()
@@ -124,14 +125,16 @@ mod tests {
 
     use super::*;
 
-    /// A week of one key: in each file the value that it has there, `-` where it is not held.
+    /// A week of one key: in each file the value that it has there, `-` where it is not held, `?` where that is
+    /// not known.
     fn week(rules: FoldRules, files: &str) -> String {
         let values: Vec<char> = files.chars().collect();
-        let held = values.iter().enumerate().filter(|(_, value)| **value != '-');
+        let held = values.iter().enumerate().filter(|(_, value)| !"-?".contains(**value));
         let versions: Vec<Version> =
             held.map(|(at, _)| Version { file: at, row: at, effective: at as i64 }).collect();
-        let effective: Vec<i64> = (0..values.len() as i64).collect();
-        let rows = fold(rules, &versions, &effective, &|a, b| values[a] == values[b]);
+        let moment = |(at, value): (usize, &char)| (*value != '?').then_some(at as i64);
+        let takes_out: Vec<Option<i64>> = values.iter().enumerate().map(moment).collect();
+        let rows = fold(rules, &versions, &takes_out, &|a, b| values[a] == values[b]);
         let shown = |row: &TableRow| {
             let moment = |moment: Option<i64>| moment.map_or(String::new(), |moment| moment.to_string());
             format!("{}{}[{},{})", values[row.row], row.row, moment(row.from), moment(row.to))
@@ -150,6 +153,11 @@ mod tests {
     #[case::versions(Mode::History, Vanished::Keep, "abbc", "a0[0,1) b1[1,3) c3[3,)")]
     #[case::gaps_are_no_end(Mode::History, Vanished::Keep, "a-a-b", "a0[0,4) b4[4,)")]
     #[case::closed(Mode::History, Vanished::Close, "ab-b", "a0[0,1) b1[1,2) b3[3,)")]
+    #[case::deleted_or_not(Mode::Upsert, Vanished::Delete, "ab?", "b1[,)")]
+    #[case::deleted_before(Mode::Upsert, Vanished::Delete, "a-?", "")]
+    #[case::marked_before(Mode::Upsert, Vanished::Mark, "a-?", "a0[,1)")]
+    #[case::marked_or_not(Mode::Upsert, Vanished::Mark, "ab?-", "b1[,3)")]
+    #[case::closed_or_not(Mode::History, Vanished::Close, "a?-", "a0[0,2)")]
     #[case::never_there(Mode::History, Vanished::Close, "---", "")]
     fn a_key_is_what_its_files_say(
         #[case] mode: Mode,
@@ -165,7 +173,7 @@ mod tests {
         let rules = FoldRules { mode: Mode::History, ..FoldRules::default() };
         let version = |file: usize, row: usize, effective: i64| Version { file, row, effective };
         let versions = [version(0, 0, 5), version(0, 1, 2), version(1, 2, 5), version(1, 3, 2)];
-        let rows = fold(rules, &versions, &[0, 0], &|a, b| a == b);
+        let rows = fold(rules, &versions, &[None, None], &|a, b| a == b);
         let expected =
             [TableRow { row: 3, from: Some(2), to: Some(5) }, TableRow { row: 2, from: Some(5), to: None }];
         assert_eq!(rows, expected);

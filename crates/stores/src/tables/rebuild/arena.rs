@@ -12,7 +12,7 @@ use super::target::Moments;
 use crate::error::StoreError;
 use crate::load_plan::TablePlan;
 use crate::sql::{Misread, SqlConnection};
-use crate::tables::row_archive::{Next, Unpacked, for_each_row};
+use crate::tables::row_archive::{ALL_BLOCKS, Next, Unpacked, for_each_row};
 
 /// The rows of one table in memory.
 #[derive(Default)]
@@ -62,7 +62,8 @@ impl Arena {
         let mut scratch = std::mem::take(&mut self.scratch);
         let shown = connection.shown();
         let from = (file, table.plan.table.as_str(), table.is_child());
-        for_each_row(connection, from, until, &mut scratch, &mut |unpacked: Unpacked<'_>| {
+        let range = 0..until.unwrap_or(i64::MAX);
+        for_each_row(connection, from, range, &mut scratch, &mut |unpacked: Unpacked<'_>| {
             if places.as_ref().is_none_or(|(known, _)| known != unpacked.columns) {
                 places = Some((unpacked.columns.clone(), places_in(table, unpacked.columns)));
             }
@@ -136,7 +137,7 @@ impl Arena {
 }
 
 /// For each column of the table, where it stands in a block; widened ones are remembered.
-fn places_in(table: &TableRows<'_>, packed: &PackedColumns) -> Vec<Option<usize>> {
+pub fn places_in(table: &TableRows<'_>, packed: &PackedColumns) -> Vec<Option<usize>> {
     let place = |(at, (name, ty)): (usize, &(String, Type))| {
         let found = packed.iter().position(|(known, _)| known == name)?;
         if packed.get(found).is_some_and(|(_, had)| had != ty) {
@@ -149,7 +150,7 @@ fn places_in(table: &TableRows<'_>, packed: &PackedColumns) -> Vec<Option<usize>
 
 /// A cell of a row that was unpacked, as the table has it now; `None` where its type does not hold it. The
 /// row's cells begin at the first number, and the second is the column.
-fn cell_now(
+pub fn cell_now(
     table: &TableRows<'_>,
     places: &[Option<usize>],
     (begin, at): (usize, usize),
@@ -161,7 +162,8 @@ fn cell_now(
     if table.plan.keeps_layout { widen(cell, *ty, rows) } else { Some(cell) }
 }
 
-fn copy(cell: Cell, from: &Rows, to: &mut Rows) -> Cell {
+/// A cell of other rows, with what it points to, added to rows.
+pub fn copy(cell: Cell, from: &Rows, to: &mut Rows) -> Cell {
     match cell {
         Cell::Text { start, len } => {
             let begin = to.records.bytes.len();
@@ -213,7 +215,7 @@ pub fn columns_of(
             Ok(Next::Row)
         };
         let from = (*file, table.table.as_str(), table.lineage == Lineage::Children);
-        for_each_row(connection, from, None, &mut rows, &mut seen)?;
+        for_each_row(connection, from, ALL_BLOCKS, &mut rows, &mut seen)?;
     }
     if columns.is_empty() {
         let what = format!("no row of `{}` is kept", table.table);

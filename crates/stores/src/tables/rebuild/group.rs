@@ -1,5 +1,6 @@
 //! A table with what hangs on its rows, rebuilt.
 
+use std::borrow::Cow;
 use std::collections::HashSet;
 
 use hypodoke_core::cast::Cell;
@@ -9,6 +10,7 @@ use super::apply::Stage;
 use super::arena::{Arena, KeyHash, Wanted, columns_of};
 use super::change::{Change, FileRows, Rebuilt};
 use super::key_rows::{Differences, KeyRows};
+use super::rejected_keys::RejectedRows;
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
@@ -36,6 +38,13 @@ struct Source {
     rows: FileRows,
     before: Option<usize>,
     after: Option<usize>,
+    rejected: RejectedRows,
+}
+
+impl Source {
+    fn of(rows: &FileRows, before: Option<usize>, after: Option<usize>) -> Source {
+        Source { rows: rows.clone(), before, after, rejected: RejectedRows::default() }
+    }
 }
 
 impl<'c, 'p: 'c> Group<'c, 'p> {
@@ -48,12 +57,12 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     ) -> Result<Group<'c, 'p>, StoreError> {
         let mut sources: Vec<Source> = Vec::new();
         for (at, rows) in change.before.iter().enumerate() {
-            sources.push(Source { rows: rows.clone(), before: Some(at), after: None });
+            sources.push(Source::of(rows, Some(at), None));
         }
         for (at, rows) in change.after.iter().enumerate() {
             match sources.iter_mut().find(|source| source.rows == *rows) {
                 Some(source) => source.after = Some(at),
-                None => sources.push(Source { rows: rows.clone(), before: None, after: Some(at) }),
+                None => sources.push(Source::of(rows, None, Some(at))),
             }
         }
         let files: Vec<i64> = sources.iter().map(|source| source.rows.file.file).collect();
@@ -63,6 +72,11 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         };
         let main = rows(main)?;
         let parts = parts.iter().map(|part| rows(part)).collect::<Result<_, _>>()?;
+        if change.rules.vanished != Vanished::Keep {
+            for source in &mut sources {
+                source.rejected = RejectedRows::of(target.archive(), &main, &source.rows)?;
+            }
+        }
         Ok(Group { change, main, parts, sources, hash: KeyHash::default() })
     }
 
@@ -178,7 +192,44 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 return Ok(None);
             }
         }
+        self.read_rejected_keys(target, &mut key_rows)?;
         Ok(Some(key_rows))
+    }
+
+    /// Finds which of the keys at hand rejected rows have.
+    fn read_rejected_keys(
+        &self,
+        target: &mut dyn RebuildTarget,
+        key_rows: &mut KeyRows,
+    ) -> Result<(), StoreError> {
+        let KeyRows { keys, in_rejects, .. } = key_rows;
+        for source in &self.sources {
+            let file = source.rows.file.file;
+            source.rejected.for_each_key(target.archive(), &self.main, file, &mut |key| {
+                if !keys.contains_key(key) {
+                    return;
+                }
+                let (before, after) = in_rejects.entry(key.into()).or_default();
+                before.extend(source.before);
+                after.extend(source.after);
+            })?;
+        }
+        Ok(())
+    }
+
+    /// From when on a key is gone that a file does not hold, file by file: `None` for one that does not say which
+    /// keys it holds, as a rejected row's cannot be read.
+    pub fn moments(&self, before: bool) -> Vec<Option<i64>> {
+        let files = if before { &self.change.before } else { &self.change.after };
+        let place = |source: &Source| if before { source.before } else { source.after };
+        let mut moments: Vec<Option<i64>> =
+            files.iter().map(|rows| Some(rows.file.order.effective.unwrap_or_default())).collect();
+        for at in self.sources.iter().filter(|source| source.rejected.is_unreadable).filter_map(place) {
+            if let Some(moment) = moments.get_mut(at) {
+                *moment = None;
+            }
+        }
+        moments
     }
 
     /// Puts the difference of some keys into the stages, and all rows of those that are restored.
@@ -191,10 +242,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     ) -> Result<(), StoreError> {
         let mut differences = Differences::default();
         let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
-        let moments = |files: &[FileRows]| -> Vec<i64> {
-            files.iter().map(|rows| rows.file.order.effective.unwrap_or_default()).collect()
-        };
-        let (moments_before, moments_after) = (moments(&self.change.before), moments(&self.change.after));
+        let (moments_before, moments_after) = (self.moments(true), self.moments(false));
         for (key, versions) in &key_rows.keys {
             let (before, after) = versions;
             let in_order = |versions: &[Version]| {
@@ -202,15 +250,22 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 versions.sort_by_key(|version| version.file);
                 versions
             };
-            let was = fold(self.change.rules, &in_order(before), &moments_before, &is_same);
-            let is = fold(self.change.rules, &in_order(after), &moments_after, &is_same);
+            let (rejects_before, rejects_after) = key_rows.files_of_rejects(key);
+            let takes_out = takes_out(&moments_after, rejects_after);
+            let was = fold(
+                self.change.rules,
+                &in_order(before),
+                &self::takes_out(&moments_before, rejects_before),
+                &is_same,
+            );
+            let is = fold(self.change.rules, &in_order(after), &takes_out, &is_same);
             if restored.contains(&self.hash.of(key)) {
                 Differences::default().add(&key_rows.main, (&was, &is), self.change, counted);
                 differences.restore(versions, &is);
             } else {
                 differences.add(&key_rows.main, (&was, &is), self.change, counted);
             }
-            self.count(&in_order(after), &is, &moments_after, key_rows, counted);
+            self.count(&in_order(after), &is, &takes_out, key_rows, counted);
         }
         stage.fill(target, (&self.main, &self.parts), key_rows, &differences)
     }
@@ -220,7 +275,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         &self,
         versions: &[Version],
         rows: &[TableRow],
-        moments: &[i64],
+        takes_out: &[Option<i64>],
         key_rows: &KeyRows,
         counted: &mut Rebuilt,
     ) {
@@ -230,11 +285,13 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let file_of = |row: &TableRow| key_rows.main.files.get(row.row) == Some(&by);
         if own.is_empty() {
             let earlier: Vec<Version> = versions.iter().filter(|v| v.file < place).copied().collect();
-            let moments = moments.get(..place).unwrap_or_default();
-            let there = fold(self.change.rules, &earlier, moments, &|_, _| false);
+            let earlier_files = takes_out.get(..place).unwrap_or_default();
+            let there = fold(self.change.rules, &earlier, earlier_files, &|_, _| false);
             let is_there = there.last().is_some_and(|row| row.to.is_none());
             counted.there += u64::from(is_there);
-            counted.vanished += u64::from(is_there && self.change.rules.vanished != Vanished::Keep);
+            let vanishes = self.change.rules.vanished != Vanished::Keep
+                && takes_out.get(place).is_some_and(Option::is_some);
+            counted.vanished += u64::from(is_there && vanishes);
             return;
         }
         counted.there += u64::from(versions.iter().any(|version| version.file < place));
@@ -255,6 +312,15 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     pub fn record(&self, key_rows: &KeyRows, row: usize) -> (i64, u64) {
         (key_rows.main.files.get(row).copied().unwrap_or_default(), key_rows.main.rows.line(row))
     }
+}
+
+/// From when on a key is gone that a file does not hold: for files that have a rejected row of it, `None`.
+pub fn takes_out<'m>(moments: &'m [Option<i64>], with_rejects: &[usize]) -> Cow<'m, [Option<i64>]> {
+    if with_rejects.is_empty() {
+        return Cow::Borrowed(moments);
+    }
+    let is_known = |(at, moment): (usize, &Option<i64>)| moment.filter(|_| !with_rejects.contains(&at));
+    moments.iter().enumerate().map(is_known).collect()
 }
 
 /// The moment that a cell tells.

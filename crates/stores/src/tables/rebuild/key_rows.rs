@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use super::arena::Arena;
 use super::change::{Change, Rebuilt};
 use super::children::Children;
+use super::rejected_keys::KeysInRejects;
 use crate::tables::versions::{TableRow, Version};
 
 /// The rows of some keys, from all files that hold them.
@@ -16,6 +17,15 @@ pub struct KeyRows {
     pub children: Children,
     /// What the files before and after say of each key.
     pub keys: HashMap<Box<[u8]>, KeyVersions>,
+    /// Those of these keys that rejected rows have.
+    pub in_rejects: KeysInRejects,
+}
+
+impl KeyRows {
+    /// The places of the files that have a key in rejected rows: before the change, and after it.
+    pub fn files_of_rejects(&self, key: &[u8]) -> (&[usize], &[usize]) {
+        self.in_rejects.get(key).map_or((&[], &[]), |(before, after)| (before, after))
+    }
 }
 
 /// What the files before a change said of a key, and what those after it say.

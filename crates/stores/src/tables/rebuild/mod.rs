@@ -14,6 +14,7 @@ mod children;
 mod compare;
 mod group;
 mod key_rows;
+mod rejected_keys;
 mod restore;
 mod stages;
 mod table;
@@ -22,6 +23,7 @@ mod target;
 mod tests;
 mod touched;
 
+pub use arena::copy as copy_cell;
 pub use bring::bring_in;
 pub use change::{Change, FileRows, Rebuilt};
 pub use compare::{Comparison, RowOfFile, compare};

@@ -5,7 +5,13 @@ mod pack;
 mod unpack;
 
 pub use pack::Packer;
-pub use unpack::{Next, Unpacked, for_each_row};
+pub use unpack::{ALL_BLOCKS, Next, Unpacked, for_each_row};
+
+/// The name under which the keys of a table's rejected rows are kept beside its rows: a row with its line for each,
+/// null where its key could not be read.
+pub fn rejected_keys_of(table: &str) -> String {
+    format!("rejected keys of {table}")
+}
 
 /// How strongly blocks are compressed: the quickest that is worth it.
 const LEVEL: i32 = 1;
@@ -32,7 +38,8 @@ mod tests {
     /// The lines of rows that are kept of a file, in blocks up to one.
     fn lines(connection: &mut dyn SqlConnection, file: i64, until: Option<i64>) -> Vec<u64> {
         let mut lines = Vec::new();
-        for_each_row(connection, (file, "moves", false), until, &mut Rows::default(), &mut |unpacked| {
+        let range = 0..until.unwrap_or(i64::MAX);
+        for_each_row(connection, (file, "moves", false), range, &mut Rows::default(), &mut |unpacked| {
             lines.push(unpacked.row.line);
             assert_eq!(unpacked.columns.len(), 2);
             Ok(Next::Row)
@@ -82,9 +89,10 @@ mod tests {
         let (file, _) = load(&mut store, &plan("a.csv", Mode::Upsert), &[("1", "N1")]);
         let sql = format!("INSERT INTO hd_kept_rows VALUES ({file}, 'moves', 0, 1, x'28b52ffd00')");
         store.script(&sql).expect("a block");
-        let found = for_each_row(&mut store, (file, "moves", false), None, &mut Rows::default(), &mut |_| {
-            Ok(Next::Row)
-        });
+        let found =
+            for_each_row(&mut store, (file, "moves", false), ALL_BLOCKS, &mut Rows::default(), &mut |_| {
+                Ok(Next::Row)
+            });
         let told = found.expect_err("damaged").to_string();
         assert!(told.contains("is damaged: block 0 of the rows of file"), "{told}");
     }

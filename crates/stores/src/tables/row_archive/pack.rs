@@ -2,18 +2,26 @@
 
 use std::collections::HashSet;
 
+use hypodoke_core::cast::packed::PackedColumns;
 use hypodoke_core::cast::{Rows, packed};
 use hypodoke_core::names::Lineage;
 
-use super::{BLOCK, LEVEL, WRITTEN_AT};
+use super::{BLOCK, LEVEL, WRITTEN_AT, rejected_keys_of};
 use crate::error::StoreError;
 use crate::load_plan::Mode;
 use crate::load_plan::TablePlan;
 use crate::sql::{SqlConnection, SqlValue};
 
+/// What a block holds, of a table by its place in the plan.
+#[derive(Clone, Copy)]
+enum Content {
+    Rows(usize),
+    RejectedKeys(usize),
+}
+
 /// A block that is ready to be written.
 struct Ready {
-    table: usize,
+    content: Content,
     rows: u64,
     bytes: Vec<u8>,
 }
@@ -29,6 +37,8 @@ struct Open {
 pub struct Packer {
     file: i64,
     open: Vec<Open>,
+    /// The keys of rejected rows, of each table.
+    open_keys: Vec<Open>,
     ready: Vec<Ready>,
     held: usize,
     next: i64,
@@ -37,8 +47,8 @@ pub struct Packer {
 impl Packer {
     /// A packer for the rows of a file that go to so many tables; its blocks are numbered from `next`.
     pub fn new(file: i64, tables: usize, next: i64) -> Packer {
-        let open = std::iter::repeat_with(Open::default).take(tables).collect();
-        Packer { file, open, ready: Vec::new(), held: 0, next }
+        let open = || std::iter::repeat_with(Open::default).take(tables).collect();
+        Packer { file, open: open(), open_keys: open(), ready: Vec::new(), held: 0, next }
     }
 
     /// Takes rows in, but those that the database refused.
@@ -59,7 +69,28 @@ impl Packer {
             packed::put_row(rows, index, is_child, &mut open.bytes);
             open.rows += 1;
             if open.bytes.len() >= BLOCK {
-                self.held += close(open, table, &mut self.ready)?;
+                self.held += close(open, Content::Rows(table), &mut self.ready)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes the keys of rejected rows in; `rows` has the columns of the key only.
+    pub fn add_rejected_keys(
+        &mut self,
+        table: usize,
+        columns: &PackedColumns,
+        rows: &Rows,
+    ) -> Result<(), StoreError> {
+        let Some(open) = self.open_keys.get_mut(table) else { return Ok(()) };
+        for index in 0..rows.len() {
+            if open.bytes.is_empty() {
+                packed::begin(columns, &mut open.bytes);
+            }
+            packed::put_row(rows, index, false, &mut open.bytes);
+            open.rows += 1;
+            if open.bytes.len() >= BLOCK {
+                self.held += close(open, Content::RejectedKeys(table), &mut self.ready)?;
             }
         }
         Ok(())
@@ -78,11 +109,16 @@ impl Packer {
     ) -> Result<(), StoreError> {
         let sql = r#"INSERT INTO hd_kept_rows (file, table_name, block, "rows", packed) VALUES (?1, ?2, ?3, ?4, ?5)"#;
         self.held = 0;
-        for Ready { table, rows, bytes } in self.ready.drain(..) {
-            let Some(table) = tables.get(table) else { continue };
+        for Ready { content, rows, bytes } in self.ready.drain(..) {
+            let (Content::Rows(at) | Content::RejectedKeys(at)) = content;
+            let Some(table) = tables.get(at) else { continue };
+            let name = match content {
+                Content::Rows(_) => table.table.clone(),
+                Content::RejectedKeys(_) => rejected_keys_of(&table.table),
+            };
             let parameters = [
                 SqlValue::Integer(self.file),
-                SqlValue::from(&table.table),
+                SqlValue::from(&name),
                 SqlValue::Integer(self.next),
                 SqlValue::from(rows),
                 SqlValue::Bytes(bytes),
@@ -93,27 +129,31 @@ impl Packer {
         Ok(())
     }
 
-    /// Writes all that is left.
+    /// Writes all that is left: the keys of rejected rows behind all rows, so that rows of later blocks are
+    /// corrected ones.
     pub fn finish(
         &mut self,
         connection: &mut dyn SqlConnection,
         tables: &[TablePlan],
     ) -> Result<(), StoreError> {
         for (table, open) in self.open.iter_mut().enumerate().filter(|(_, open)| open.rows > 0) {
-            close(open, table, &mut self.ready)?;
+            close(open, Content::Rows(table), &mut self.ready)?;
+        }
+        for (table, open) in self.open_keys.iter_mut().enumerate().filter(|(_, open)| open.rows > 0) {
+            close(open, Content::RejectedKeys(table), &mut self.ready)?;
         }
         self.write(connection, tables)
     }
 }
 
 /// Compresses a block; gives its size.
-fn close(open: &mut Open, table: usize, ready: &mut Vec<Ready>) -> Result<usize, StoreError> {
+fn close(open: &mut Open, content: Content, ready: &mut Vec<Ready>) -> Result<usize, StoreError> {
     let bytes = zstd::bulk::compress(&open.bytes, LEVEL).map_err(|error| StoreError::Refused {
         shown: "the rows of a file".to_owned(),
         why: format!("they cannot be compressed: {error}"),
     })?;
     let size = bytes.len();
-    ready.push(Ready { table, rows: open.rows, bytes });
+    ready.push(Ready { content, rows: open.rows, bytes });
     open.bytes.clear();
     open.rows = 0;
     Ok(size)

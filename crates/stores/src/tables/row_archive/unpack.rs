@@ -1,5 +1,7 @@
 //! Rows on their way out of the ledger.
 
+use std::ops::Range;
+
 use hypodoke_core::cast::Rows;
 use hypodoke_core::cast::packed::{Block, PackedColumns, PackedRow};
 
@@ -28,12 +30,14 @@ pub enum Next {
     Enough,
 }
 
-/// Hands the kept rows of a file's table over one after another, those of blocks from `from` on left
-/// out. A row is kept among `rows` where `work` says so.
+/// All blocks of a file.
+pub const ALL_BLOCKS: Range<i64> = 0..i64::MAX;
+
+/// Hands the kept rows of a file's table over one after another: those of the blocks in a range.
 pub fn for_each_row(
     connection: &mut dyn SqlConnection,
     (file, table, is_child): (i64, &str, bool),
-    until: Option<i64>,
+    range: Range<i64>,
     rows: &mut Rows,
     work: &mut dyn FnMut(Unpacked<'_>) -> Result<Next, StoreError>,
 ) -> Result<(), StoreError> {
@@ -41,7 +45,7 @@ pub fn for_each_row(
     let of_table = [SqlValue::Integer(file), SqlValue::from(table)];
     let blocks = connection.entries(sql, &of_table, |row| row.integer(0))?;
     let sql = "SELECT packed FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 AND block = ?3";
-    for number in blocks.into_iter().filter(|block| until.is_none_or(|until| *block < until)) {
+    for number in blocks.into_iter().filter(|block| range.contains(block)) {
         let [file_value, table_value] = of_table.clone();
         let parameters = [file_value, table_value, SqlValue::Integer(number)];
         let packed = connection.entries(sql, &parameters, |row| row.bytes(0))?;

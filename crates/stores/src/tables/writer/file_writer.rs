@@ -1,5 +1,6 @@
 //! A file being loaded, as far as it has come.
 
+use super::rejected_keys::RejectedKeys;
 use crate::error::StoreError;
 use crate::ledger::intents::EntryCounts;
 use crate::load_plan::LoadPlan;
@@ -33,6 +34,8 @@ pub struct FileWriter<'a, T: LoadTarget> {
     pub(super) there: u64,
     /// Too many of them are gone.
     pub(super) too_many: bool,
+    /// The keys of rejected rows, of each table.
+    pub(super) rejected_keys: Vec<RejectedKeys>,
 }
 
 impl<'a, T: LoadTarget> FileWriter<'a, T> {
@@ -53,6 +56,7 @@ impl<'a, T: LoadTarget> FileWriter<'a, T> {
             there_before: 0,
             there: 0,
             too_many: false,
+            rejected_keys: Vec::new(),
         }
     }
 

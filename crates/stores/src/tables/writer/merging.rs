@@ -3,6 +3,7 @@
 use hypodoke_core::names::{FILE_COLUMN, Lineage};
 
 use super::FileWriter;
+use super::rejected_keys::stage_of_rejects;
 use crate::error::StoreError;
 use crate::load_plan::Counts;
 use crate::load_plan::TablePlan;
@@ -40,7 +41,13 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     /// Lets keys vanish that a full delivery does not hold.
     fn let_vanish(&mut self, at: usize, table: &TablePlan) -> Result<u64, StoreError> {
         let merge = self.merge_of(at, table);
-        let Some(sql) = merge.vanish(&self.moment()) else { return Ok(0) };
+        let in_rejects = self.stage_rejected_keys(at)?;
+        let is_unreadable = self.rejected_keys.get(at).is_some_and(|rejected| rejected.unreadable > 0);
+        let sql = merge.vanish(&self.moment(), in_rejects.as_deref());
+        let Some(sql) = sql.filter(|_| !is_unreadable) else { return Ok(0) };
+        if let Some(stage) = in_rejects {
+            self.store.index_stage(&stage, merge.key())?;
+        }
         self.store.index_stage(merge.stage(), merge.key())?;
         let vanished = self.store.statement(&sql)?;
         self.too_many |= self.plan.rules.is_too_many(vanished, self.there_before);
@@ -65,7 +72,10 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     pub(super) fn drop_stages(&mut self) -> Result<(), StoreError> {
         let staged = self.targets.iter().enumerate();
         let staged = staged.filter(|(_, target)| target.as_ref().is_some_and(|target| target.staged));
-        let all: Vec<String> = staged.map(|(at, _)| stage_of(at)).collect();
+        let mut all: Vec<String> = staged.map(|(at, _)| stage_of(at)).collect();
+        let rejected = self.rejected_keys.iter_mut().enumerate();
+        all.extend(rejected.filter(|(_, keys)| keys.is_staged).map(|(at, _)| stage_of_rejects(at)));
+        self.rejected_keys.iter_mut().for_each(|keys| keys.is_staged = false);
         let dialect = self.store.dialect();
         all.iter().try_for_each(|stage| self.store.statement(&dialect.drop_stage(stage)).map(drop))
     }

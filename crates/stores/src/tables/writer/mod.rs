@@ -4,6 +4,7 @@ mod begin;
 mod file_writer;
 mod finish;
 mod merging;
+mod rejected_keys;
 mod sending;
 
 pub use file_writer::FileWriter;

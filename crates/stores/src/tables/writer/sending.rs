@@ -27,6 +27,7 @@ impl<T: LoadTarget> FileWriter<'_, T> {
             self.end_sending()?;
             write::add_rejects(self.store.ledger(), self.plan, self.file, &rows.rejects)?;
             failpoint!("load.rejects");
+            self.keep_rejected_keys(table, rows)?;
         }
         if let (Some(packer), Some(plan)) = (&mut self.packer, self.plan.tables.get(table)) {
             packer.add(table, plan, rows)?;
