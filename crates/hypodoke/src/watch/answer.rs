@@ -71,6 +71,11 @@ impl Asked {
             host: header(HOST).map(str::to_owned),
         }
     }
+
+    /// Whether the answer takes a look at the ledger.
+    pub fn is_of_ledger(&self) -> bool {
+        self.path == "/" || self.path.starts_with("/file/")
+    }
 }
 
 impl Answers {
@@ -191,6 +196,11 @@ fn page(make: impl FnOnce(&str) -> Result<Option<String>, Failure>) -> Response<
 
 fn plain(code: StatusCode, body: &str) -> Response<String> {
     response(code, "text/plain; charset=utf-8", body.to_owned())
+}
+
+/// The answer where enough pages are being made.
+pub fn busy() -> Response<String> {
+    plain(StatusCode::SERVICE_UNAVAILABLE, "too many pages are asked for at a time: try again\n")
 }
 
 /// What is answered where something went wrong that must not.

@@ -2,9 +2,11 @@
 //! limited in number, size and time, so that nobody keeps the loading from its work; and nothing that comes
 //! in by it changes anything.
 
+use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use hyper::body::Incoming;
@@ -13,15 +15,20 @@ use hyper::service::service_fn;
 use hyper::{Request, Response};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::task::AbortHandle;
 use tracing::warn;
 
 use super::answer::{Answers, Asked};
 use crate::exit::Exit;
 use crate::failure::Failure;
 
-/// So many connections are answered at a time; more are closed.
-const MOST_CONNECTIONS: usize = 32;
+/// The most connections that are open without a page on its way. A further one closes the oldest of them, so that
+/// idle connections keep nobody from health and metrics.
+const MOST_WAITING: usize = 32;
+
+/// The most pages that are made and sent at a time. Health and metrics ask no ledger, and are not counted.
+const MOST_PAGES: usize = 8;
 
 /// So much of a request is read, in bytes: more are more headers than anybody needs.
 const MOST_READ: usize = 16 * 1024;
@@ -57,31 +64,73 @@ pub fn open(listen: SocketAddr, answers: Arc<Answers>) -> Result<SocketAddr, Fai
     Ok(address)
 }
 
+/// An open connection.
+struct Connection {
+    task: AbortHandle,
+    /// A page is on its way.
+    is_page: Arc<AtomicBool>,
+}
+
 async fn answer_all(listener: TcpListener, answers: Arc<Answers>) {
-    let free = Arc::new(Semaphore::new(MOST_CONNECTIONS));
+    let pages = Arc::new(Semaphore::new(MOST_PAGES));
+    let mut open: VecDeque<Connection> = VecDeque::new();
     loop {
         let Ok((stream, _)) = listener.accept().await else {
             tokio::time::sleep(PAUSE).await;
             continue;
         };
-        // One too many is closed at once: waiting, it would hold a handle.
-        let Ok(permit) = free.clone().try_acquire_owned() else { continue };
-        let answers = answers.clone();
-        tokio::spawn(async move {
-            let _permit = permit;
-            // Who went away before the answer came does not need it.
-            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, answers)).await;
+        open.retain(|connection| !connection.task.is_finished());
+        make_room(&mut open);
+        let lane = PageLane { pages: pages.clone(), is_page: Arc::default(), permit: Arc::default() };
+        let (is_page, answers) = (lane.is_page.clone(), answers.clone());
+        let task = tokio::spawn(async move {
+            // A client that left before the answer came does not need it.
+            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, answers, lane)).await;
         });
+        open.push_back(Connection { task: task.abort_handle(), is_page });
     }
 }
 
-async fn answer(stream: TcpStream, answers: Arc<Answers>) -> Result<(), hyper::Error> {
+/// Closes the oldest connection without a page on its way, where there are too many of them.
+fn make_room(open: &mut VecDeque<Connection>) {
+    let waits = |connection: &Connection| !connection.is_page.load(Ordering::Relaxed);
+    if open.iter().filter(|connection| waits(connection)).count() < MOST_WAITING {
+        return;
+    }
+    if let Some(oldest) = open.iter().position(waits).and_then(|at| open.remove(at)) {
+        oldest.task.abort();
+    }
+}
+
+/// What a connection needs for a page: one of a few permits, which it keeps to its end.
+#[derive(Clone)]
+struct PageLane {
+    pages: Arc<Semaphore>,
+    is_page: Arc<AtomicBool>,
+    permit: Arc<Mutex<Option<OwnedSemaphorePermit>>>,
+}
+
+impl PageLane {
+    /// Takes a permit; whether there was one.
+    fn enter(&self) -> bool {
+        let permit = self.pages.clone().try_acquire_owned().ok();
+        let has_permit = permit.is_some();
+        self.is_page.store(has_permit, Ordering::Relaxed);
+        *self.permit.lock().unwrap_or_else(PoisonError::into_inner) = permit;
+        has_permit
+    }
+}
+
+async fn answer(stream: TcpStream, answers: Arc<Answers>, lane: PageLane) -> Result<(), hyper::Error> {
     let service = service_fn(move |request: Request<Incoming>| {
-        let (asked, answers) = (Asked::of(&request), answers.clone());
+        let (asked, answers, lane) = (Asked::of(&request), answers.clone(), lane.clone());
         async move {
+            if asked.is_of_ledger() && !lane.enter() {
+                return Ok::<Response<String>, Infallible>(super::answer::busy());
+            }
             // The ledger is asked on a thread of its own: health answers meanwhile.
             let response = tokio::task::spawn_blocking(move || answers.respond(&asked)).await;
-            Ok::<Response<String>, Infallible>(response.unwrap_or_else(|_| super::answer::failed()))
+            Ok(response.unwrap_or_else(|_| super::answer::failed()))
         }
     });
     http1::Builder::new()

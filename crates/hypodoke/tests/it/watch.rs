@@ -225,6 +225,24 @@ fn a_crowd_at_the_page_of_health_keeps_nothing_from_loading() {
     wait_for_rows(&shop, "2");
 }
 
+/// Connections that ask nothing make room for one that does, for a page as well.
+#[rstest]
+#[case::health("/healthz")]
+#[case::metrics("/metrics")]
+#[case::page("/")]
+fn idle_connections_keep_nobody_from_the_page(#[case] path: &str) {
+    let shop = configured("[watch]\nlisten = \"127.0.0.1:0\"");
+    let watch = Watch::start(&shop, "");
+    shop.write("in/gauge_1.csv", "at\n1\n");
+    wait_for_rows(&shop, "1");
+    let address = watch.address();
+    let idle: Vec<TcpStream> = (0..200).filter_map(|_| TcpStream::connect(&address).ok()).collect();
+    assert_eq!(idle.len(), 200);
+    let (status, text) = get(&address, path);
+    assert!(status.contains("200 OK"), "{text}");
+    drop(idle);
+}
+
 #[test]
 fn a_server_that_does_not_answer_stops_no_other_feed() {
     let shop = configured("");

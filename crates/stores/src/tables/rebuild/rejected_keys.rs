@@ -98,7 +98,8 @@ fn for_each(
     work: &mut dyn FnMut(RejectedRow<'_>),
 ) -> Result<(), StoreError> {
     let name = rejected_keys_of(&table.plan.table);
-    let (mut key, mut places): (Vec<u8>, Option<(PackedColumns, Vec<Option<usize>>)>) = (Vec::new(), None);
+    let mut key = Vec::new();
+    let mut places: Option<(PackedColumns, Vec<Option<usize>>)> = None;
     for_each_row(connection, (file, &name, false), ALL_BLOCKS, &mut Rows::default(), &mut |unpacked| {
         if places.as_ref().is_none_or(|(known, _)| known != unpacked.columns) {
             places = Some((unpacked.columns.clone(), places_in(table, unpacked.columns)));

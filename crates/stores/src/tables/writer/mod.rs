@@ -6,5 +6,6 @@ mod finish;
 mod merging;
 mod rejected_keys;
 mod sending;
+mod withholding;
 
 pub use file_writer::FileWriter;

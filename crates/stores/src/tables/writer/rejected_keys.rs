@@ -2,18 +2,10 @@
 
 use hypodoke_core::cast::packed::PackedColumns;
 use hypodoke_core::cast::{Cell, Rows};
-use hypodoke_core::names::Lineage;
 use hypodoke_core::record::Link;
 
-use super::FileWriter;
-use crate::error::StoreError;
-use crate::load_plan::{TablePlan, Vanished};
-use crate::sql::quote;
-use crate::tables::load_target::LoadTarget;
-use crate::tables::rebuild::{StagedRows, TableRows, copy_cell};
-
-/// How many bytes of keys are held before they are staged.
-const STAGED_AT: usize = 4 << 20;
+use crate::load_plan::TablePlan;
+use crate::tables::rebuild::copy_cell;
 
 /// The temporary table for the keys of rejected rows of a plan's table, by its place there.
 pub fn stage_of_rejects(table: usize) -> String {
@@ -24,7 +16,7 @@ pub fn stage_of_rejects(table: usize) -> String {
 #[derive(Default)]
 pub struct RejectedKeys {
     /// Those that are not staged yet; their columns are those of the key.
-    rows: Rows,
+    pub rows: Rows,
     /// Some are staged.
     pub is_staged: bool,
     /// How many rejected rows have a key that cannot be read.
@@ -33,7 +25,7 @@ pub struct RejectedKeys {
 
 impl RejectedKeys {
     /// Adds the keys of rejected rows; null stands for one that cannot be read.
-    fn add(&mut self, keys: &Rows) {
+    pub fn add(&mut self, keys: &Rows) {
         for index in 0..keys.len() {
             let cells = keys.row(index);
             match cells.contains(&Cell::Null) {
@@ -43,78 +35,20 @@ impl RejectedKeys {
         }
     }
 
-    fn held(&self) -> usize {
+    /// How many bytes of memory they take, or so.
+    pub fn held(&self) -> usize {
         self.rows.cells.len() * size_of::<Cell>() + self.rows.records.bytes.len()
     }
 }
 
-impl<T: LoadTarget> FileWriter<'_, T> {
-    /// Keeps the keys of rejected rows, where keys vanish that the file does not hold.
-    pub(super) fn keep_rejected_keys(&mut self, table: usize, rows: &Rows) -> Result<(), StoreError> {
-        let Some(plan) = self.plan.tables.get(table).filter(|plan| plan.mode.has_key() && !plan.is_part())
-        else {
-            return Ok(());
-        };
-        // What is still rejected of a row that was corrected is known from its file's own load.
-        if self.plan.rules.vanished == Vanished::Keep || self.plan.resubmits.is_some() {
-            return Ok(());
-        }
-        let columns = key_columns(plan);
-        let keys = keys_of(plan, rows);
-        if let Some(packer) = &mut self.packer {
-            packer.add_rejected_keys(table, &columns, &keys)?;
-        }
-        let is_direct = self.is_direct();
-        self.rejected_keys.resize_with(self.plan.tables.len(), RejectedKeys::default);
-        if let Some(rejected) = self.rejected_keys.get_mut(table) {
-            rejected.add(&keys);
-            if !is_direct {
-                rejected.rows = Rows::default();
-            } else if rejected.held() > STAGED_AT {
-                self.stage_rejected_keys(table)?;
-            }
-        }
-        Ok(())
-    }
-
-    /// Puts the keys of rejected rows into their temporary table; gives its name where there are any.
-    pub(super) fn stage_rejected_keys(&mut self, table: usize) -> Result<Option<String>, StoreError> {
-        let (Some(plan), Some(rejected)) = (self.plan.tables.get(table), self.rejected_keys.get_mut(table))
-        else {
-            return Ok(None);
-        };
-        let (stage, columns) = (stage_of_rejects(table), key_columns(plan));
-        let names: Vec<String> = columns.iter().map(|(name, _)| quote(name)).collect();
-        if rejected.rows.is_empty() {
-            return Ok(rejected.is_staged.then_some(stage));
-        }
-        if !std::mem::replace(&mut rejected.is_staged, true) {
-            self.store.make_stage(&stage, &plan.table, &names, &names)?;
-        }
-        let rows = std::mem::take(&mut rejected.rows);
-        let files = vec![self.file; rows.len()];
-        let table = TableRows::of(plan, columns);
-        let (lineage, columns) = (Lineage::None, names.as_slice());
-        let staged =
-            StagedRows { stage: &stage, columns, lineage, rows: &rows, files: &files, table: &table };
-        self.store.fill_stage(&staged)?;
-        Ok(Some(stage))
-    }
-
-    /// How many rejected rows have a key that cannot be read, in all tables.
-    pub(super) fn unreadable_keys(&self) -> u64 {
-        self.rejected_keys.iter().map(|rejected| rejected.unreadable).sum()
-    }
-}
-
 /// The columns of a table's key, as far as its layout has them.
-fn key_columns(plan: &TablePlan) -> PackedColumns {
+pub fn key_columns(plan: &TablePlan) -> PackedColumns {
     let column = |name: &String| plan.layout.columns.iter().find(|column| column.name == *name);
     plan.key.iter().filter_map(column).map(|column| (column.name.clone(), column.ty())).collect()
 }
 
 /// The keys of the rejected rows of a batch, each with its line.
-fn keys_of(plan: &TablePlan, rows: &Rows) -> Rows {
+pub fn keys_of(plan: &TablePlan, rows: &Rows) -> Rows {
     let place = |name: &String| plan.layout.columns.iter().position(|column| column.name == *name);
     let places: Vec<usize> = plan.key.iter().filter_map(place).collect();
     let mut keys = Rows::default();
