@@ -39,6 +39,15 @@ pub struct Reject {
     pub sheet: Option<String>,
 }
 
+/// A record that is in the file and whose row is not loaded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RejectedRow {
+    /// The line its record starts on.
+    pub line: u64,
+    /// Its record, by its place in the batch; `None` where the key of the row cannot be read.
+    pub record: Option<u32>,
+}
+
 /// A batch of typed rows, with the records they came from.
 #[derive(Debug, Default)]
 pub struct Rows {
@@ -54,6 +63,9 @@ pub struct Rows {
     pub kept: Vec<u32>,
     /// The records that are not loaded.
     pub rejects: Vec<Reject>,
+    /// The rows of rejected records, where [`note_rejected`](super::note_rejected) was called: of a list, those in
+    /// records that are rejected.
+    pub rejected: Vec<RejectedRow>,
 }
 
 impl Rows {

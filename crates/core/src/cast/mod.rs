@@ -17,11 +17,12 @@ mod typed;
 mod unique;
 mod value;
 
-pub use cell::{Misfitting, Reject, Rows};
+pub use cell::{Misfitting, Reject, RejectedRow, Rows};
 pub use family::settle;
 pub use limit::Limit;
 pub use measure::{Condition, Demand, Literal, Test};
 pub use reason::Reason;
+pub use rejected_keys::note_rejected;
 pub use target::{Source, Target};
 
 use crate::figures::{ColumnFigures, ColumnSummary};
@@ -192,6 +193,7 @@ impl Caster {
         rows.wide.clear();
         rows.kept.clear();
         rows.rejects.clear();
+        rows.rejected.clear();
         self.misfits.clear();
         self.bad.clear();
         self.bad.resize(count, false);

@@ -194,6 +194,9 @@ impl Violation {
             Violation::TooManyRejects { rejected, read, most } => {
                 ("too_many_rejects", json!({ "rejected": rejected, "read": read, "most": most }))
             }
+            Violation::UnreadableKeys { table, rows } => {
+                ("unreadable_keys", json!({ "table": table, "rows": rows }))
+            }
             Violation::CompanionUnreadable { companion, why } => {
                 ("companion_unreadable", json!({ "companion": companion, "why": why }))
             }

@@ -4,7 +4,7 @@
 pub const REASON_GROUPS: [&str; 4] = ["failed", "held", "skipped", "warned"];
 
 /// All reason codes, in order. The manual describes each.
-pub const REASON_CODES: [&str; 111] = [
+pub const REASON_CODES: [&str; 112] = [
     "failed.again",
     "failed.archive",
     "failed.changed_while_read",
@@ -113,6 +113,7 @@ pub const REASON_CODES: [&str; 111] = [
     "warned.too_many_rejects",
     "warned.too_many_rows",
     "warned.truncated",
+    "warned.unreadable_keys",
     "warned.unusual_rows",
     "warned.unusual_values",
     "warned.values",

@@ -49,6 +49,13 @@ pub enum Violation {
         /// The most, in words: a number or a percentage.
         most: String,
     },
+    /// Keys of rejected rows cannot be read, so that no key of a table vanished.
+    UnreadableKeys {
+        /// The table.
+        table: String,
+        /// The rejected rows.
+        rows: u64,
+    },
     /// Its companion file cannot be read.
     CompanionUnreadable {
         /// The companion's path.

@@ -8,7 +8,7 @@ use hypodoke_core::figures::{FileFigures, Unusual};
 use hypodoke_core::layout::{Layout, Otherwise, UnusualValues};
 use hypodoke_core::spelling::Number;
 use hypodoke_core::types::{Digits, Domain};
-use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, TablePlan, Tables, Vanished, Writer};
+use hypodoke_stores::{FileSummary, Finished, LoadPlan, PartSummary, Tables, Writer};
 
 use super::figures::{as_drift, figures_of, unusual_in};
 use super::pipeline::{self, Interrupted, PipelineResult, RefusedRecords, Stages};
@@ -180,7 +180,7 @@ impl Attempt<'_, '_> {
         let stages = Stages {
             casters: casters.map_err(|problem| NotLoaded::failed(file, FailReason::Constraint(problem)))?,
             sums: vec![self.summed()],
-            keys: plan.tables.iter().map(|table| keys_that_vanish(plan, table)).collect(),
+            keys: plan.tables.iter().map(|table| plan.vanishing_key(table)).collect(),
             order: plan.rules.order.as_ref().and_then(|name| self.mappings().first()?.fit.layout.find(name)),
             heads: mappings.iter().map(|mapping| mapping.head.clone()).collect(),
             refused: self.refused,
@@ -234,6 +234,7 @@ impl Attempt<'_, '_> {
             drift.extend(of_rows.iter().filter_map(as_drift));
             warnings.extend(of_rows);
         }
+        warnings.extend(tables.iter().filter_map(|(mapping, table)| unreadable_keys(mapping, table)));
         let part = |(mapping, table): (&TableMapping, &pipeline::TableResult)| {
             let layout = mapping.fit.layout.clone();
             let layout = all_values.map_or(layout.clone(), |all| with_all_values(layout, all));
@@ -387,12 +388,10 @@ impl Attempt<'_, '_> {
     }
 }
 
-/// The columns of a table's key, by their places in its layout, where keys vanish that a file does not hold.
-fn keys_that_vanish(plan: &LoadPlan, table: &TablePlan) -> Vec<usize> {
-    if plan.rules.vanished == Vanished::Keep || !table.mode.has_key() {
-        return Vec::new();
-    }
-    table.key.iter().filter_map(|name| table.layout.find(name)).collect()
+/// What to warn of where no key of a table vanished, since keys of rejected rows cannot be read.
+fn unreadable_keys(mapping: &TableMapping, table: &pipeline::TableResult) -> Option<Violation> {
+    let rows = table.unreadable_keys;
+    (rows > 0).then(|| Violation::UnreadableKeys { table: mapping.table.clone(), rows })
 }
 
 /// For each figure of the control line, the column of the main table whose sum it is.

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
-use hypodoke_core::cast::{Caster, Reject, Rows, Unmet, settle};
+use hypodoke_core::cast::{Caster, Reject, RejectedRow, Rows, Unmet, note_rejected, settle};
 use hypodoke_core::figures::ColumnSummary;
 use hypodoke_core::record::Records;
 use hypodoke_core::types::Digits;
@@ -43,6 +43,8 @@ pub struct TableResult {
     pub unmet: Vec<Unmet>,
     /// Columns whose numbers lost digits, since the user says so, and how many did.
     pub rounded: Vec<(String, u64)>,
+    /// Rejected rows whose keys cannot be read, where keys vanish that the file does not hold.
+    pub unreadable_keys: u64,
     /// Of each column that comes from the file, what its values come to, where that was wanted.
     pub figures: Vec<Option<ColumnSummary>>,
 }
@@ -110,6 +112,8 @@ struct Batch {
     order: Option<usize>,
     /// Which of the tables hold what is nested in records.
     is_child: Vec<bool>,
+    /// Which of the tables have a key whose values vanish where the file does not hold them.
+    has_key: Vec<bool>,
     /// A table or column came that was not known.
     strange: bool,
 }
@@ -139,6 +143,7 @@ impl Batch {
         if self.is_child.len() != stages.heads.len() {
             // Rows of a list that hangs on no record are rows by themselves.
             let hang = stages.heads.first().is_some_and(|main| !main.names.is_empty());
+            self.has_key = stages.keys.iter().map(|key| !key.is_empty()).collect();
             self.is_child = stages.heads.iter().map(|head| head.is_child && hang).collect();
         }
         for ((caster, rows), records) in stages.casters.iter_mut().zip(&mut self.rows).zip(&mut self.records)
@@ -156,8 +161,12 @@ impl Batch {
             settle(&mut self.rows, &paths);
             self.refuse(stages.refused);
         }
-        for ((caster, rows), key) in stages.casters.iter().zip(&mut self.rows).zip(&stages.keys) {
-            caster.read_rejected_keys(rows, key);
+        if stages.keys.iter().any(|key| !key.is_empty()) {
+            let is_list: Vec<bool> = stages.heads.iter().map(|head| head.is_child).collect();
+            note_rejected(&mut self.rows, &is_list);
+            for ((caster, rows), key) in stages.casters.iter().zip(&mut self.rows).zip(&stages.keys) {
+                caster.read_rejected_keys(rows, key);
+            }
         }
         for (table, rows) in self.rows.iter_mut().enumerate() {
             for reject in &mut rows.rejects {
@@ -175,6 +184,10 @@ impl Batch {
             let figures = &mut result.tables[at];
             figures.read += rows.records.len() as u64;
             let rejects = rows.rejects.len();
+            if self.has_key.get(at).copied().unwrap_or_default() {
+                let unreadable = rows.rejected.iter().filter(|row| row.record.is_none());
+                figures.unreadable_keys += unreadable.count() as u64;
+            }
             figures.loaded += loader.write(at, rows).map_err(Interrupted::Store)?;
             if let Some(columns) = self.sums.get(at).filter(|columns| !columns.is_empty()) {
                 figures.sums.resize(columns.len(), 0);
@@ -221,9 +234,12 @@ impl Batch {
         let (main, children) = self.rows.split_at_mut(1);
         let refused: Vec<u32> = main[0].rejects[before..].iter().map(|reject| reject.record).collect();
         for rows in children {
-            let Rows { kept, records, .. } = rows;
+            let Rows { kept, records, rejected, .. } = rows;
             let owner = |at: &u32| records.links().get(*at as usize).map(|link| link.owner);
-            kept.retain(|at| owner(at).is_none_or(|owner| !refused.contains(&owner)));
+            let is_refused = |at: &u32| owner(at).is_some_and(|owner| refused.contains(&owner));
+            let row = |at: u32| RejectedRow { line: records.line(at as usize), record: Some(at) };
+            rejected.extend(kept.iter().copied().filter(is_refused).map(row));
+            kept.retain(|at| !is_refused(at));
         }
     }
 }

@@ -71,11 +71,6 @@ impl Asked {
             host: header(HOST).map(str::to_owned),
         }
     }
-
-    /// Whether the answer takes a look at the ledger.
-    pub fn is_of_ledger(&self) -> bool {
-        self.path == "/" || self.path.starts_with("/file/")
-    }
 }
 
 impl Answers {
@@ -92,6 +87,12 @@ impl Answers {
             ));
         }
         Ok(Answers { status, settings, listen, last: Mutex::new(None) })
+    }
+
+    /// Whether the answer to a request is made from the ledger.
+    pub fn asks_ledger(&self, asked: &Asked) -> bool {
+        let is_page = asked.path == "/" || asked.path.starts_with("/file/");
+        is_page && asked.is_get && self.refusal(asked).is_none()
     }
 
     /// The answer to a request.
@@ -198,9 +199,9 @@ fn plain(code: StatusCode, body: &str) -> Response<String> {
     response(code, "text/plain; charset=utf-8", body.to_owned())
 }
 
-/// The answer where enough pages are being made.
+/// The answer where as many pages are being made as may be.
 pub fn busy() -> Response<String> {
-    plain(StatusCode::SERVICE_UNAVAILABLE, "too many pages are asked for at a time: try again\n")
+    plain(StatusCode::SERVICE_UNAVAILABLE, "too many pages are being made: try again\n")
 }
 
 /// What is answered where something went wrong that must not.

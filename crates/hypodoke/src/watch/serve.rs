@@ -5,7 +5,6 @@
 use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -67,8 +66,7 @@ pub fn open(listen: SocketAddr, answers: Arc<Answers>) -> Result<SocketAddr, Fai
 /// An open connection.
 struct Connection {
     task: AbortHandle,
-    /// A page is on its way.
-    is_page: Arc<AtomicBool>,
+    lane: PageLane,
 }
 
 async fn answer_all(listener: TcpListener, answers: Arc<Answers>) {
@@ -81,19 +79,19 @@ async fn answer_all(listener: TcpListener, answers: Arc<Answers>) {
         };
         open.retain(|connection| !connection.task.is_finished());
         make_room(&mut open);
-        let lane = PageLane { pages: pages.clone(), is_page: Arc::default(), permit: Arc::default() };
-        let (is_page, answers) = (lane.is_page.clone(), answers.clone());
+        let lane = PageLane { pages: pages.clone(), permit: Arc::default() };
+        let (own, answers) = (lane.clone(), answers.clone());
         let task = tokio::spawn(async move {
             // A client that left before the answer came does not need it.
-            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, answers, lane)).await;
+            let _ = tokio::time::timeout(CONNECTION_WAIT, answer(stream, answers, own)).await;
         });
-        open.push_back(Connection { task: task.abort_handle(), is_page });
+        open.push_back(Connection { task: task.abort_handle(), lane });
     }
 }
 
 /// Closes the oldest connection without a page on its way, where there are too many of them.
 fn make_room(open: &mut VecDeque<Connection>) {
-    let waits = |connection: &Connection| !connection.is_page.load(Ordering::Relaxed);
+    let waits = |connection: &Connection| !connection.lane.has_permit();
     if open.iter().filter(|connection| waits(connection)).count() < MOST_WAITING {
         return;
     }
@@ -106,7 +104,6 @@ fn make_room(open: &mut VecDeque<Connection>) {
 #[derive(Clone)]
 struct PageLane {
     pages: Arc<Semaphore>,
-    is_page: Arc<AtomicBool>,
     permit: Arc<Mutex<Option<OwnedSemaphorePermit>>>,
 }
 
@@ -114,10 +111,13 @@ impl PageLane {
     /// Takes a permit; whether there was one.
     fn enter(&self) -> bool {
         let permit = self.pages.clone().try_acquire_owned().ok();
-        let has_permit = permit.is_some();
-        self.is_page.store(has_permit, Ordering::Relaxed);
         *self.permit.lock().unwrap_or_else(PoisonError::into_inner) = permit;
-        has_permit
+        self.has_permit()
+    }
+
+    /// Whether a page is on its way.
+    fn has_permit(&self) -> bool {
+        self.permit.lock().unwrap_or_else(PoisonError::into_inner).is_some()
     }
 }
 
@@ -125,7 +125,7 @@ async fn answer(stream: TcpStream, answers: Arc<Answers>, lane: PageLane) -> Res
     let service = service_fn(move |request: Request<Incoming>| {
         let (asked, answers, lane) = (Asked::of(&request), answers.clone(), lane.clone());
         async move {
-            if asked.is_of_ledger() && !lane.enter() {
+            if answers.asks_ledger(&asked) && !lane.enter() {
                 return Ok::<Response<String>, Infallible>(super::answer::busy());
             }
             // The ledger is asked on a thread of its own: health answers meanwhile.
@@ -141,4 +141,41 @@ async fn answer(stream: TcpStream, answers: Arc<Answers>, lane: PageLane) -> Res
         .title_case_headers(true)
         .serve_connection(TokioIo::new(stream), service)
         .await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn lane(pages: &Arc<Semaphore>) -> PageLane {
+        PageLane { pages: pages.clone(), permit: Arc::default() }
+    }
+
+    #[test]
+    fn a_page_has_one_of_a_few_permits_until_its_connection_ends() {
+        let pages = Arc::new(Semaphore::new(1));
+        let (first, second) = (lane(&pages), lane(&pages));
+        assert!(first.enter() && first.has_permit());
+        assert!(!second.enter() && !second.has_permit());
+        drop(first);
+        assert!(second.enter());
+    }
+
+    #[tokio::test]
+    async fn the_oldest_connection_without_a_page_makes_room() {
+        let pages = Arc::new(Semaphore::new(1));
+        let connection = || {
+            let task = tokio::spawn(std::future::pending::<()>());
+            Connection { task: task.abort_handle(), lane: lane(&pages) }
+        };
+        let mut open: VecDeque<Connection> = (0..MOST_WAITING).map(|_| connection()).collect();
+        let ids: Vec<_> = open.iter().map(|connection| connection.task.id()).collect();
+        assert!(open[0].lane.enter());
+        make_room(&mut open);
+        assert_eq!(open.len(), MOST_WAITING, "one with a page does not wait");
+        open.push_back(connection());
+        make_room(&mut open);
+        let left: Vec<_> = open.iter().map(|connection| connection.task.id()).collect();
+        assert_eq!((left[0], left[1], left.len()), (ids[0], ids[2], MOST_WAITING));
+    }
 }

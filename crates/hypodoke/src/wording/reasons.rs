@@ -310,6 +310,11 @@ fn unmet(case: &str, facts: &Facts<'_>) -> Option<String> {
             facts.rows("read"),
             facts.text("most")
         ),
+        "unreadable_keys" => format!(
+            "no key vanished from `{}`: the key of {} cannot be read",
+            facts.text("table"),
+            count::of(facts.count("rows"), "rejected row", "rejected rows")
+        ),
         case => return of_control(case, facts),
     })
 }

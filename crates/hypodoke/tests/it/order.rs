@@ -182,7 +182,7 @@ fn a_table_of_one_delivery_holds_nothing_else(
     assert_eq!(staging.query(&shop, "SELECT id FROM f"), ["3"]);
 }
 
-fn workbook(shop: &Workshop, path: &str, sheets: &[(&str, &[[&str; 2]])]) {
+pub fn workbook(shop: &Workshop, path: &str, sheets: &[(&str, &[[&str; 2]])]) {
     let mut book = Workbook::new();
     for (name, rows) in sheets {
         let sheet = book.add_worksheet().set_name(*name).expect("a name");

@@ -27,8 +27,6 @@ pub struct Counts {
     pub overtaken: u64,
     /// Keys that are gone with this file.
     pub vanished: u64,
-    /// Rejected rows whose keys cannot be read, so that no key vanished.
-    pub unreadable_keys: u64,
     /// Corrected rows of the version before that came along.
     pub carried: u64,
     /// Corrected rows of the version before that are gone with it.
@@ -62,11 +60,6 @@ impl Counts {
                 "key that the table held is not in this file",
                 "keys that the table held are not in this file",
             ),
-            (self.unreadable_keys > 0).then(|| {
-                let of = if self.unreadable_keys == 1 { "row" } else { "rows" };
-                let rows = format!("{} rejected {of}", self.unreadable_keys);
-                format!("no key vanished with this file: the key of {rows} cannot be read")
-            }),
             said(
                 self.carried,
                 "row that was corrected before stays corrected",

@@ -209,6 +209,17 @@ impl LoadRules {
     }
 }
 
+impl LoadPlan {
+    /// The columns of a table's key, by their places in its layout, where keys vanish that a file does not hold;
+    /// none where they do not.
+    pub fn vanishing_key(&self, table: &TablePlan) -> Vec<usize> {
+        if self.rules.vanished == Vanished::Keep || !table.mode.has_key() {
+            return Vec::new();
+        }
+        table.key.iter().filter_map(|name| table.layout.find(name)).collect()
+    }
+}
+
 impl TablePlan {
     /// The type that a column has before the load; `None` if the table gets it now.
     pub fn type_before(&self, column: &Column) -> Option<Type> {

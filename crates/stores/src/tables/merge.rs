@@ -79,8 +79,8 @@ impl Merge {
         Some(format!("SELECT count(*) FROM {} WHERE {is_there}", self.table))
     }
 
-    /// Lets what the stage does not hold vanish; `moment` is a literal. What a table with the keys of rejected rows
-    /// holds stays.
+    /// Lets what the stage does not hold vanish; `moment` is a literal. `rejects` is a table with the keys of rejected
+    /// rows, which stay.
     pub fn vanish(&self, moment: &str, rejects: Option<&str>) -> Option<String> {
         let (table, stage, is_there) = (&self.table, &self.stage, self.is_there()?);
         let not_in =
@@ -284,6 +284,18 @@ mod tests {
         assert_eq!(merge.count_there().is_some(), expected.is_some());
         assert_eq!(merge.vanish("'noon'", None).map(|sql| run(&database, &sql)), expected);
         assert_eq!(rows(&database), left);
+    }
+
+    #[rstest]
+    #[case::closed(Vanished::Close)]
+    #[case::marked(Vanished::Mark)]
+    #[case::deleted(Vanished::Delete)]
+    fn keys_of_rejected_rows_stay(#[case] vanished: Vanished) {
+        let database = tables(&[(1, "N1", "mon", 4), (2, "N2", "mon", 4)], &[(1, "N1", "tue", 5)]);
+        database.execute_batch("CREATE TEMP TABLE rejects AS SELECT 2 AS id").expect("a table");
+        let sql = merge().of_full_delivery(vanished).vanish("'noon'", Some("rejects"));
+        assert_eq!(sql.map(|sql| run(&database, &sql)), Some(0));
+        assert_eq!(rows(&database), ["1 N1 4", "2 N2 4"]);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use std::hash::{BuildHasher, RandomState};
 
-use hypodoke_core::cast::packed::{PackedColumns, put_cell, widen};
+use hypodoke_core::cast::packed::{PackedColumns, PackedRow, put_cell, widen};
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
@@ -92,7 +92,8 @@ impl Arena {
         Ok(taken)
     }
 
-    fn push(&mut self, cells: &[Cell], from: &Rows, row: hypodoke_core::cast::packed::PackedRow, file: i64) {
+    /// Adds a row of a file with the cells of other rows.
+    pub fn push(&mut self, cells: &[Cell], from: &Rows, row: PackedRow, file: i64) {
         for cell in cells {
             let copied = copy(*cell, from, &mut self.rows);
             self.rows.cells.push(copied);
@@ -162,8 +163,7 @@ pub fn cell_now(
     if table.plan.keeps_layout { widen(cell, *ty, rows) } else { Some(cell) }
 }
 
-/// A cell of other rows, with what it points to, added to rows.
-pub fn copy(cell: Cell, from: &Rows, to: &mut Rows) -> Cell {
+fn copy(cell: Cell, from: &Rows, to: &mut Rows) -> Cell {
     match cell {
         Cell::Text { start, len } => {
             let begin = to.records.bytes.len();

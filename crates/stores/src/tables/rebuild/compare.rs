@@ -6,7 +6,7 @@ use hypodoke_core::names::{FILE_COLUMN, LINE_COLUMN, Lineage};
 
 use super::apply::Stage;
 use super::change::{Change, FileRows};
-use super::group::{Group, takes_out};
+use super::group::{Group, without};
 use super::key_rows::{Differences, KeyRows};
 use super::stages::{ADDED, compared, is_absent, key_of, of_part, pairs, same};
 use super::table::TableRows;
@@ -107,13 +107,13 @@ impl<'p> Group<'_, 'p> {
         key_rows: &KeyRows,
         found: &mut Comparison,
     ) -> Result<(), StoreError> {
-        let moments = self.moments(false);
+        let moments = self.moments_after();
         let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
         let mut expected = Differences::default();
         for (key, (_, after)) in &key_rows.keys {
             let mut versions: Vec<Version> = after.clone();
             versions.sort_by_key(|version| version.file);
-            let takes_out = takes_out(&moments, key_rows.files_of_rejects(key).1);
+            let takes_out = without(&moments, key_rows.files_of_rejects(key).1);
             expected.added.extend(fold(self.change.rules, &versions, &takes_out, &is_same));
         }
         for row in &expected.added {

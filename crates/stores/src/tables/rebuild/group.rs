@@ -217,11 +217,14 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         Ok(())
     }
 
-    /// From when on a key is gone that a file does not hold, file by file: `None` for one that does not say which
-    /// keys it holds, as a rejected row's cannot be read.
-    pub fn moments(&self, before: bool) -> Vec<Option<i64>> {
-        let files = if before { &self.change.before } else { &self.change.after };
-        let place = |source: &Source| if before { source.before } else { source.after };
+    /// See [`Group::moments`], for the files after the change.
+    pub fn moments_after(&self) -> Vec<Option<i64>> {
+        self.moments(&self.change.after, |source| source.after)
+    }
+
+    /// For each file, from when on a key is gone that it does not hold: `None` where the key of a rejected row
+    /// cannot be read. `place` is where a file stands among them.
+    fn moments(&self, files: &[FileRows], place: fn(&Source) -> Option<usize>) -> Vec<Option<i64>> {
         let mut moments: Vec<Option<i64>> =
             files.iter().map(|rows| Some(rows.file.order.effective.unwrap_or_default())).collect();
         for at in self.sources.iter().filter(|source| source.rejected.is_unreadable).filter_map(place) {
@@ -242,7 +245,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     ) -> Result<(), StoreError> {
         let mut differences = Differences::default();
         let is_same = |a: usize, b: usize| self.is_same(key_rows, a, b);
-        let (moments_before, moments_after) = (self.moments(true), self.moments(false));
+        let moments_before = self.moments(&self.change.before, |source| source.before);
+        let moments_after = self.moments_after();
         for (key, versions) in &key_rows.keys {
             let (before, after) = versions;
             let in_order = |versions: &[Version]| {
@@ -251,13 +255,9 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 versions
             };
             let (rejects_before, rejects_after) = key_rows.files_of_rejects(key);
-            let takes_out = takes_out(&moments_after, rejects_after);
-            let was = fold(
-                self.change.rules,
-                &in_order(before),
-                &self::takes_out(&moments_before, rejects_before),
-                &is_same,
-            );
+            let took_out = without(&moments_before, rejects_before);
+            let takes_out = without(&moments_after, rejects_after);
+            let was = fold(self.change.rules, &in_order(before), &took_out, &is_same);
             let is = fold(self.change.rules, &in_order(after), &takes_out, &is_same);
             if restored.contains(&self.hash.of(key)) {
                 Differences::default().add(&key_rows.main, (&was, &is), self.change, counted);
@@ -314,8 +314,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     }
 }
 
-/// From when on a key is gone that a file does not hold: for files that have a rejected row of it, `None`.
-pub fn takes_out<'m>(moments: &'m [Option<i64>], with_rejects: &[usize]) -> Cow<'m, [Option<i64>]> {
+/// The moments of files but for those that have a key in a rejected row, by their places: it is not gone with them.
+pub fn without<'m>(moments: &'m [Option<i64>], with_rejects: &[usize]) -> Cow<'m, [Option<i64>]> {
     if with_rejects.is_empty() {
         return Cow::Borrowed(moments);
     }

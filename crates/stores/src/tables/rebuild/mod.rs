@@ -23,7 +23,7 @@ mod target;
 mod tests;
 mod touched;
 
-pub use arena::copy as copy_cell;
+pub use arena::Arena;
 pub use bring::bring_in;
 pub use change::{Change, FileRows, Rebuilt};
 pub use compare::{Comparison, RowOfFile, compare};

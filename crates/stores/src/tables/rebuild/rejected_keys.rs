@@ -31,7 +31,7 @@ struct RejectedRow<'k> {
 }
 
 impl RejectedRows {
-    /// The rejected rows of a file.
+    /// The rejected rows of a file in a table.
     pub fn of(
         connection: &mut dyn SqlConnection,
         table: &TableRows<'_>,
@@ -44,7 +44,7 @@ impl RejectedRows {
         // Rows of blocks behind those of the file's own load were corrected.
         let later = last + 1..rows.until.unwrap_or(i64::MAX);
         let mut corrected = HashSet::new();
-        let from = (file, table.plan.table.as_str(), false);
+        let from = (file, table.plan.table.as_str(), table.is_child());
         for_each_row(connection, from, later, &mut Rows::default(), &mut |unpacked| {
             corrected.extend(rejected.get(&unpacked.row.line));
             Ok(Next::Row)

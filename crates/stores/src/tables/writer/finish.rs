@@ -27,7 +27,6 @@ impl<T: LoadTarget> Writer for FileWriter<'_, T> {
         }
         let mut undo = self.undo(summary);
         let mut finished = self.bring_in(summary, &mut undo)?;
-        finished.counts.unreadable_keys = self.unreadable_keys();
         let carried = corrections::carry(self.store.ledger(), self.plan, self.file, summary)?;
         (finished.counts.carried, finished.counts.uncorrected) = (carried.kept, carried.lost);
         // What the user's own statements may see of the ledger is what it will say.

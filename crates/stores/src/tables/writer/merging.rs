@@ -41,10 +41,11 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     /// Lets keys vanish that a full delivery does not hold.
     fn let_vanish(&mut self, at: usize, table: &TablePlan) -> Result<u64, StoreError> {
         let merge = self.merge_of(at, table);
+        if self.rejected_keys.get(at).is_some_and(|rejected| rejected.is_unreadable) {
+            return Ok(0);
+        }
         let in_rejects = self.stage_rejected_keys(at)?;
-        let is_unreadable = self.rejected_keys.get(at).is_some_and(|rejected| rejected.unreadable > 0);
-        let sql = merge.vanish(&self.moment(), in_rejects.as_deref());
-        let Some(sql) = sql.filter(|_| !is_unreadable) else { return Ok(0) };
+        let Some(sql) = merge.vanish(&self.moment(), in_rejects.as_deref()) else { return Ok(0) };
         if let Some(stage) = in_rejects {
             self.store.index_stage(&stage, merge.key())?;
         }

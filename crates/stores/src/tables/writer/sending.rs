@@ -13,6 +13,7 @@ use crate::tables::load_target::{LoadTarget, RowsOfFile};
 
 impl<T: LoadTarget> FileWriter<'_, T> {
     pub(super) fn insert_rows(&mut self, table: usize, rows: &mut Rows) -> Result<u64, StoreError> {
+        let rejects = rows.rejects.len();
         let mode = self.plan.tables.get(table).map_or(Mode::Append, |table| table.mode);
         let sent = if !self.is_direct() && mode != Mode::Append {
             rows.len() as u64
@@ -27,8 +28,8 @@ impl<T: LoadTarget> FileWriter<'_, T> {
             self.end_sending()?;
             write::add_rejects(self.store.ledger(), self.plan, self.file, &rows.rejects)?;
             failpoint!("load.rejects");
-            self.keep_rejected_keys(table, rows)?;
         }
+        self.keep_rejected_keys(table, rows, rejects)?;
         if let (Some(packer), Some(plan)) = (&mut self.packer, self.plan.tables.get(table)) {
             packer.add(table, plan, rows)?;
             if packer.is_full() {

@@ -4,9 +4,8 @@ use hypodoke_core::cast::Rows;
 use hypodoke_core::names::Lineage;
 
 use super::FileWriter;
-use super::rejected_keys::{RejectedKeys, key_columns, keys_of, stage_of_rejects};
+use super::rejected_keys::{RejectedKeys, columns_at, keys_of, stage_of_rejects};
 use crate::error::StoreError;
-use crate::load_plan::Vanished;
 use crate::sql::quote;
 use crate::tables::load_target::LoadTarget;
 use crate::tables::rebuild::{StagedRows, TableRows};
@@ -15,30 +14,37 @@ use crate::tables::rebuild::{StagedRows, TableRows};
 const STAGED_AT: usize = 4 << 20;
 
 impl<T: LoadTarget> FileWriter<'_, T> {
-    /// Keeps the keys of rejected rows, where keys vanish that the file does not hold.
-    pub(super) fn keep_rejected_keys(&mut self, table: usize, rows: &Rows) -> Result<(), StoreError> {
-        let Some(plan) = self.plan.tables.get(table).filter(|plan| plan.mode.has_key() && !plan.is_part())
-        else {
-            return Ok(());
-        };
-        // What is still rejected of a row that was corrected is known from its file's own load.
-        if self.plan.rules.vanished == Vanished::Keep || self.plan.resubmits.is_some() {
+    /// Keeps the keys of rejected rows, where keys vanish that the file does not hold. Those that the database
+    /// refused begin at `refused` among the rejects.
+    pub(super) fn keep_rejected_keys(
+        &mut self,
+        table: usize,
+        rows: &Rows,
+        refused: usize,
+    ) -> Result<(), StoreError> {
+        let Some(plan) = self.plan.tables.get(table) else { return Ok(()) };
+        let places = self.plan.vanishing_key(plan);
+        // The keys of rows that are resubmitted are known from their file's own load.
+        if places.is_empty() || self.plan.resubmits.is_some() {
             return Ok(());
         }
-        let columns = key_columns(plan);
-        let keys = keys_of(plan, rows);
+        let keys = keys_of(rows, &places, refused);
+        if keys.is_empty() {
+            return Ok(());
+        }
         if let Some(packer) = &mut self.packer {
-            packer.add_rejected_keys(table, &columns, &keys)?;
+            packer.add_rejected_keys(table, &columns_at(plan, &places), &keys)?;
         }
-        let is_direct = self.is_direct();
+        // A table that is rebuilt finds them in the archive.
+        if !self.is_direct() {
+            return Ok(());
+        }
         self.rejected_keys.resize_with(self.plan.tables.len(), RejectedKeys::default);
-        if let Some(rejected) = self.rejected_keys.get_mut(table) {
-            rejected.add(&keys);
-            if !is_direct {
-                rejected.rows = Rows::default();
-            } else if rejected.held() > STAGED_AT {
-                self.stage_rejected_keys(table)?;
-            }
+        let Some(rejected) = self.rejected_keys.get_mut(table) else { return Ok(()) };
+        rejected.add(&keys, self.file);
+        if rejected.keys.held() > STAGED_AT {
+            self.end_sending()?;
+            self.stage_rejected_keys(table)?;
         }
         Ok(())
     }
@@ -49,26 +55,25 @@ impl<T: LoadTarget> FileWriter<'_, T> {
         else {
             return Ok(None);
         };
-        let (stage, columns) = (stage_of_rejects(table), key_columns(plan));
-        let names: Vec<String> = columns.iter().map(|(name, _)| quote(name)).collect();
-        if rejected.rows.is_empty() {
+        let stage = stage_of_rejects(table);
+        let keys = std::mem::take(&mut rejected.keys);
+        if keys.len() == 0 {
             return Ok(rejected.is_staged.then_some(stage));
         }
+        let columns = columns_at(plan, &self.plan.vanishing_key(plan));
+        let names: Vec<String> = columns.iter().map(|(name, _)| quote(name)).collect();
         if !std::mem::replace(&mut rejected.is_staged, true) {
             self.store.make_stage(&stage, &plan.table, &names, &names)?;
         }
-        let rows = std::mem::take(&mut rejected.rows);
-        let files = vec![self.file; rows.len()];
-        let table = TableRows::of(plan, columns);
-        let (lineage, columns) = (Lineage::None, names.as_slice());
-        let staged =
-            StagedRows { stage: &stage, columns, lineage, rows: &rows, files: &files, table: &table };
+        let staged = StagedRows {
+            stage: &stage,
+            columns: &names,
+            lineage: Lineage::None,
+            rows: &keys.rows,
+            files: &keys.files,
+            table: &TableRows::of(plan, columns),
+        };
         self.store.fill_stage(&staged)?;
         Ok(Some(stage))
-    }
-
-    /// How many rejected rows have a key that cannot be read, in all tables.
-    pub(super) fn unreadable_keys(&self) -> u64 {
-        self.rejected_keys.iter().map(|rejected| rejected.unreadable).sum()
     }
 }
