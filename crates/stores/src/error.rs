@@ -88,6 +88,12 @@ pub enum StoreError {
         /// Its own words.
         why: String,
     },
+    /// Another process has held a lock for longer than this one waits.
+    #[error("another process is loading {what}")]
+    InUse {
+        /// What is locked.
+        what: String,
+    },
     /// The table is not what it was when the load was planned: another process changed it.
     #[error("the table `{table}` was changed by somebody else meanwhile")]
     Changed {

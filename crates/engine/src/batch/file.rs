@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::{Outcome, has_code};
-use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Restore, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Mode, Restore, StoreError};
 
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
@@ -306,6 +306,10 @@ impl Batch<'_> {
     ) -> Result<FileOutcome, NotLoaded> {
         let FileInBatch { feed, file, .. } = one;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
+        // Files that are loaded in their order wait for one lock.
+        if feed.mode != Mode::Append && self.in_use.contains(&feed.table) {
+            return Err(NotLoaded::Skipped(SkipReason::InUse));
+        }
         let warnings = check_digest(file, feed)?;
         let rows_before = self.known.rows_before(&feed.table);
         let request = FileRequest {
@@ -319,6 +323,10 @@ impl Batch<'_> {
         };
         let loaded = match load_file(self.store, &request, target, profile) {
             Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
+            Err(NotLoaded::Store(StoreError::InUse { .. })) => {
+                self.in_use.insert(feed.table.clone());
+                return Err(NotLoaded::Skipped(SkipReason::InUse));
+            }
             loaded => loaded.map_err(held_if_too_many_vanished)?,
         };
         let outcome = FileOutcome::Loaded(Box::new(LoadedFile {

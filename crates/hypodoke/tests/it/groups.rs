@@ -94,6 +94,47 @@ fn one_bad_file_costs_itself(
     assert!(shop.run("tally").out.contains("agree"), "{}", shop.run("tally").out);
 }
 
+/// A loader that holds its files for longer than others wait: they leave the files for later, and fail none.
+#[rstest]
+fn files_that_another_loader_holds_for_long_are_left_for_later(
+    #[values("mode = \"append\"", "mode = \"upsert\"\nkey = [\"id\"]", "mode = \"replace\"")] feed: &str,
+    #[values(Postgres, Mysql)] kind: Kind,
+    #[values("500ms", "0s")] commit_every: &str,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    let of_staging = format!("wait = \"1s\"\ncommit_every = \"{commit_every}\"\nconnections = 1");
+    configure(&shop, &staging, &of_staging, feed);
+    write_files(&shop, 0..1);
+    shop.ok("load");
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    let (sleep, sleeping) = match kind {
+        Mysql => (
+            "DO SLEEP(600)",
+            "SELECT count(*) FROM information_schema.processlist WHERE info = 'DO SLEEP(600)' AND db = database()",
+        ),
+        _ => (
+            "SELECT pg_sleep(600)",
+            "SELECT count(*) FROM pg_stat_activity WHERE query = 'SELECT pg_sleep(600)' AND state = 'active' AND datname = current_database()",
+        ),
+    };
+    shop.write("slow.toml", format!("{config}sql_before = \"{sleep}\"\n"));
+    write_files(&shop, 1..4);
+    let slow = shop.command("load --config slow.toml").stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+    let mut slow = slow.expect("a process");
+    hypodoke_testkit::wait_for("the statement", || staging.query(&shop, sleeping) == ["1"]);
+    let run = shop.run("load --json");
+    let receipt: Value = serde_json::from_str(&run.out).expect("a receipt");
+    let waiting: Vec<_> = (1..4).map(|at| (format!("f_{at:04}.csv"), "waiting".to_owned())).collect();
+    assert_eq!(outcomes(&receipt), waiting, "{}", run.out);
+    assert!(run.out.contains("skipped.in_use"), "{}", run.out);
+    let _ = slow.kill();
+    let _ = slow.wait();
+    staging.end_sessions();
+    shop.ok("load");
+    agree(&shop, &staging);
+    assert_eq!(staging.query(&shop, "SELECT count(*) FROM hd_files WHERE outcome = 'failed'"), ["0"]);
+}
+
 /// Several processes at once load a list that all of them see: each file once, whoever has it.
 #[rstest]
 #[case::added(Postgres, "mode = \"append\"", 4)]

@@ -27,8 +27,7 @@ impl MysqlStore {
             return Ok(());
         }
         if !self.get_lock(&name, self.wait_seconds())? {
-            let why = format!("another process has the {what} in hand");
-            return Err(StoreError::Aborted { shown: self.shown.clone(), why });
+            return Err(StoreError::InUse { what: of.replace('\u{1f}', " ") });
         }
         self.locks.push(name);
         self.mark_claim(what, of)
