@@ -92,6 +92,9 @@ impl Batch<'_> {
             Ok(outcome) => Ok(outcome),
             Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
             Err(NotLoaded::Failed(error @ EngineError::Store(_))) if error.is_unreachable() => Err(error),
+            Err(NotLoaded::Store(StoreError::InUse { .. })) if file.seen.arrival.place != BY_HAND => {
+                Ok(FileOutcome::Skipped(SkipReason::InUse))
+            }
             Err(NotLoaded::Store(error)) => Ok(FileOutcome::Failed(error.into())),
             Err(NotLoaded::Failed(error)) => match left_for_later(file, Some(&error)) {
                 Some(reason) => Ok(FileOutcome::Skipped(reason)),
@@ -221,6 +224,13 @@ impl Batch<'_> {
                     kept = true;
                     continue;
                 }
+                // One file of a table has waited long enough for all of them.
+                Err(NotLoaded::Store(error @ StoreError::InUse { .. }))
+                    if !retry.allows(&error) || self.in_use.contains(&one.feed.table) =>
+                {
+                    self.in_use.insert(one.feed.table.clone());
+                    return Err(error.into());
+                }
                 Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
                 other => return other,
             };
@@ -323,10 +333,6 @@ impl Batch<'_> {
         };
         let loaded = match load_file(self.store, &request, target, profile) {
             Err(NotLoaded::Skipped(SkipReason::LoadedMeanwhile)) => return self.loaded_meanwhile(feed, file),
-            Err(NotLoaded::Store(StoreError::InUse { .. })) => {
-                self.in_use.insert(feed.table.clone());
-                return Err(NotLoaded::Skipped(SkipReason::InUse));
-            }
             loaded => loaded.map_err(held_if_too_many_vanished)?,
         };
         let outcome = FileOutcome::Loaded(Box::new(LoadedFile {

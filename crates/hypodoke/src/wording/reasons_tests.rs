@@ -266,7 +266,7 @@ fn a_failure_is_told_in_a_sentence_that_names_the_file(#[case] reason: FailReaso
 )]
 #[case::in_use(
     SkipReason::InUse,
-    Some("another hypodoke is loading it, or files of its table; it is loaded later")
+    Some("another process is loading files of this table; the next load tries again")
 )]
 #[case::gone(SkipReason::Gone, Some("it was there when the files were listed, and is not any more"))]
 #[case::empty(SkipReason::Empty, Some("it is empty"))]

@@ -27,7 +27,8 @@ impl MysqlStore {
             return Ok(());
         }
         if !self.get_lock(&name, self.wait_seconds())? {
-            return Err(StoreError::InUse { what: of.replace('\u{1f}', " ") });
+            let why = format!("another process has the {what} in hand");
+            return Err(StoreError::InUse { shown: self.shown.clone(), why });
         }
         self.locks.push(name);
         self.mark_claim(what, of)

@@ -1,8 +1,6 @@
 //! Advisory locks: of files that are loaded, and of tables whose files are loaded in their order. They go with
 //! the transaction, and so with its owner.
 
-use tokio_postgres::error::SqlState;
-
 use super::connection::PostgresStore;
 use crate::error::StoreError;
 
@@ -28,7 +26,7 @@ impl PostgresStore {
     pub(super) fn lock_one_file(&mut self, key: &str, waits: bool) -> Result<bool, StoreError> {
         let name = of_file(key);
         if waits {
-            return self.wait_for(&name, key).map(|()| true);
+            return self.wait_for(&name).map(|()| true);
         }
         self.settle_copy()?;
         let sql = "SELECT pg_try_advisory_xact_lock(hashtextextended($1, 0))";
@@ -41,19 +39,13 @@ impl PostgresStore {
             return Ok(());
         }
         self.settle_copy()?;
-        self.wait_for(&format!("hypodoke order {}", self.qualified(table)), table)?;
+        self.wait_for(&format!("hypodoke order {}", self.qualified(table)))?;
         self.link.group.as_mut().map(|group| group.in_order.insert(table.to_owned()));
         Ok(())
     }
 
-    fn wait_for(&self, key: &str, of: &str) -> Result<(), StoreError> {
+    fn wait_for(&self, key: &str) -> Result<(), StoreError> {
         let sql = "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))::text";
-        match self.runtime.block_on(self.client.query_one(sql, &[&key])) {
-            Ok(_) => Ok(()),
-            Err(error) if error.code() == Some(&SqlState::LOCK_NOT_AVAILABLE) => {
-                Err(StoreError::InUse { what: of.replace('\u{1f}', " ") })
-            }
-            Err(error) => Err(self.fail(&error)),
-        }
+        self.run(self.client.query_one(sql, &[&key])).map(drop)
     }
 }
