@@ -79,11 +79,35 @@ impl ModelFile {
         let legs =
             |row: &Row| if shape == Shape::Nested { format!(" {:?}", row.legs) } else { String::new() };
         let value = |row: &Row| row.value.or(self.mended.then_some(MENDED));
-        let key = |row: &Row| match shape {
-            Shape::Sheets if row.legs.len() % 2 == 1 => row.key + SECOND_SHEET,
-            _ => row.key,
-        };
-        self.rows.iter().filter_map(|row| Some((key(row), format!("{}{}", value(row)?, legs(row))))).collect()
+        let counted = |row: &Row| Some((key_of(row, shape), format!("{}{}", value(row)?, legs(row))));
+        self.rows.iter().filter_map(counted).collect()
+    }
+
+    /// What it says of a key: of one file the last row.
+    fn says(&self, shape: Shape, key: u8) -> Said {
+        if let Some((_, value)) = self.counted(shape).into_iter().rfind(|(known, _)| *known == key) {
+            return Said::Value(value);
+        }
+        let has_key = self.rows.iter().any(|row| key_of(row, shape) == key);
+        if has_key { Said::Rejected } else { Said::Absent }
+    }
+}
+
+/// What a file says of a key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Said {
+    /// It has a row of it.
+    Value(String),
+    /// It has a row of it that is rejected: the key is in the file, and has not vanished.
+    Rejected,
+    /// It does not hold it.
+    Absent,
+}
+
+fn key_of(row: &Row, shape: Shape) -> u8 {
+    match shape {
+        Shape::Sheets if row.legs.len() % 2 == 1 => row.key + SECOND_SHEET,
+        _ => row.key,
     }
 }
 
@@ -112,43 +136,48 @@ fn all(kind: Kind, files: &[&ModelFile]) -> Vec<String> {
 fn keyed(kind: Kind, files: &[&ModelFile]) -> Vec<String> {
     let mut shown = Vec::new();
     for key in 0..SECOND_SHEET + 5 {
-        // What each file says of the key: of one file the last row.
-        let said: Vec<(u8, Option<String>)> = files
-            .iter()
-            .map(|file| {
-                let own = file.counted(kind.shape).into_iter().rfind(|(known, _)| *known == key);
-                (file.day, own.map(|(_, value)| value))
-            })
-            .collect();
+        let said: Vec<(u8, Said)> = files.iter().map(|file| (file.day, file.says(kind.shape, key))).collect();
         shown.extend(of_key(kind, &said).into_iter().map(|text| format!("{key} {text}")));
     }
     shown
 }
 
-fn of_key(kind: Kind, said: &[(u8, Option<String>)]) -> Vec<String> {
-    let is_kept = kind.vanished == Vanished::Keep;
+fn of_key(kind: Kind, said: &[(u8, Said)]) -> Vec<String> {
     match kind.mode {
-        Mode::InsertNew => said.iter().find_map(|(_, value)| value.clone()).into_iter().collect(),
-        Mode::Upsert => {
-            let last = said.iter().rev().find_map(|(_, value)| value.clone());
-            let is_gone = !is_kept && said.last().is_some_and(|(_, value)| value.is_none());
-            match (last, is_gone) {
-                (Some(value), false) => vec![value],
-                (Some(value), true) if kind.vanished == Vanished::Mark => vec![format!("{value} gone")],
-                _ => Vec::new(),
-            }
+        Mode::InsertNew => {
+            let first = said.iter().find_map(|(_, said)| match said {
+                Said::Value(value) => Some(value.clone()),
+                _ => None,
+            });
+            first.into_iter().collect()
         }
+        Mode::Upsert => latest(kind, said).into_iter().collect(),
         _ => versions(kind, said),
     }
 }
 
-fn versions(kind: Kind, said: &[(u8, Option<String>)]) -> Vec<String> {
+fn latest(kind: Kind, said: &[(u8, Said)]) -> Option<String> {
+    let mut current: Option<(String, bool)> = None;
+    for (_, said) in said {
+        current = match (said, kind.vanished) {
+            (Said::Value(value), _) => Some((value.clone(), false)),
+            (Said::Rejected, _) | (Said::Absent, Vanished::Keep) => current,
+            (Said::Absent, Vanished::Mark) => current.map(|(value, _)| (value, true)),
+            (Said::Absent, _) => None,
+        };
+    }
+    current.map(|(value, is_gone)| if is_gone { format!("{value} gone") } else { value })
+}
+
+fn versions(kind: Kind, said: &[(u8, Said)]) -> Vec<String> {
     // Of one day the last word stands; without days each file is a moment of its own.
     let mut by_moment: BTreeMap<usize, Option<String>> = BTreeMap::new();
-    for (at, (day, value)) in said.iter().enumerate() {
+    for (at, (day, said)) in said.iter().enumerate() {
         let moment = if kind.dated { usize::from(*day) } else { at };
-        if value.is_some() || kind.vanished == Vanished::Close {
-            by_moment.insert(moment, value.clone());
+        match said {
+            Said::Value(value) => drop(by_moment.insert(moment, Some(value.clone()))),
+            Said::Absent if kind.vanished == Vanished::Close => drop(by_moment.insert(moment, None)),
+            _ => {}
         }
     }
     let mut versions: Vec<(String, usize, Option<usize>)> = Vec::new();
