@@ -60,9 +60,9 @@ impl FileOutcome {
             FileOutcome::Skipped(SkipReason::Known | SkipReason::LoadedMeanwhile) => Outcome::Known,
             FileOutcome::Skipped(SkipReason::SameContent { .. }) => Outcome::Same,
             FileOutcome::Skipped(SkipReason::ChangeIgnored | SkipReason::Empty) => Outcome::Discarded,
-            FileOutcome::Skipped(SkipReason::Changing | SkipReason::Gone | SkipReason::DeliveryWaits) => {
-                Outcome::Waiting
-            }
+            FileOutcome::Skipped(
+                SkipReason::InUse | SkipReason::Changing | SkipReason::Gone | SkipReason::DeliveryWaits,
+            ) => Outcome::Waiting,
         }
     }
 
@@ -266,6 +266,7 @@ mod tests {
     )]
     #[case::ignored(skipped(SkipReason::ChangeIgnored), Outcome::Discarded, &["skipped.change_ignored"])]
     #[case::empty(skipped(SkipReason::Empty), Outcome::Discarded, &["skipped.empty"])]
+    #[case::in_use(skipped(SkipReason::InUse), Outcome::Waiting, &["skipped.in_use"])]
     #[case::changing(skipped(SkipReason::Changing), Outcome::Waiting, &["skipped.changing"])]
     #[case::gone(skipped(SkipReason::Gone), Outcome::Waiting, &["skipped.gone"])]
     #[case::waiting(skipped(SkipReason::DeliveryWaits), Outcome::Waiting, &["skipped.delivery_waits"])]

@@ -88,6 +88,14 @@ pub enum StoreError {
         /// Its own words.
         why: String,
     },
+    /// Another session has held a lock for longer than this one waits.
+    #[error("{shown} is in use by somebody else: {why}")]
+    InUse {
+        /// The database.
+        shown: String,
+        /// Its own words, or what is locked.
+        why: String,
+    },
     /// The table is not what it was when the load was planned: another process changed it.
     #[error("the table `{table}` was changed by somebody else meanwhile")]
     Changed {
@@ -220,6 +228,7 @@ impl StoreError {
                 | StoreError::RowRefused { .. }
                 | StoreError::Statement { .. }
                 | StoreError::Aborted { .. }
+                | StoreError::InUse { .. }
                 | StoreError::NotKept { .. }
                 | StoreError::RejectTaken { .. }
                 | StoreError::TooManyVanished { .. }
@@ -232,7 +241,9 @@ impl StoreError {
         let behind = |why: String| format!("{why}; it was at the statement of `{setting}`:\n  {statement}");
         match self {
             StoreError::Lost { shown, why } => StoreError::Lost { shown, why: behind(why) },
-            StoreError::Aborted { shown, why } => StoreError::Aborted { shown, why: behind(why) },
+            StoreError::Aborted { shown, why } | StoreError::InUse { shown, why } => {
+                StoreError::Aborted { shown, why: behind(why) }
+            }
             StoreError::Locked { .. } | StoreError::Full { .. } | StoreError::Failing { .. } => self,
             other => {
                 let why = match other {
@@ -255,7 +266,13 @@ impl StoreError {
     /// assert!(lost.is_transient());
     /// ```
     pub fn is_transient(&self) -> bool {
-        matches!(self, StoreError::Lost { .. } | StoreError::Aborted { .. } | StoreError::Changed { .. })
+        matches!(
+            self,
+            StoreError::Lost { .. }
+                | StoreError::Aborted { .. }
+                | StoreError::InUse { .. }
+                | StoreError::Changed { .. }
+        )
     }
 }
 

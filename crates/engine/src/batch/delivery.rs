@@ -59,7 +59,13 @@ impl Batch<'_> {
                 Ok(attempted) => break attempted,
                 Err(NotLoaded::Store(error)) if !error.is_unreachable() => {
                     let _ = self.store.end_group(false);
-                    break delivery.all_failed(&error.into());
+                    break match error {
+                        StoreError::InUse { .. } => {
+                            self.in_use.insert(delivery.feed.table.clone());
+                            delivery.all_waiting()
+                        }
+                        error => delivery.all_failed(&error.into()),
+                    };
                 }
                 Err(NotLoaded::Failed(error)) => return Err(error),
                 Err(NotLoaded::Store(error)) => return Err(error.into()),
@@ -171,6 +177,11 @@ impl<'d> Delivery<'d> {
     fn all_failed(&self, error: &EngineError) -> Attempted {
         let failed = |_| Ended { outcome: FileOutcome::Failed(error.clone()), seconds: 0.0 };
         Attempted { files: self.files.iter().map(failed).collect(), failed: true }
+    }
+
+    fn all_waiting(&self) -> Attempted {
+        let waiting = |_| Ended { outcome: FileOutcome::Skipped(SkipReason::InUse), seconds: 0.0 };
+        Attempted { files: self.files.iter().map(waiting).collect(), failed: true }
     }
 
     /// One of its files.

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use hypodoke_core::outcome::{Outcome, has_code};
-use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Restore, StoreError};
+use hypodoke_stores::{FileEntry, FileQuery, LoadRules, Mode, Restore, StoreError};
 
 use super::retry::{RetryPolicy, with_retry};
 use super::state::{Batch, Ended, FileInBatch, Profiled};
@@ -92,6 +92,9 @@ impl Batch<'_> {
             Ok(outcome) => Ok(outcome),
             Err(NotLoaded::Store(error)) if error.is_unreachable() => Err(error.into()),
             Err(NotLoaded::Failed(error @ EngineError::Store(_))) if error.is_unreachable() => Err(error),
+            Err(NotLoaded::Store(StoreError::InUse { .. })) if file.seen.arrival.place != BY_HAND => {
+                Ok(FileOutcome::Skipped(SkipReason::InUse))
+            }
             Err(NotLoaded::Store(error)) => Ok(FileOutcome::Failed(error.into())),
             Err(NotLoaded::Failed(error)) => match left_for_later(file, Some(&error)) {
                 Some(reason) => Ok(FileOutcome::Skipped(reason)),
@@ -221,6 +224,13 @@ impl Batch<'_> {
                     kept = true;
                     continue;
                 }
+                // One file of a table has waited long enough for all of them.
+                Err(NotLoaded::Store(error @ StoreError::InUse { .. }))
+                    if !retry.allows(&error) || self.in_use.contains(&one.feed.table) =>
+                {
+                    self.in_use.insert(one.feed.table.clone());
+                    return Err(error.into());
+                }
                 Err(NotLoaded::Store(error)) if retry.allows(&error) => error,
                 other => return other,
             };
@@ -306,6 +316,10 @@ impl Batch<'_> {
     ) -> Result<FileOutcome, NotLoaded> {
         let FileInBatch { feed, file, .. } = one;
         let unchanged = one.again && self.known.is_known(&file.seen.arrival, &feed.table);
+        // Files that are loaded in their order wait for one lock.
+        if feed.mode != Mode::Append && self.in_use.contains(&feed.table) {
+            return Err(NotLoaded::Skipped(SkipReason::InUse));
+        }
         let warnings = check_digest(file, feed)?;
         let rows_before = self.known.rows_before(&feed.table);
         let request = FileRequest {

@@ -1,5 +1,6 @@
 //! A batch on several connections side by side.
 
+use std::collections::HashSet;
 use std::collections::{HashMap, VecDeque};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -36,7 +37,7 @@ impl Batch<'_> {
             let mut store = (connections.open)()?;
             store.ledger().open_ledger()?;
             let (store, known) = (store.as_mut(), known.clone());
-            let mut batch = Batch { store, context, known, unreachable, number };
+            let mut batch = Batch { store, context, known, unreachable, number, in_use: HashSet::new() };
             loop {
                 let at = next.fetch_add(1, Ordering::Relaxed);
                 if at >= pieces || batch.is_stopped() {

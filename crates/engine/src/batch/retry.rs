@@ -9,6 +9,9 @@ use crate::error::EngineError;
 /// How often something is tried again.
 const MOST_TRIES: u32 = 6;
 
+/// How often a lock is waited for again: each wait is as long as `wait` says.
+const MOST_WAITS: u32 = 3;
+
 /// How often another loader may change the table between a plan and its load: each time, that one has got
 /// on with its work.
 const MOST_OVERTAKEN: u32 = 200;
@@ -29,6 +32,7 @@ impl RetryPolicy {
     pub fn allows(&self, error: &StoreError) -> bool {
         match error {
             StoreError::Changed { .. } => self.overtaken < MOST_OVERTAKEN,
+            StoreError::InUse { .. } => self.tries < MOST_WAITS,
             error => error.is_transient() && self.tries < MOST_TRIES,
         }
     }

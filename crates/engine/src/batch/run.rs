@@ -1,6 +1,7 @@
 //! A batch: every new file of every feed, loaded one by one, each in its own transaction; on
 //! several connections side by side where the database takes that.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -76,7 +77,8 @@ pub fn run_batch(
     let mut broken_off = None;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
-        let mut batch = Batch { store, context, known, unreachable: &unreachable, number: 0 };
+        let mut batch =
+            Batch { store, context, known, unreachable: &unreachable, number: 0, in_use: HashSet::new() };
         broken_off = match batch.load_all(&pending, feeds.len(), began_at, &mut number) {
             Ok((reread, corrections)) => {
                 respelled = reread;

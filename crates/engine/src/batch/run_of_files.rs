@@ -97,7 +97,13 @@ impl Batch<'_> {
             // Once whoever has the first of them has committed, the others are asked for again.
             let Some(FileOfRun { at, file, profiled }) = taken.pop_front() else { break };
             let one = FileInBatch { feed: pending.feed, file, again: pending.again };
-            let ended = self.load_one(one, target, profiled)?;
+            let ended = match self.in_use.contains(&pending.feed.table) {
+                false => self.load_one(one, target, profiled)?,
+                true => {
+                    self.let_go(file);
+                    Ended { outcome: FileOutcome::Skipped(SkipReason::InUse), seconds: 0.0 }
+                }
+            };
             self.tell((pending.number, at), one, ended);
         }
         Ok(())

@@ -1,5 +1,6 @@
 //! What a batch knows while it runs, on one connection.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use hypodoke_stores::Tables;
@@ -59,6 +60,8 @@ pub struct Batch<'a> {
     pub unreachable: &'a UnreachablePlaces,
     /// Its number in the ledger.
     pub number: i64,
+    /// Tables whose files another process has held for longer than this one waits: they are not waited for again.
+    pub in_use: HashSet<String>,
 }
 
 impl Batch<'_> {

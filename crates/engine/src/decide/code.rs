@@ -94,6 +94,7 @@ impl SkipReason {
             }
             SkipReason::ChangeIgnored => ("change_ignored", Value::Null),
             SkipReason::LoadedMeanwhile => ("loaded_meanwhile", Value::Null),
+            SkipReason::InUse => ("in_use", Value::Null),
             SkipReason::Changing => ("changing", Value::Null),
             SkipReason::Gone => ("gone", Value::Null),
             SkipReason::DeliveryWaits => ("delivery_waits", Value::Null),

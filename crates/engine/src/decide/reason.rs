@@ -121,6 +121,8 @@ pub enum SkipReason {
     ChangeIgnored,
     /// Another process loaded it meanwhile.
     LoadedMeanwhile,
+    /// Another process is loading it, or files of its table.
+    InUse,
     /// It changed while it was read.
     Changing,
     /// It was listed, and was not there any more when its turn came.

@@ -4,7 +4,7 @@
 pub const REASON_GROUPS: [&str; 4] = ["failed", "held", "skipped", "warned"];
 
 /// All reason codes, in order. The manual describes each.
-pub const REASON_CODES: [&str; 112] = [
+pub const REASON_CODES: [&str; 113] = [
     "failed.again",
     "failed.archive",
     "failed.changed_while_read",
@@ -99,6 +99,7 @@ pub const REASON_CODES: [&str; 112] = [
     "skipped.delivery_waits",
     "skipped.empty",
     "skipped.gone",
+    "skipped.in_use",
     "skipped.known",
     "skipped.loaded_meanwhile",
     "skipped.same_content",

@@ -85,7 +85,10 @@ fn stays_pending(error: &EngineError) -> bool {
         EngineError::Store(cause) => {
             matches!(
                 **cause,
-                StoreError::Aborted { .. } | StoreError::Changed { .. } | StoreError::RejectTaken { .. }
+                StoreError::Aborted { .. }
+                    | StoreError::InUse { .. }
+                    | StoreError::Changed { .. }
+                    | StoreError::RejectTaken { .. }
             )
         }
         _ => false,

@@ -284,6 +284,7 @@ pub fn store_advice(error: &StoreError) -> Option<&'static str> {
             "load again once the server is back: what was loaded is kept, and nothing twice"
         }
         StoreError::Aborted { .. } | StoreError::Changed { .. } => "load again",
+        StoreError::InUse { .. } => "wait until the other process is done, or raise `wait` in [staging]",
         StoreError::NotKept { .. } => {
             "nothing was touched; load these files again (hypodoke replay), or set `keep_superseded` to keep rows longer"
         }

@@ -171,6 +171,7 @@ fn skipped(case: &str, facts: &Facts<'_>) -> Option<String> {
         }
         "change_ignored" => "it has changed since it was loaded, which the feed ignores",
         "loaded_meanwhile" => "another hypodoke loaded it meanwhile",
+        "in_use" => "another process is loading files of this table; the next load tries again",
         "changing" => "it changed while it was read, and is read again later",
         "gone" => "it was there when the files were listed, and is not any more",
         "delivery_waits" => "another file of its delivery is still arriving; the delivery is loaded later",

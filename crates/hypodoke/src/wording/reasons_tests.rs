@@ -264,6 +264,10 @@ fn a_failure_is_told_in_a_sentence_that_names_the_file(#[case] reason: FailReaso
     SkipReason::SameContent { batch: 3, path: Some("b.csv".into()) },
     Some("same content as b.csv, loaded in batch 3")
 )]
+#[case::in_use(
+    SkipReason::InUse,
+    Some("another process is loading files of this table; the next load tries again")
+)]
 #[case::gone(SkipReason::Gone, Some("it was there when the files were listed, and is not any more"))]
 #[case::empty(SkipReason::Empty, Some("it is empty"))]
 fn a_skipped_file_is_told_in_a_sentence(#[case] reason: SkipReason, #[case] expected: Option<&str>) {

@@ -94,6 +94,110 @@ fn one_bad_file_costs_itself(
     assert!(shop.run("tally").out.contains("agree"), "{}", shop.run("tally").out);
 }
 
+/// A loader that has begun its first file, and goes on with it for minutes.
+fn begin_slowly(shop: &Workshop, staging: &Staging, kind: Kind) -> std::process::Child {
+    let (sleep, sleeping) = match kind {
+        Mysql => (
+            "DO SLEEP(600)",
+            "SELECT count(*) FROM information_schema.processlist WHERE info = 'DO SLEEP(600)' AND db = database()",
+        ),
+        _ => (
+            "SELECT pg_sleep(600)",
+            "SELECT count(*) FROM pg_stat_activity WHERE query = 'SELECT pg_sleep(600)' AND state = 'active' AND datname = current_database()",
+        ),
+    };
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("slow.toml", format!("{config}sql_before = \"{sleep}\"\n"));
+    let slow = shop.command("load --config slow.toml").stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+    hypodoke_testkit::wait_for("the statement", || staging.query(shop, sleeping) == ["1"]);
+    slow.expect("a process")
+}
+
+/// Three files wait while the other loader has them, and are loaded once it is gone.
+fn wait_for_the_other(shop: &Workshop, staging: &Staging, kind: Kind, files: &[&str]) {
+    let mut slow = begin_slowly(shop, staging, kind);
+    let run = shop.run("load --json");
+    let receipt: Value = serde_json::from_str(&run.out).expect("a receipt");
+    let waiting: Vec<_> = files.iter().map(|file| ((*file).to_owned(), "waiting".to_owned())).collect();
+    assert_eq!(outcomes(&receipt), waiting, "{}", run.out);
+    assert!(run.out.contains("skipped.in_use"), "{}", run.out);
+    let _ = slow.kill();
+    let _ = slow.wait();
+    staging.end_sessions();
+    shop.ok("load");
+    assert!(shop.ok("tally").out.contains("agree"));
+    assert_eq!(staging.query(shop, "SELECT count(*) FROM hd_files WHERE outcome = 'failed'"), ["0"]);
+}
+
+/// A loader that holds its files for longer than others wait: they leave the files for later, and fail none.
+#[rstest]
+fn files_that_another_loader_holds_for_long_are_left_for_later(
+    #[values("mode = \"append\"", "mode = \"upsert\"\nkey = [\"id\"]", "mode = \"replace\"")] feed: &str,
+    #[values(Postgres, Mysql)] kind: Kind,
+    #[values("500ms", "0s")] commit_every: &str,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    let of_staging = format!("wait = \"1s\"\ncommit_every = \"{commit_every}\"\nconnections = 1");
+    configure(&shop, &staging, &of_staging, feed);
+    write_files(&shop, 0..1);
+    shop.ok("load");
+    write_files(&shop, 1..4);
+    wait_for_the_other(&shop, &staging, kind, &["f_0001.csv", "f_0002.csv", "f_0003.csv"]);
+}
+
+#[rstest]
+fn deliveries_that_another_loader_holds_for_long_are_left_for_later(#[values(Postgres, Mysql)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "wait = \"1s\"", "mode = \"replace\"\ndelivery = \"day\"");
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", config.replace("f_*.csv", "f_{day:%Y%m%d}_*.csv"));
+    shop.write("in/f_20260302_1.csv", text(0));
+    shop.ok("load");
+    let names = ["f_20260303_1.csv", "f_20260303_2.csv", "f_20260304_1.csv"];
+    names.iter().zip(1..).for_each(|(name, at)| drop(shop.write(&format!("in/{name}"), text(at))));
+    wait_for_the_other(&shop, &staging, kind, &names);
+}
+
+/// A later file of a delivery needs a wider column, or one more, than the files before it.
+#[rstest]
+#[case::a_wider_number("id,depth\n1,7.5\n", "id,depth\n2,14.25\n", "SELECT id, depth FROM f ORDER BY id", &["1|7.5", "2|14.25"])]
+#[case::an_integer_first("id,depth\n1,7.5\n2,8\n", "id,depth\n3,123456.125\n", "SELECT id, depth FROM f ORDER BY id", &["1|7.5", "2|8", "3|123456.125"])]
+#[case::one_more("id,depth\n1,7.5\n", "id,depth,quay\n2,8.5,N1\n", "SELECT id, quay FROM f ORDER BY id", &["1|", "2|N1"])]
+fn a_later_file_of_a_delivery_may_change_the_table(
+    #[case] first: &str,
+    #[case] second: &str,
+    #[case] sql: &str,
+    #[case] expected: &[&str],
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, "", "mode = \"replace\"\ndelivery = \"day\"");
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", config.replace("f_*.csv", "f_{day:%Y%m%d}_*.csv"));
+    shop.write("in/f_20260302_1.csv", "id,depth\n9,0.5\n");
+    shop.ok("load");
+    shop.write("in/f_20260303_1.csv", first);
+    shop.write("in/f_20260303_2.csv", second);
+    shop.ok("load");
+    let found: Vec<String> = staging.query(&shop, sql).into_iter().map(|row| plain(&row)).collect();
+    assert_eq!(found, expected);
+    if matches!(kind, Mysql) {
+        let pending = staging.query(&shop, "SELECT count(*) FROM hd_table_changes");
+        assert_eq!(pending, ["0"], "a change that was made for a load that is kept is not pending");
+    }
+    assert!(shop.ok("tally").out.contains("all figures agree or are explained"));
+    assert!(shop.ok("load").out.contains("nothing new"));
+}
+
+/// A row without the zeros that a database shows behind a number's last digit.
+fn plain(row: &str) -> String {
+    let field = |field: &str| match field.contains('.') {
+        true => field.trim_end_matches('0').trim_end_matches('.').to_owned(),
+        false => field.replace("NULL", ""),
+    };
+    row.split('|').map(field).collect::<Vec<_>>().join("|")
+}
+
 /// Several processes at once load a list that all of them see: each file once, whoever has it.
 #[rstest]
 #[case::added(Postgres, "mode = \"append\"", 4)]

@@ -40,11 +40,11 @@ impl MysqlStore {
                 _ => {
                     !table.changes.is_empty()
                         || is_new(table)
-                        || lack_of(table, found.as_ref(), &[]) != Lack::Nothing
+                        || lack_of(table, found.as_ref(), &[], &self.ahead) != Lack::Nothing
                 }
             };
             if is_wanted {
-                self.change_locked(table, plan.retracts)?;
+                self.change_locked(table, !plan.retracts)?;
             }
         }
         Ok(())
@@ -53,26 +53,28 @@ impl MysqlStore {
     /// Makes the changes that were put off.
     pub(super) fn make_due_changes(&mut self) -> Result<(), StoreError> {
         for table in std::mem::take(&mut self.due) {
+            // It may rest on what an earlier file of the group makes of the layout, which is not in the ledger yet.
             match self.change_locked(&table, false) {
                 // It is planned anew.
                 Err(StoreError::Changed { .. }) => {}
-                done => done?,
+                Err(error) => return Err(error),
+                Ok(()) => self.ahead.push(table),
             }
         }
         Ok(())
     }
 
     /// Makes a change, once nobody else does. The lock is held until the file's transaction is over: by then
-    /// the ledger says what the table is.
-    fn change_locked(&mut self, table: &TablePlan, retracts: bool) -> Result<(), StoreError> {
+    /// the ledger says what the table is. `checks_layout` says whether it must be the layout that the plan is based on.
+    fn change_locked(&mut self, table: &TablePlan, checks_layout: bool) -> Result<(), StoreError> {
         self.wait_for_lock("table", &table.table)?;
         // Whoever had the lock before may have made the ledger say something else.
-        if !retracts {
+        if checks_layout {
             write::check_layout(self.ledger(), table)?;
         }
         let pending = self.pending_changes(&table.table)?;
         let found = self.read_table(&table.table)?;
-        let lack = lack_of(table, found.as_ref(), &pending);
+        let lack = lack_of(table, found.as_ref(), &pending, &self.ahead);
         if lack == Lack::Nothing {
             return Ok(());
         }

@@ -44,6 +44,8 @@ pub struct MysqlStore {
     pub(super) made: Vec<String>,
     /// Tables that have to be changed before the next transaction.
     pub(super) due: Vec<TablePlan>,
+    /// Plans of later files of a group whose changes were made before it began.
+    pub(super) ahead: Vec<TablePlan>,
     pub(super) address: Address,
     pub(super) wait: Duration,
 }
@@ -83,6 +85,7 @@ impl MysqlStore {
             sending: None,
             made: Vec::new(),
             due: Vec::new(),
+            ahead: Vec::new(),
             address: address.clone(),
             wait,
         };
@@ -367,8 +370,8 @@ impl SqlDatabase for MysqlStore {
         self.conn = None;
         let fresh = MysqlStore::open(&address, self.wait)?;
         let (ledger_seen, link) = (self.ledger_seen, std::mem::take(&mut self.link));
-        let due = std::mem::take(&mut self.due);
-        *self = MysqlStore { ledger_seen, link, due, ..fresh };
+        let (due, ahead) = (std::mem::take(&mut self.due), std::mem::take(&mut self.ahead));
+        *self = MysqlStore { ledger_seen, link, due, ahead, ..fresh };
         Ok(())
     }
 

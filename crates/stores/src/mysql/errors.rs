@@ -34,10 +34,12 @@ pub fn fail(error: &Error, shown: &str, user: &str) -> StoreError {
         }
         1290 | 1792 | 1836 => StoreError::ReadOnly { shown },
         1021 | 1114 => StoreError::Full { shown },
-        // Locks, deadlocks, too many connections, statements that were interrupted or took too long, a node of
+        1205 => StoreError::InUse { shown, why },
+        // Deadlocks, locks of other kinds, too many connections, statements that were interrupted or took too long, a node of
         // a cluster that is not ready.
-        1205 | 1213 | 1614 | 3058 | 3572 | 1040 | 1203 | 1226 | 1317 | 1969 | 3024 | 1412 | 1615 | 1047
-        | 1180 => StoreError::Aborted { shown, why },
+        1213 | 1614 | 3058 | 3572 | 1040 | 1203 | 1226 | 1317 | 1969 | 3024 | 1412 | 1615 | 1047 | 1180 => {
+            StoreError::Aborted { shown, why }
+        }
         1053 | 1152 | 1158..=1161 | 1184 | 1927 | 2006 | 2013 | 4031 => StoreError::Lost { shown, why },
         // Values, constraints, triggers that say no.
         1048 | 1062 | 1118 | 1153 | 1169 | 1216 | 1217 | 1264 | 1265 | 1292 | 1300 | 1364 | 1366 | 1369

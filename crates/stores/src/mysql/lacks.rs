@@ -2,7 +2,7 @@
 
 use hypodoke_core::drift::Change;
 use hypodoke_core::layout::Column;
-use hypodoke_core::types::Type;
+use hypodoke_core::types::{Domain, Type};
 
 use super::native::NativeTable;
 use super::tables::{column_sql, column_words, indexes, moment_sql};
@@ -42,14 +42,21 @@ pub fn lacks_moments(table: &TablePlan, found: &NativeTable) -> bool {
     table.moments().iter().any(|name| !found.own.iter().any(|own| own == *name))
 }
 
-/// What a table lacks of what its plan says.
-pub fn lack_of(table: &TablePlan, found: Option<&NativeTable>, pending: &[Pending]) -> Lack {
+/// What a table lacks of what its plan says. `ahead` holds the plans of later files of the group whose changes were
+/// made before it began: what they made of a column is not undone for an earlier file.
+pub fn lack_of(
+    table: &TablePlan,
+    found: Option<&NativeTable>,
+    pending: &[Pending],
+    ahead: &[TablePlan],
+) -> Lack {
     let was_made = pending.iter().any(|change| change.column.is_empty());
     let Some(found) = found else { return Lack::Table };
     let (mut parts, mut columns) = (Vec::new(), Vec::new());
     for column in &table.layout.columns {
         match column_lack(table, column, found, pending) {
             ColumnLack::Nothing => {}
+            _ if is_ahead(ahead, table, column, found) => {}
             ColumnLack::Part(part) => {
                 columns.push((column.name.clone(), column_words(table, column, column.ty())));
                 parts.push(part);
@@ -63,6 +70,18 @@ pub fn lack_of(table: &TablePlan, found: Option<&NativeTable>, pending: &[Pendin
     let missing = indexes(table).into_iter().filter(|index| !found.indexes.contains(&index.name));
     parts.extend(missing.map(|index| format!("ADD {}", index.sql)));
     if parts.is_empty() { Lack::Nothing } else { Lack::Parts(parts, columns) }
+}
+
+/// Whether a column is what a later file of the group needs, and holds what this one does.
+pub fn is_ahead(ahead: &[TablePlan], table: &TablePlan, column: &Column, found: &NativeTable) -> bool {
+    let Some(there) = found.column(&column.name) else { return false };
+    ahead.iter().filter(|plan| plan.table == table.table).any(|plan| {
+        let later = plan.layout.columns.iter().find(|later| later.name == column.name);
+        later.is_some_and(|later| {
+            let joined = Domain::of(later.ty()).join(Domain::of(column.ty()));
+            joined.ty() == later.ty() && there.native.is(&column_words(plan, later, later.ty()))
+        })
+    })
 }
 
 /// What a column lacks of what the plan says.

@@ -58,8 +58,11 @@ impl LoadTarget for MysqlStore {
         self.group = Some(GroupTables::default());
     }
 
-    fn after_group(&mut self, _: bool) -> Result<(), StoreError> {
+    fn after_group(&mut self, is_kept: bool) -> Result<(), StoreError> {
         self.group = None;
+        if is_kept {
+            self.ahead.clear();
+        }
         self.drop_unused();
         Ok(())
     }

@@ -28,7 +28,7 @@ impl MysqlStore {
         }
         if !self.get_lock(&name, self.wait_seconds())? {
             let why = format!("another process has the {what} in hand");
-            return Err(StoreError::Aborted { shown: self.shown.clone(), why });
+            return Err(StoreError::InUse { shown: self.shown.clone(), why });
         }
         self.locks.push(name);
         self.mark_claim(what, of)

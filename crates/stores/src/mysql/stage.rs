@@ -3,6 +3,7 @@
 use hypodoke_core::types::Type;
 
 use super::connection::MysqlStore;
+use super::lacks::is_ahead;
 use super::native::{KEY_COLUMN, NativeColumn, NativeTable};
 use super::stream::Form;
 use super::tables::column_words;
@@ -37,6 +38,7 @@ impl MysqlStore {
         let is_planned = |column: &hypodoke_core::layout::Column| {
             let there = found.column(&column.name);
             there.is_some_and(|there| there.native.is(&column_words(table, column, column.ty())))
+                || is_ahead(&self.ahead, table, column, &found)
         };
         if table.keeps_layout && !table.layout.columns.iter().all(is_planned) {
             return Err(changed());

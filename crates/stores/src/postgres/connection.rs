@@ -176,8 +176,8 @@ impl PostgresStore {
             }
             SqlState::DISK_FULL => StoreError::Full { shown },
             SqlState::READ_ONLY_SQL_TRANSACTION => StoreError::ReadOnly { shown },
-            SqlState::LOCK_NOT_AVAILABLE
-            | SqlState::T_R_DEADLOCK_DETECTED
+            SqlState::LOCK_NOT_AVAILABLE => StoreError::InUse { shown, why },
+            SqlState::T_R_DEADLOCK_DETECTED
             | SqlState::T_R_SERIALIZATION_FAILURE
             | SqlState::QUERY_CANCELED => StoreError::Aborted { shown, why },
             _ => match &state.code()[..2] {

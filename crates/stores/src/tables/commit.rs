@@ -102,7 +102,7 @@ pub fn end_group<T: LoadTarget>(store: &mut T, keep: bool) -> Result<(), StoreEr
         }
         (false, _) => rollback(store, Scope::Whole),
     };
-    let after = store.after_group(ended.is_ok());
+    let after = store.after_group(keep && ended.is_ok());
     ended.and(after)
 }
 
