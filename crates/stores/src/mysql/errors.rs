@@ -35,8 +35,8 @@ pub fn fail(error: &Error, shown: &str, user: &str) -> StoreError {
         1290 | 1792 | 1836 => StoreError::ReadOnly { shown },
         1021 | 1114 => StoreError::Full { shown },
         1205 => StoreError::InUse { shown, why },
-        // Deadlocks, locks of other kinds, too many connections, statements that were interrupted or took too long, a node of
-        // a cluster that is not ready.
+        // Deadlocks, locks of other kinds, too many connections, statements that were interrupted or took too
+        // long, a node of a cluster that is not ready.
         1213 | 1614 | 3058 | 3572 | 1040 | 1203 | 1226 | 1317 | 1969 | 3024 | 1412 | 1615 | 1047 | 1180 => {
             StoreError::Aborted { shown, why }
         }
