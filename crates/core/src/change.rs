@@ -140,6 +140,10 @@ impl Change {
             Change::Widened { from: Type::Unknown, .. } => false,
             Change::Widened { to: Type::Text, .. } => true,
             Change::Widened { from: Type::Float, to: Type::Decimal { .. }, .. } => true,
+            // A day and midnight of that day are one timestamp, but had different digits in their files.
+            Change::Widened { from: Type::Timestamp, to, .. } => {
+                matches!(to, Type::Integer | Type::Decimal { .. } | Type::Float)
+            }
             _ => false,
         }
     }

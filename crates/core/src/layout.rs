@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::evidence::{Decision, Forced};
 pub use crate::format::{Format, Reading};
 use crate::names::Namer;
+use crate::spelling::NullSet;
 use crate::types::{Domain, Type};
 
 /// A column of a layout.
@@ -29,6 +30,22 @@ pub struct Column {
 }
 
 impl Column {
+    /// Whether the column has held no values except words that may stand for null, such as `NA`. These are null
+    /// while the column has no type, and values once it is text.
+    ///
+    /// ```
+    /// use hypodoke_core::layout::{Format, Layout};
+    /// use hypodoke_core::names::Namer;
+    ///
+    /// let mut layout = Layout::named(&["berth".to_owned()], &Namer::default(), &[]);
+    /// assert!(!layout.columns[0].holds_only_words());
+    /// layout.columns[0].format = Format::default();
+    /// assert!(layout.columns[0].holds_only_words());
+    /// ```
+    pub fn holds_only_words(&self) -> bool {
+        self.ty() == Type::Unknown && self.format.nulls != NullSet::ALWAYS
+    }
+
     /// The column's type.
     pub fn ty(&self) -> Type {
         self.pinned.unwrap_or_else(|| self.domain.ty())

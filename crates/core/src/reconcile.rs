@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::change::Change;
-use crate::layout::{Column, EXTRAS_SOURCE, Layout, Reading};
+use crate::layout::{Column, EXTRAS_SOURCE, Format, Layout, Reading};
 use crate::names::match_key;
 use crate::types::Domain;
 
@@ -32,6 +32,7 @@ pub fn join(a: &Layout, b: &Layout) -> Layout {
             Some(at) => {
                 let other = &b.columns[*at];
                 column.reading = read_alike(column, other);
+                column.format = written_alike(column, other);
                 column.domain = column.domain.join(other.domain);
                 column.nullable |= other.nullable;
             }
@@ -168,6 +169,16 @@ fn read_alike(a: &Column, b: &Column) -> Reading {
     }
 }
 
+/// The format of a column of two files: that of the file with values. If neither has any, the null words of both
+/// are kept.
+fn written_alike(a: &Column, b: &Column) -> Format {
+    match (a.domain, b.domain) {
+        (Domain::Unknown, Domain::Unknown) => Format { nulls: a.format.nulls.or(b.format.nulls), ..a.format },
+        (Domain::Unknown, _) => b.format,
+        _ => a.format,
+    }
+}
+
 fn take_in(column: &mut Column, other: &Column) {
     column.nullable |= other.nullable;
     if let Some(wanted) = other.pinned
@@ -183,6 +194,8 @@ fn take_in(column: &mut Column, other: &Column) {
         };
         column.domain = column.domain.join(other.domain);
         column.format = other.format;
+    } else {
+        column.format = written_alike(column, other);
     }
 }
 
@@ -191,7 +204,6 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::layout::Format;
     use crate::types::{Digits, Type, Unit};
 
     fn domain() -> impl Strategy<Value = Domain> {

@@ -6,7 +6,7 @@
 
 use super::{Cell, Rows};
 use crate::record::Link;
-use crate::spelling::{Number, NumberStyle, number, temporal};
+use crate::spelling::{Class, Number, NumberStyle, number, temporal};
 use crate::types::{Type, Unit};
 
 /// The columns of a block: their names and types.
@@ -265,6 +265,11 @@ pub fn widen(cell: Cell, to: Type, rows: &mut Rows) -> Option<Cell> {
             Cell::Integer(i64::try_from(digits_of(cell, &rows.wide)?.mantissa).ok()?)
         }
         (Cell::Date(days), Type::Timestamp) => Cell::Timestamp(i64::from(days) * temporal::DAY),
+        (Cell::Integer(value), Type::Timestamp) => Cell::Timestamp(temporal::of_digits(value)?.0),
+        (Cell::Integer(value), Type::Date) => match temporal::of_digits(value)? {
+            (micros, Class::Date) => Cell::Date(i32::try_from(micros / temporal::DAY).ok()?),
+            _ => return None,
+        },
         (_, Type::Text | Type::Json) => {
             let start = rows.records.bytes.len();
             let mut text = Vec::new();
@@ -391,6 +396,11 @@ mod tests {
     #[case::text(Cell::Date(1), Type::Text, Some("1970-01-02"))]
     #[case::digits(Cell::Date(1), Type::Integer, Some("19700102"))]
     #[case::digits_of_a_moment(Cell::Timestamp(0), Type::Decimal { precision: 15, scale: 1 }, Some("19700101000000.0"))]
+    #[case::day(Cell::Integer(20_251_231), Type::Date, Some("2025-12-31"))]
+    #[case::day_as_moment(Cell::Integer(20_251_231), Type::Timestamp, Some("2025-12-31 00:00:00"))]
+    #[case::second(Cell::Integer(20_251_231_101_505), Type::Timestamp, Some("2025-12-31 10:15:05"))]
+    #[case::no_date(Cell::Integer(20_251_231_101_505), Type::Date, None)]
+    #[case::no_day(Cell::Integer(20_251_331), Type::Date, None)]
     #[case::exact(Cell::Float(9.5e-5), Type::Decimal { precision: 18, scale: 18 }, Some("0.000095000000000000"))]
     #[case::short(Cell::Decimal { mantissa: 1500, scale: 2 }, Type::Text, Some("15"))]
     #[case::truth(Cell::Boolean(true), Type::Text, Some("true"))]

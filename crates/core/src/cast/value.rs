@@ -435,9 +435,10 @@ impl SeenValues {
             Type::Decimal { scale, .. } => scale,
             _ => 0,
         };
+        // Casting does not find out whether all values are days. Where they may be, each counts as a surprise,
+        // so the file is profiled.
         let int = digit_count(self.greatest as i128).saturating_sub(scale);
-        let is_number = matches!(ty, Type::Integer | Type::Decimal { .. });
-        Digits { int, scale, not_days: is_number, not_moments: is_number, ..Digits::default() }
+        Digits { int, scale, ..Digits::default() }
     }
 }
 

@@ -50,7 +50,7 @@ pub fn judge(table: &Layout, file: &Layout, policy: &Policy, renames: &[Rename])
     judged.fit.changes = judged
         .drift
         .iter()
-        .filter(|drift| matches!(drift.action, Action::Added | Action::Widened))
+        .filter(|drift| matches!(drift.action, Action::Added | Action::Widened | Action::Rereading))
         .map(|drift| drift.change.clone())
         .collect();
     judged
@@ -196,11 +196,15 @@ impl Judged {
             let (from, column) = (old.ty(), old.name.clone());
             let Some(source) = self.fit.sources[at].filter(|_| to != from) else { continue };
             let change = Change::Widened { column: column.clone(), from, to };
+            let widened = match change.respells() || to == Type::Text && old.holds_only_words() {
+                true => Action::Rereading,
+                false => Action::Widened,
+            };
             match by_kind(to, policy) {
-                _ if from == Type::Unknown => self.done(change, Action::Widened),
+                _ if from == Type::Unknown => self.done(change, widened),
                 // A type that the user gives is what is wanted.
-                _ if file.columns[source].pinned == Some(to) => self.done(change, Action::Widened),
-                WiderType::Widen => self.done(change, Action::Widened),
+                _ if file.columns[source].pinned == Some(to) => self.done(change, widened),
+                WiderType::Widen => self.done(change, widened),
                 WiderType::Reject => {
                     let new = &file.columns[source];
                     let now = &mut self.fit.layout.columns[at];
@@ -271,7 +275,7 @@ mod tests {
 
     use super::*;
     use crate::drift::Alike;
-    use crate::spelling::DateOrder;
+    use crate::spelling::{DateOrder, NullSet};
     use crate::types::Digits;
 
     fn column(name: &str, domain: Domain) -> Column {
@@ -338,8 +342,25 @@ mod tests {
         assert_eq!(judged.fit.changes.len(), changes);
     }
 
+    /// Earlier files are read again only if they may hold values that the table does not show.
     #[rstest]
-    #[case::widen(OtherKind::Widen, Action::Widened, Type::Text)]
+    #[case::nothing(NullSet::ALWAYS, Domain::Text, Action::Widened)]
+    #[case::words(NullSet::ALL, Domain::Text, Action::Rereading)]
+    #[case::words_among_days(NullSet::ALL, Domain::Date, Action::Widened)]
+    fn files_are_read_again_where_words_become_values(
+        #[case] nulls: NullSet,
+        #[case] to: Domain,
+        #[case] expected: Action,
+    ) {
+        let mut table = layout(&[("a", Domain::Unknown)]);
+        table.columns[0].format.nulls = nulls;
+        let judged = judge(&table, &layout(&[("a", to)]), &Policy::default(), &[]);
+        assert_eq!(actions(&judged), [("a", expected)]);
+        assert_eq!(judged.fit.changes.len(), 1);
+    }
+
+    #[rstest]
+    #[case::widen(OtherKind::Widen, Action::Rereading, Type::Text)]
     #[case::reject(OtherKind::Reject, Action::Rejected, Type::Integer)]
     #[case::hold(OtherKind::Hold, Action::Held, Type::Text)]
     fn another_kind_goes_by_its_own_policy(

@@ -64,9 +64,10 @@ pub struct Decision {
 impl Decision {
     /// The decision for a column that no value was asked about.
     pub fn of_domain(domain: Domain) -> Decision {
+        let nulls = if domain == Domain::Unknown { NullSet::ALWAYS } else { NullSet::ALL };
         Decision {
             domain,
-            format: Format::default(),
+            format: Format { nulls, ..Format::default() },
             nullable: false,
             nulls: 0,
             ambiguity: None,
@@ -139,9 +140,14 @@ pub(super) fn decide_by_values(column: &ColumnEvidence, hints: Hints, forced: Fo
         format.number = forced.style.unwrap_or_else(|| column.commonest_style());
         format.date = forced.order.unwrap_or_else(|| column.commonest_order());
     }
-    // In a column of text, a word like `NA` or a dash may mean what it says.
-    let words_are_values = domain == Domain::Text;
-    format.nulls = if words_are_values { NullSet::ALWAYS } else { NullSet::ALL };
+    // In a column of text, a word like `NA` or a dash may mean what it says. A column without values records
+    // that it held such words: they become values if the column becomes text.
+    let has_words = || column.nulls().any(|(at, _)| !NullSet::ALWAYS.holds(at));
+    format.nulls = match domain {
+        Domain::Text => NullSet::ALWAYS,
+        Domain::Unknown if !has_words() => NullSet::ALWAYS,
+        _ => NullSet::ALL,
+    };
     let null_count = |at: u8| format.nulls.holds(at);
     let nulls =
         column.missing + column.nulls().filter(|(at, _)| null_count(*at)).map(|(_, t)| t.count).sum::<u64>();

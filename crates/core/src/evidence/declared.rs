@@ -183,7 +183,7 @@ fn decide_declared(column: &ColumnEvidence, declared: Domain, forced: Forced) ->
     };
     let nulls = column.missing + column.nulls().map(|(_, tally)| tally.count).sum::<u64>();
     let format = Format {
-        nulls: if domain == Domain::Text { NullSet::ALWAYS } else { NullSet::ALL },
+        nulls: if matches!(domain, Domain::Text | Domain::Unknown) { NullSet::ALWAYS } else { NullSet::ALL },
         ..Format::default()
     };
     Decision {

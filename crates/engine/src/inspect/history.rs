@@ -123,12 +123,12 @@ fn told(own: &[&DriftEntry], layouts: &[LayoutEntry], files: &HashMap<i64, FileE
                 && known.to == entry.to
         };
         // Only what makes no difference to the table comes again and again.
-        let repeats = !matches!(entry.action.as_str(), "added" | "widened" | "held");
+        let repeats = !matches!(entry.action.as_str(), "added" | "widened" | "rereading" | "held");
         if let Some(known) = told.iter_mut().rev().find(is_same).filter(|_| repeats) {
             known.files += 1;
             continue;
         }
-        let alters = matches!(entry.action.as_str(), "added" | "widened");
+        let alters = matches!(entry.action.as_str(), "added" | "widened" | "rereading");
         let version = layouts.iter().find(|layout| layout.file == entry.file).map(|layout| layout.version);
         told.push(ToldChange {
             at: rfc3339(file.began),

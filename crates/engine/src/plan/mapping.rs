@@ -328,7 +328,12 @@ impl TableMapping {
             let is_extras = column.holds_extras() && !self.extras.is_empty();
             // Whether a word is a null follows from the table's type alone, so that it does not
             // depend on which file came first.
-            let nulls = if ty == Type::Text { NullSet::ALWAYS } else { NullSet::ALL };
+            let nulls = match ty {
+                Type::Text => NullSet::ALWAYS,
+                // The first such word is a surprise: the file is profiled, and the layout records the word.
+                Type::Unknown => column.format.nulls,
+                _ => NullSet::ALL,
+            };
             let nothing = Expected::default();
             if let Some(part) = self.fit.sources[at].and_then(|source| source.checked_sub(fields))
                 && let Some((_, PartValue::Text(text))) = file.parts.get(part)

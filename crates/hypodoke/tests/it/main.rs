@@ -2,6 +2,7 @@
 
 mod again;
 mod apart;
+mod arrival_order;
 mod asked;
 mod bad_input;
 mod bad_server;

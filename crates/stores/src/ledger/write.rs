@@ -2,7 +2,7 @@
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::cast::Reject;
-use hypodoke_core::drift::{Action, Drift};
+use hypodoke_core::drift::Drift;
 use hypodoke_core::layout::Layout;
 use hypodoke_core::outcome::{Outcome, Reason};
 use hypodoke_core::reconcile::join;
@@ -139,8 +139,6 @@ pub fn add_drift(
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)";
     for one in drift {
         let (column, word, from, to) = one.change.parts();
-        let is_due = one.action == Action::Widened && one.change.respells();
-        let action = if is_due { Action::Rereading } else { one.action };
         let parameters = [
             SqlValue::Integer(file),
             SqlValue::from(table),
@@ -148,7 +146,7 @@ pub fn add_drift(
             SqlValue::from(word),
             SqlValue::from(&from),
             SqlValue::from(&to),
-            SqlValue::from(action.word()),
+            SqlValue::from(one.action.word()),
             one.cause.as_ref().map_or(SqlValue::Null, |cause| SqlValue::from(cause.line)),
             one.cause.as_ref().map_or(SqlValue::Null, |cause| SqlValue::from(&cause.value)),
         ];

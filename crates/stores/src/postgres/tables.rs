@@ -219,6 +219,11 @@ fn converted(column: &str, from: Type, to: Type) -> String {
         (Type::Timestamp, Type::Integer | Type::Decimal { .. } | Type::Float) => {
             format!("to_char({column}, 'YYYYMMDDHH24MISS')::{}", declared(to))
         }
+        // Numbers turn out to be days, or moments, which are written as digits alone.
+        (Type::Integer, Type::Date) => format!("{column}::text::date"),
+        (Type::Integer, Type::Timestamp) => {
+            format!("overlay(rpad({column}::text, 14, '0') PLACING ' ' FROM 9 FOR 0)::timestamp")
+        }
         // Without the text, only 15 digits of a float would come along.
         (Type::Float, _) => format!("{column}::text::{}", declared(to)),
         _ => format!("{column}::{}", declared(to)),

@@ -335,6 +335,14 @@ fn converted(column: &str, from: Type, to: Type) -> String {
         (_, Type::Decimal { scale, .. }) if decimals::may_be_text(to) => {
             decimals::decimal_sql(&decimals::digits_sql(column, Some(scale)))
         }
+        // Numbers turn out to be days, or moments, which are written as digits alone.
+        (Type::Integer, Type::Date | Type::Timestamp) => {
+            let part = |from: u8, many: u8| format!("substr({column}, {from}, {many})");
+            let day = [part(1, 4), part(5, 2), part(7, 2)].join(" || '-' || ");
+            let time = [part(9, 2), part(11, 2), part(13, 2)].join(" || ':' || ");
+            let time = format!("CASE length({column}) WHEN 14 THEN {time} ELSE '00:00:00' END");
+            if to == Type::Date { day } else { format!("{day} || ' ' || {time}") }
+        }
         // Floats hold what was kept as text as well.
         (_, Type::Float) => format!("CAST({column} AS REAL)"),
         (Type::Date, Type::Timestamp) => format!("{column} || ' 00:00:00'"),

@@ -42,6 +42,11 @@ impl NullSet {
         self.0 >> index & 1 == 1
     }
 
+    /// The union of two sets.
+    pub fn or(self, other: NullSet) -> NullSet {
+        NullSet(self.0 | other.0)
+    }
+
     /// The spellings in the set.
     pub fn spellings(self) -> impl Iterator<Item = &'static str> {
         NULL_SPELLINGS.iter().enumerate().filter(move |(at, _)| self.holds(*at as u8)).map(|(_, s)| *s)
