@@ -104,8 +104,8 @@ pub enum ReadError {
         /// Records before it.
         records: u64,
     },
-    /// An object with so many keys that they must be data.
-    #[error("the objects at {path} have more than 20,000 different keys: they are data, not columns")]
+    /// Objects with so many different keys, each of them in few objects, that the keys must be data.
+    #[error("the objects at {path} have too many different keys for columns: the keys are data")]
     KeysAreData {
         /// Where.
         path: String,

@@ -67,6 +67,10 @@ pub trait RecordReader: Send {
     }
 }
 
+/// The most cells (records times columns) that a batch of records holds, whatever the shape of the file: a record of a
+/// few bytes may have thousands of columns that it says nothing of. 2^18 cells are 2 MB of fields and 4 MB of values.
+pub const MOST_CELLS: usize = 1 << 18;
+
 /// Brings a batch to a number of tables and empties it.
 pub fn clear(batch: &mut Vec<Records>, tables: usize) {
     batch.iter_mut().for_each(Records::clear);

@@ -116,6 +116,11 @@ impl Caster {
         self
     }
 
+    /// How many columns its rows have.
+    pub fn width(&self) -> usize {
+        self.targets.len()
+    }
+
     /// Another caster for other records of the same file, to work beside this one; `None` where what is made
     /// of a record depends on those before it.
     pub fn fork(&self) -> Option<Caster> {

@@ -307,6 +307,11 @@ impl Records {
         self.entries.shrink_to_fit();
     }
 
+    /// How many fields all records have together.
+    pub fn field_count(&self) -> usize {
+        self.fields.len()
+    }
+
     /// How many fields the open record has so far.
     pub fn open_fields(&self) -> usize {
         self.fields.len() - self.entries.last().map_or(0, |e| e.fields_end as usize)
@@ -432,6 +437,27 @@ impl Records {
     pub fn fault(&self, index: usize) -> Option<&Fault> {
         let at = self.faults.binary_search_by_key(&index, |(at, _)| *at).ok()?;
         Some(&self.faults[at].1)
+    }
+
+    /// Makes `into` a batch of these records alone. `owners` is how many records of the main table come before those
+    /// that the ones of a child table are parts of.
+    pub fn copy_portion(&self, records: Range<usize>, owners: usize, into: &mut Records) {
+        into.clear();
+        let entries = self.entries.get(records.clone()).unwrap_or_default();
+        let end_of = |index: usize| self.entries.get(index).map_or(0, |entry| entry.fields_end);
+        let first = records.start.checked_sub(1).map_or(0, end_of);
+        let last = entries.last().map_or(first, |entry| entry.fields_end);
+        into.bytes.extend_from_slice(&self.bytes);
+        into.fields.extend_from_slice(self.fields.get(first as usize..last as usize).unwrap_or_default());
+        let moved = |entry: &Entry| Entry { fields_end: entry.fields_end - first, ..entry.clone() };
+        into.entries.extend(entries.iter().map(moved));
+        let own = self.faults.iter().filter(|(at, _)| records.contains(at));
+        into.faults.extend(own.map(|(at, fault)| (at - records.start, fault.clone())));
+        let links = self.links.get(records.clone()).unwrap_or_default();
+        let moved = |link: &Link| Link { owner: (link.owner as usize).saturating_sub(owners) as u32, ..*link };
+        into.links.extend(links.iter().map(moved));
+        (into.uneven, into.open_ended, into.offset) = (self.uneven, self.open_ended, self.offset);
+        into.typed = self.typed.as_ref().map(|typed| typed.portion(records));
     }
 
     /// Drops the records from `keep` on: those that turned out to be a footer.

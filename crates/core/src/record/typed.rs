@@ -1,5 +1,6 @@
 //! Records of a typed source: columns of values, each as the source has it.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use super::Cell;
@@ -105,6 +106,18 @@ impl TypedColumns {
     pub(super) fn truncate(&mut self, keep: usize) {
         self.columns.iter_mut().for_each(|column| column.truncate(keep));
         self.shown.retain(|(record, _, _)| *record < keep);
+    }
+
+    /// The values of some records alone.
+    pub(super) fn portion(&self, records: Range<usize>) -> TypedColumns {
+        let of = |column: &Vec<Cell>| column.get(records.clone()).unwrap_or_default().to_vec();
+        let own = self.shown.iter().filter(|(record, _, _)| records.contains(record));
+        TypedColumns {
+            columns: self.columns.iter().map(of).collect(),
+            wide: self.wide.clone(),
+            shown: own.map(|(record, column, text)| (record - records.start, *column, *text)).collect(),
+            keys: self.keys.clone(),
+        }
     }
 
     /// How many bytes of memory they hold.

@@ -7,6 +7,7 @@ mod file_load;
 mod greatest;
 mod other_layout;
 mod pipeline;
+mod portions;
 mod reconcile;
 mod reject_reasons;
 mod request;

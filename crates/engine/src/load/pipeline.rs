@@ -12,6 +12,7 @@ use hypodoke_formats::{ReadError, RecordReader, TableHead};
 use hypodoke_stores::{StoreError, Writer};
 
 use super::greatest::Greatest;
+use super::portions::Portions;
 use super::reject_reasons::RejectReasons;
 use super::sums;
 use crate::isolate::helping;
@@ -119,7 +120,7 @@ struct Batch {
 }
 
 impl Batch {
-    fn fill(&mut self, reader: &mut dyn RecordReader, heads: &[TableHead]) -> Result<bool, ReadError> {
+    fn fill(&mut self, reader: &mut Portions<'_>, heads: &[TableHead]) -> Result<bool, ReadError> {
         // The buffers of the last round come back to be filled again.
         for (records, rows) in self.records.iter_mut().zip(&mut self.rows) {
             std::mem::swap(records, &mut rows.records);
@@ -256,6 +257,8 @@ pub fn run(
     loader: &mut dyn Writer,
     bytes: u64,
 ) -> Result<PipelineResult, Interrupted> {
+    let widths = stages.casters.iter().map(Caster::width).collect();
+    let reader = &mut Portions::new(reader, widths);
     if bytes < SMALL {
         run_in_one_thread(reader, stages, loader)
     } else {
@@ -264,7 +267,7 @@ pub fn run(
 }
 
 fn run_in_one_thread(
-    reader: &mut dyn RecordReader,
+    reader: &mut Portions<'_>,
     mut stages: Stages<'_>,
     loader: &mut dyn Writer,
 ) -> Result<PipelineResult, Interrupted> {
@@ -317,7 +320,7 @@ fn forked<'a>(stages: Stages<'a>, threads: usize) -> Vec<Stages<'a>> {
 /// Batches go to the casting threads in turn, and come back from them in the same turn: in the order of the
 /// file.
 fn run_overlapped(
-    reader: &mut dyn RecordReader,
+    reader: &mut Portions<'_>,
     stages: Stages<'_>,
     loader: &mut dyn Writer,
     casting: usize,
@@ -361,7 +364,7 @@ fn run_overlapped(
 }
 
 fn read_all(
-    reader: &mut dyn RecordReader,
+    reader: &mut Portions<'_>,
     heads: &[TableHead],
     empty: &Receiver<Batch>,
     out: &[SyncSender<Result<Batch, Interrupted>>],

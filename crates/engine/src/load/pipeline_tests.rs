@@ -117,7 +117,7 @@ fn run_by(
         locate: &|_, _, _| {},
     };
     let mut lines = Lines::default();
-    let result = run_overlapped(&mut reader, stages, &mut lines, threads);
+    let result = run_overlapped(&mut Portions::new(&mut reader, vec![1]), stages, &mut lines, threads);
     (result, lines)
 }
 

@@ -11,6 +11,10 @@ use super::{JsonOptions, Nested, PlainLists};
 /// How deep objects and lists may stand in one another before the rest stays JSON.
 const MOST_DEPTH: usize = 48;
 
+/// A record may have a cell for so many of the bytes allowed: its lists may have rows of a few bytes, and columns that
+/// most of them say nothing of.
+const BYTES_PER_CELL: usize = 8;
+
 /// JSON without the white space between its tokens.
 fn compact(json: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(json.len());
@@ -76,6 +80,9 @@ pub struct Flattener {
     pub too_deep: u64,
     /// Records stand under keys, which have a column.
     is_keyed: bool,
+    /// The cells of the rows of the record in hand, and the most that one record may have.
+    cells: usize,
+    most_cells: usize,
 }
 
 /// The record's text, where it stands among the batch's bytes, and the batch's child tables.
@@ -106,8 +113,8 @@ impl NamesTaken {
 }
 
 impl Flattener {
-    /// One that knows these keys already.
-    pub fn new(tree: Tree, options: JsonOptions) -> Flattener {
+    /// One that knows these keys already. `longest` is the longest record allowed, in bytes.
+    pub fn new(tree: Tree, options: JsonOptions, longest: usize) -> Flattener {
         Flattener {
             tree,
             options,
@@ -122,6 +129,8 @@ impl Flattener {
             first_doubled: None,
             too_deep: 0,
             is_keyed: false,
+            cells: 0,
+            most_cells: longest / BYTES_PER_CELL,
         }
     }
 
@@ -142,7 +151,7 @@ impl Flattener {
         let known = self.tree.extent();
         let text = &bytes[place.clone()];
         let mut jiter = Jiter::with_tape(text, std::mem::take(&mut self.tape)).with_allow_inf_nan();
-        (self.depth, self.nesting) = (0, 0);
+        (self.depth, self.nesting, self.cells) = (0, 0, 0);
         self.begin(0, line);
         if self.options.raw {
             self.put_raw(place.clone());
@@ -156,8 +165,7 @@ impl Flattener {
         self.tape = jiter.into_tape();
         match done {
             Ok(()) => {
-                let row = &self.open[0];
-                row.slots.iter().for_each(|slot| batch[0].push_field(*slot));
+                self.push_row(0, 0, &mut batch[0]);
                 batch[0].end_record(place, line);
                 Ok(())
             }
@@ -186,6 +194,18 @@ impl Flattener {
         row.slots.clear();
         row.slots.resize(self.tree.heads[table as usize].names.len(), Field::ABSENT);
         self.depth += 1;
+    }
+
+    /// Adds the fields of a row that was filled to the records of its table.
+    fn push_row(&mut self, open: usize, table: usize, records: &mut Records) {
+        let slots = &self.open[open].slots;
+        let mut filled = 0;
+        for slot in slots {
+            filled += usize::from(*slot != Field::ABSENT);
+            records.push_field(*slot);
+        }
+        self.cells += slots.len();
+        self.tree.tables[table].count(slots.len(), filled);
     }
 
     fn put(&mut self, column: u32, field: Field) {
@@ -400,8 +420,13 @@ impl Flattener {
         self.nesting -= 1;
         self.depth -= 1;
         let records = &mut ground.batch[list as usize];
-        self.open[self.depth].slots.iter().for_each(|slot| records.push_field(*slot));
+        self.push_row(self.depth, list as usize, records);
         records.end_child(0..0, self.line, Link { owner: self.owner, row, parent, position });
+        if self.cells > self.most_cells {
+            self.tree.note_sparse();
+            let what = format!("more than {} cells in the lists of one record", self.most_cells);
+            return Err(Broken { at: jiter.current_index(), what });
+        }
         Ok(())
     }
 

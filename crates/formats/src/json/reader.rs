@@ -13,7 +13,7 @@ use super::walk::{WalkStep, Walker, blanks};
 use crate::bytes::{Encoding, Utf8Source};
 use crate::error::ReadError;
 use crate::facts::{FormatFacts, FoundOption, FoundValue};
-use crate::reader::{RecordReader, TableHead, clear};
+use crate::reader::{MOST_CELLS, RecordReader, TableHead, clear};
 
 /// How much text makes a batch, in bytes.
 const BLOCK: usize = 512 * 1024;
@@ -34,6 +34,30 @@ pub struct JsonFacts {
 
 /// Where a record stands in the text at hand, the key it stands under, and its number.
 type Place = (Range<usize>, Option<Range<usize>>, u64);
+
+/// Records found in the text at hand, and how much of the text they take.
+#[derive(Default)]
+struct Found {
+    places: Vec<Place>,
+    taken: usize,
+}
+
+impl Found {
+    /// Takes the records from a place on out; they stand in the text from there on.
+    fn split_off(&mut self, at: usize) -> Found {
+        let mut places = self.places.split_off(at.min(self.places.len()));
+        let first = |(place, key, _): &Place| key.as_ref().map_or(place.start, |key| key.start.min(place.start));
+        let from = places.first().map_or(self.taken, first);
+        for (place, key, _) in &mut places {
+            for range in std::iter::once(place).chain(key) {
+                *range = range.start - from..range.end - from;
+            }
+        }
+        let rest = Found { places, taken: self.taken - from };
+        self.taken = from;
+        rest
+    }
+}
 
 enum Splitter {
     Lines(u64),
@@ -59,6 +83,8 @@ pub struct JsonReader<'a> {
     flattener: Flattener,
     facts: JsonFacts,
     carry: Vec<u8>,
+    /// Records in the carried text that a batch had no room for.
+    waiting: Found,
     /// Where the carried text begins in the file, and on which line.
     offset: u64,
     line: u64,
@@ -99,14 +125,15 @@ impl<'a> JsonReader<'a> {
             }
         };
         let offset = source.start();
-        let flattener = Flattener::new(Tree::knowing(known), options.clone());
         let limit = crate::text::record_limit(max_record);
+        let flattener = Flattener::new(Tree::knowing(known), options.clone(), limit);
         Ok(JsonReader {
             source,
             splitter,
             flattener,
             facts,
             carry,
+            waiting: Found::default(),
             offset,
             line: 1,
             more,
@@ -117,9 +144,8 @@ impl<'a> JsonReader<'a> {
         })
     }
 
-    /// The records in the text at hand: their places, keys and numbers; and how much of the text
-    /// is done with.
-    fn split(&mut self, text: &[u8]) -> Result<(Vec<Place>, usize), ReadError> {
+    /// The records in the text at hand.
+    fn split(&mut self, text: &[u8]) -> Result<Found, ReadError> {
         let mut found = Vec::new();
         let last = !self.more;
         match &mut self.splitter {
@@ -136,7 +162,7 @@ impl<'a> JsonReader<'a> {
                     }
                     from = end + 1;
                 }
-                Ok((found, from.min(text.len())))
+                Ok(Found { places: found, taken: from.min(text.len()) })
             }
             Splitter::Walk(walker, count) => {
                 // A record at the end that is not whole is looked at again with what follows.
@@ -149,9 +175,9 @@ impl<'a> JsonReader<'a> {
                         WalkStep::NeedsMore => {
                             let taken = walker.done_with();
                             walker.taken(taken);
-                            return Ok((found, taken));
+                            return Ok(Found { places: found, taken });
                         }
-                        WalkStep::End => return Ok((found, text.len())),
+                        WalkStep::End => return Ok(Found { places: found, taken: text.len() }),
                         WalkStep::Broken(at, what) => {
                             let lines =
                                 memchr::memchr_iter(b'\n', &text[..at.min(text.len())]).count() as u64;
@@ -169,17 +195,21 @@ impl<'a> JsonReader<'a> {
         }
     }
 
-    /// Makes rows of the records. One that is no JSON breaks the document that it stands in, but in a file
-    /// of lines only its line.
+    /// Makes rows of the records until the batch is full; says of how many. One that is no JSON breaks the document that
+    /// it stands in, but in a file of lines only its line.
     fn flatten(
         &mut self,
         bytes: &[u8],
-        found: Vec<Place>,
+        found: &[Place],
         batch: &mut Vec<Records>,
-    ) -> Result<(), ReadError> {
-        for (place, key, line) in found {
-            let start = place.start;
-            if let Err(broken) = self.flattener.record(bytes, place.clone(), key, line, batch) {
+    ) -> Result<usize, ReadError> {
+        for (at, (place, key, line)) in found.iter().enumerate() {
+            if batch.iter().map(Records::field_count).sum::<usize>() >= MOST_CELLS {
+                return Ok(at);
+            }
+            let (place, line, start) = (place.clone(), *line, place.start);
+            if let Err(broken) = self.flattener.record(bytes, place.clone(), key.clone(), line, batch) {
+                self.check_width()?;
                 let byte = self.offset + (start + broken.at) as u64;
                 if let Some(rows_at) = &self.facts.rows_at
                     && !is_beyond_text(&broken.what)
@@ -210,42 +240,55 @@ impl<'a> JsonReader<'a> {
                 break;
             }
         }
-        Ok(())
+        Ok(found.len())
     }
 
-    fn next_batch(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
-        let mut bytes = std::mem::take(&mut batch[0].bytes);
-        bytes.append(&mut self.carry);
+    /// The records of the next text, at least one of them, and that text.
+    fn find(&mut self, bytes: &mut Vec<u8>) -> Result<Found, ReadError> {
+        if !self.waiting.places.is_empty() {
+            return Ok(std::mem::take(&mut self.waiting));
+        }
         let mut want = BLOCK.saturating_sub(bytes.len()).max(BLOCK / 4);
-        let (found, taken) = loop {
+        loop {
             if self.more && bytes.len() < BLOCK.max(want) {
-                self.more = self.source.read_into(&mut bytes, want)?;
+                self.more = self.source.read_into(bytes, want)?;
             }
-            let (found, taken) = self.split(&bytes)?;
-            if !found.is_empty() || !self.more || taken > 0 {
-                break (found, taken);
+            let found = self.split(bytes)?;
+            if !found.places.is_empty() || !self.more || found.taken > 0 {
+                return Ok(found);
             }
             if bytes.len() > self.limit {
                 return Err(ReadError::LongLine { line: self.line, limit: self.limit });
             }
             want = bytes.len() * 2;
-        };
-        self.carry.extend_from_slice(&bytes[taken..]);
-        bytes.truncate(taken);
+        }
+    }
+
+    /// Fills a batch; `false` where nothing follows it.
+    fn next_batch(&mut self, batch: &mut Vec<Records>) -> Result<bool, ReadError> {
+        let mut bytes = std::mem::take(&mut batch[0].bytes);
+        bytes.append(&mut self.carry);
+        let mut found = self.find(&mut bytes)?;
+        self.carry.extend_from_slice(&bytes[found.taken..]);
+        bytes.truncate(found.taken);
         self.flattener.decoded.clear();
-        self.flatten(&bytes, found, batch)?;
+        let done = self.flatten(&bytes, &found.places, batch)?;
+        self.flattener.tree.note_sparse();
         self.check_width()?;
+        self.waiting = found.split_off(done);
+        self.carry.splice(..0, bytes[found.taken..].iter().copied());
         batch[0].offset = Some(self.offset);
-        self.offset += taken as u64;
-        self.line += memchr::memchr_iter(b'\n', &bytes).count() as u64;
+        self.offset += found.taken as u64;
+        self.line += memchr::memchr_iter(b'\n', &bytes[..found.taken]).count() as u64;
         bytes.extend_from_slice(&self.flattener.decoded);
         batch[0].bytes = bytes;
         batch.resize_with(self.flattener.tree.tables.len(), Records::default);
         batch.iter_mut().for_each(|records| records.open_ended = true);
-        if !self.more {
+        let more = self.more || !self.waiting.places.is_empty();
+        if !more {
             self.flattener.tree.settle_nulls();
         }
-        Ok(!batch[0].is_empty() || self.more)
+        Ok(more)
     }
 
     fn check_width(&self) -> Result<(), ReadError> {
@@ -288,8 +331,8 @@ impl RecordReader for JsonReader<'_> {
         // What breaks off is not gone on with.
         self.done = true;
         let more = self.next_batch(batch)?;
-        self.done = !self.more;
-        Ok(more)
+        self.done = !more;
+        Ok(more || !batch[0].is_empty())
     }
 
     fn facts(&self) -> FormatFacts {

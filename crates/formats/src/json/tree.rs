@@ -16,6 +16,12 @@ const MOST_COLUMNS: usize = 2048;
 const MOST_KEYS: usize = 50_000;
 const MOST_TABLES: usize = 500;
 
+/// A table that got so many columns from one file is sparse where fewer than one of [`SPARSE`] cells hold a value. This
+/// is looked at once so many cells were met.
+const WIDE: usize = 512;
+const SPARSE: u64 = 200;
+const ENOUGH: u64 = 1 << 20;
+
 /// An object's place in the tree.
 pub type NodeId = u32;
 
@@ -70,6 +76,20 @@ pub struct Table {
     pub value: Option<u32>,
     /// Rows so far, through the whole file.
     pub rows: u64,
+    /// How many columns files before this one had.
+    known: usize,
+    /// The cells of its rows so far, and those that hold a value.
+    cells: u64,
+    filled: u64,
+}
+
+impl Table {
+    /// Adds a row: its cells, and those that hold a value.
+    #[inline]
+    pub fn count(&mut self, cells: usize, filled: usize) {
+        self.cells += cells as u64;
+        self.filled += filled as u64;
+    }
 }
 
 /// How much of a tree there was at a time.
@@ -123,6 +143,9 @@ impl Tree {
             // Whoever reads the file again knows them from here.
             tree.heads[table].objects.clone_from(&head.objects);
         }
+        for (table, head) in tree.tables.iter_mut().zip(&tree.heads) {
+            table.known = head.names.len();
+        }
         tree
     }
 
@@ -175,7 +198,7 @@ impl Tree {
     fn add_table(&mut self, path: String, is_child: bool) -> u32 {
         let table = self.tables.len() as u32;
         let node = self.add_node(table, String::new());
-        self.tables.push(Table { node, value: None, rows: 0 });
+        self.tables.push(Table { node, value: None, rows: 0, known: 0, cells: 0, filled: 0 });
         if self.heads.len() >= MOST_TABLES {
             self.overgrown = Some(path.clone());
         }
@@ -291,6 +314,18 @@ impl Tree {
         let column = self.column_of(node, member);
         self.tables[table].value = Some(column);
         column
+    }
+
+    /// Notes a table whose keys are data: it has many columns, and its rows hold values in few of them.
+    pub fn note_sparse(&mut self) {
+        let is_sparse = |(table, head): &(&Table, &TableHead)| {
+            head.names.len() - table.known.min(head.names.len()) >= WIDE
+                && table.cells >= ENOUGH
+                && table.filled.saturating_mul(SPARSE) < table.cells
+        };
+        if let Some((_, head)) = self.tables.iter().zip(&self.heads).find(is_sparse) {
+            self.overgrown = Some(head.path.clone());
+        }
     }
 
     /// How much is known now.

@@ -4,7 +4,7 @@ use hypodoke_core::record::{Field, Records};
 use hypodoke_core::spelling::trim;
 use memchr::memchr;
 
-use super::tokenise::End;
+use super::tokenise::{End, is_full};
 
 /// A field of fixed width.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,7 +35,8 @@ impl FixedSplitter {
         self.line
     }
 
-    /// Adds the whole lines of `records.bytes` as records and returns how many bytes they took.
+    /// Adds the whole lines of `records.bytes` as records, or as many as may be held at once, and returns how many bytes
+    /// they took.
     pub fn run(&mut self, records: &mut Records, end: End) -> usize {
         let limit = records.bytes.len();
         let mut start = 0;
@@ -53,6 +54,9 @@ impl FixedSplitter {
             }
             self.line += 1;
             start = next;
+            if is_full(records, limit - start) {
+                return start;
+            }
         }
         limit
     }

@@ -231,8 +231,9 @@ impl<'a> TextReader<'a> {
         }
         records.bytes.append(&mut self.carry);
         let mut want = BLOCK.saturating_sub(records.bytes.len()).max(BLOCK / 4);
+        let mut is_wanted = records.bytes.len() < BLOCK;
         loop {
-            if self.more {
+            if self.more && is_wanted {
                 self.more = self.source.read_into(&mut records.bytes, want)?;
             }
             let (length, end) = if !self.more {
@@ -254,10 +255,11 @@ impl<'a> TextReader<'a> {
             if taken > 0 || !self.more {
                 self.finish(records, taken, length);
                 self.is_begun = true;
-                self.done = !self.more;
+                self.done = !self.more && taken >= length;
                 return Ok(!records.is_empty() || !self.done);
             }
             // One record longer than all that was read: read as much again.
+            is_wanted = true;
             if self.tokeniser.left_open() > MOST_FIELDS {
                 return Err(ReadError::TooManyFields { line: self.tokeniser.line(), limit: MOST_FIELDS });
             }
@@ -282,7 +284,7 @@ impl<'a> TextReader<'a> {
             }
         }
         self.offset += taken as u64;
-        if !self.more {
+        if !self.more && taken >= length {
             self.cut = self.cut_record(records, taken);
             let names = &self.facts.names;
             let found = footer::find(records, names.len(), names, !self.is_begun);

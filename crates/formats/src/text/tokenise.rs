@@ -8,6 +8,7 @@ use memchr::{memchr, memchr_iter, memchr2, memchr2_iter};
 
 use super::scan::Scanner;
 use crate::dialect::{Delimiter, Dialect, Escape, Marks};
+use crate::reader::MOST_CELLS;
 
 /// How many unclosed quotes are recovered from, line by line, before the rest of the file is
 /// one faulty record: each costs a look ahead to the end.
@@ -83,8 +84,8 @@ impl Tokeniser {
         self.line
     }
 
-    /// Adds the whole records of `records.bytes[..]` to `records` and returns how many bytes
-    /// they took. Unescaped fields go behind the bytes.
+    /// Adds the whole records of `records.bytes[..]` to `records`, or as many as may be held at once, and returns how
+    /// many bytes they took. Unescaped fields go behind the bytes.
     pub fn run(&mut self, records: &mut Records, end: End) -> usize {
         let limit = records.bytes.len();
         let mut at = 0;
@@ -222,6 +223,9 @@ impl Tokeniser {
             match self.end_record(bytes, at, &mut scanner) {
                 Ok(next) => (start, field) = (next, next),
                 Err(over) => return Ok(over),
+            }
+            if self.filled_to > 0 && is_full(records, bytes.len() - start) {
+                return Ok(start);
             }
         }
     }
@@ -463,6 +467,9 @@ impl Tokeniser {
             self.blank_line(records, start, line_end);
             self.line += 1;
             start = next;
+            if is_full(records, limit - start) {
+                return Ok(start);
+            }
         }
         Ok(limit)
     }
@@ -497,6 +504,13 @@ impl Tokeniser {
             records.end_record(start..stop, self.line);
         }
     }
+}
+
+/// Whether a batch has as many fields as it may have, and more than a footer follows: short records that are filled up
+/// have more fields than bytes.
+pub fn is_full(records: &Records, bytes_left: usize) -> bool {
+    const FOOTER: usize = 1024;
+    records.field_count() >= MOST_CELLS && bytes_left > FOOTER
 }
 
 enum After {

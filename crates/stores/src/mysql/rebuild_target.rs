@@ -10,8 +10,25 @@ use super::wire::Wire;
 use crate::error::StoreError;
 use crate::sql::{Misread, SqlConnection, SqlRow, quote};
 use crate::tables::load_target::RowsOfFile;
-use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::tables::rebuild::{Loosely, Moments, RebuildTarget, StagedRows, TableRows};
 use crate::tables::target_table::TargetTable;
+
+const COLLATIONS: &str = "SELECT COLUMN_NAME, CHARACTER_SET_NAME, COLLATION_NAME
+  FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?";
+
+/// How a collation compares texts, where it does not compare their bytes.
+fn loosely(charset: &str, collation: &str) -> Option<Loosely> {
+    let is_padded = !collation.contains("_nopad_") && !collation.contains("_0900_");
+    match collation {
+        "binary" => None,
+        bytes if bytes.ends_with("_bin") => is_padded.then_some(Loosely::BlanksAtEnd),
+        _ => {
+            let text = format!("CONVERT({{}} USING {charset})");
+            let text = if is_padded { format!("RTRIM({text})") } else { text };
+            Some(Loosely::Asked(format!("HEX(WEIGHT_STRING({text} COLLATE {collation}))")))
+        }
+    }
+}
 
 impl RebuildTarget for MysqlStore {
     fn ledger(&mut self) -> &mut dyn SqlConnection {
@@ -87,6 +104,20 @@ impl RebuildTarget for MysqlStore {
     fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
         let table = quote(&table.plan.table);
         format!("DELETE t FROM {table} t JOIN {stage} s ON {condition}")
+    }
+
+    fn compared_loosely(
+        &mut self,
+        table: &str,
+        columns: &[String],
+    ) -> Result<Vec<Option<Loosely>>, StoreError> {
+        let rows = self.rows(COLLATIONS, vec![mysql_async::Value::from(table)])?;
+        let text = |row: &mysql_async::Row, at: usize| row.get_opt::<Option<String>, _>(at)?.ok().flatten();
+        let of = |name: &String| {
+            let row = rows.iter().find(|row| text(row, 0).as_ref() == Some(name))?;
+            loosely(&text(row, 1)?, &text(row, 2)?)
+        };
+        Ok(columns.iter().map(of).collect())
     }
 
     fn moment_cell(&self) -> Moments {

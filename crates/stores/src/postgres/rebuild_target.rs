@@ -13,10 +13,20 @@ use super::session::row_of;
 use super::tables;
 use crate::error::StoreError;
 use crate::sql::{Misread, SqlConnection, SqlRow};
-use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::tables::rebuild::{Loosely, Moments, RebuildTarget, StagedRows, TableRows};
 
 /// How much is put together before it is handed to the connection, in bytes.
 const CHUNK: usize = 64 * 1024;
+
+/// The columns of a table that do not compare the bytes of texts: each with its collation where that takes texts for one
+/// whose bytes differ; others take blanks at the end for nothing.
+const LOOSE: &str = "
+SELECT a.attname::text,
+       CASE WHEN NOT c.collisdeterministic THEN quote_ident(n.nspname) || '.' || quote_ident(c.collname) END
+FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid
+LEFT JOIN pg_collation c ON c.oid = a.attcollation LEFT JOIN pg_namespace n ON n.oid = c.collnamespace
+WHERE a.attrelid = to_regclass($1) AND a.attname = ANY ($2)
+  AND (t.typname = 'bpchar' OR NOT c.collisdeterministic)";
 
 impl RebuildTarget for PostgresStore {
     fn ledger(&mut self) -> &mut dyn SqlConnection {
@@ -96,6 +106,27 @@ impl RebuildTarget for PostgresStore {
     fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String {
         let table = self.qualified(&table.plan.table);
         format!("DELETE FROM {table} t USING {stage} s WHERE {condition}")
+    }
+
+    fn compared_loosely(
+        &mut self,
+        table: &str,
+        columns: &[String],
+    ) -> Result<Vec<Option<Loosely>>, StoreError> {
+        let (qualified, columns) = (self.qualified(table), columns.to_vec());
+        let rows = self.run(self.client.query(LOOSE, &[&qualified, &columns]))?;
+        let loosely = |name: &String| {
+            let row = rows.iter().find(|row| row.get::<_, String>(0) == *name)?;
+            Some(match row.get::<_, Option<String>>(1) {
+                // No function gives the form itself; two texts that are the same have the same hash.
+                Some(collation) => {
+                    let hash = |seed: u8| format!("hashtextextended({{}}::text COLLATE {collation}, {seed})::text");
+                    Loosely::Asked(format!("{} || ' ' || {}", hash(0), hash(1)))
+                }
+                None => Loosely::BlanksAtEnd,
+            })
+        };
+        Ok(columns.iter().map(loosely).collect())
     }
 
     fn moment_cell(&self) -> Moments {

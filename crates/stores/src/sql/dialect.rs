@@ -302,6 +302,12 @@ pub fn quote(name: &str) -> String {
     format!("\"{}\"", name.replace('\0', "").replace('"', "\"\""))
 }
 
+/// The name that [`quote`] has quoted.
+pub fn unquote(quoted: &str) -> String {
+    let inner = quoted.strip_prefix('"').and_then(|rest| rest.strip_suffix('"'));
+    inner.map_or_else(|| quoted.to_owned(), |name| name.replace("\"\"", "\""))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

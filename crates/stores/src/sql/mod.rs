@@ -8,7 +8,7 @@ mod transaction;
 mod value;
 
 pub use connection::{SqlConnection, SqlDatabase};
-pub use dialect::{MYSQL, POSTGRES, SQLITE, SqlDialect, quote};
+pub use dialect::{MYSQL, POSTGRES, SQLITE, SqlDialect, quote, unquote};
 pub use scope::Scope;
 pub use transaction::in_transaction;
 pub use value::{Misread, SqlRow, SqlValue, moment_text};

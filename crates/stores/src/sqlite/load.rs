@@ -196,8 +196,14 @@ impl SqliteStore {
 
     /// The table that rows brought in by key come to first.
     fn make_merge_stage(&self, table: &TablePlan, stage: &str) -> Result<()> {
-        let own =
-            table.layout.columns.iter().map(|c| format!("{} {}", quote(&c.name), tables::declared(c.ty())));
+        // Texts are told apart as the table tells them apart.
+        let collation = |name: &str| {
+            let found = self.collation(&table.table, name);
+            found.map_or_else(String::new, |found| format!(" COLLATE {}", quote(&found)))
+        };
+        let own = table.layout.columns.iter().map(|column| {
+            format!("{} {}{}", quote(&column.name), tables::declared(column.ty()), collation(&column.name))
+        });
         let lineage = table.lineage.columns().iter().map(|name| format!("{} INTEGER", quote(name)));
         let all: Vec<String> =
             std::iter::once(format!("{SEQUENCE} INTEGER PRIMARY KEY")).chain(own).chain(lineage).collect();

@@ -5,8 +5,8 @@ use hypodoke_core::cast::{Cell, Rows};
 use super::bulk::{BulkInsert, Stepped};
 use super::connection::SqliteStore;
 use crate::error::StoreError;
-use crate::sql::{SqlConnection, SqlRow, moment_text, quote};
-use crate::tables::rebuild::{Moments, RebuildTarget, StagedRows, TableRows};
+use crate::sql::{SqlConnection, SqlRow, moment_text, quote, unquote};
+use crate::tables::rebuild::{Loosely, Moments, RebuildTarget, StagedRows, TableRows};
 
 impl RebuildTarget for SqliteStore {
     fn ledger(&mut self) -> &mut dyn SqlConnection {
@@ -44,8 +44,18 @@ impl RebuildTarget for SqliteStore {
         columns: &[String],
         _: &[String],
     ) -> Result<(), StoreError> {
-        let list = columns.join(", ");
-        let sql = format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table));
+        let is_loose = columns.iter().any(|column| self.collation(table, &unquote(column)).is_some());
+        let sql = match is_loose {
+            // It compares as the table does.
+            true => {
+                let columns: Vec<String> = columns.iter().map(|column| self.like(table, column)).collect();
+                format!("CREATE TEMP TABLE {stage} ({})", columns.join(", "))
+            }
+            false => {
+                let list = columns.join(", ");
+                format!("CREATE TEMP TABLE {stage} AS SELECT {list} FROM {} WHERE FALSE", quote(table))
+            }
+        };
         self.connection.execute_batch(&sql).map_err(|error| self.fail(error))
     }
 
@@ -72,6 +82,19 @@ impl RebuildTarget for SqliteStore {
         )
     }
 
+    fn compared_loosely(
+        &mut self,
+        table: &str,
+        columns: &[String],
+    ) -> Result<Vec<Option<Loosely>>, StoreError> {
+        let loosely = |column: &String| match self.collation(table, column).as_deref() {
+            Some("NOCASE") => Some(Loosely::Case),
+            Some("RTRIM") => Some(Loosely::BlanksAtEnd),
+            _ => None,
+        };
+        Ok(columns.iter().map(loosely).collect())
+    }
+
     fn moment_cell(&self) -> Moments {
         |micros, rows: &mut Rows| {
             let start = rows.records.bytes.len();
@@ -82,6 +105,21 @@ impl RebuildTarget for SqliteStore {
 }
 
 impl SqliteStore {
+    /// The collation of a column, where it is not the one that compares bytes. A view has none of its own.
+    pub(super) fn collation(&self, table: &str, column: &str) -> Option<String> {
+        let (_, collation, ..) = self.connection.column_metadata(None, table, column).ok()?;
+        Some(collation?.to_str().ok()?.to_ascii_uppercase()).filter(|name| name != "BINARY")
+    }
+
+    /// A column of a table, given as it stands in statements, as another table declares it to be alike.
+    fn like(&self, table: &str, column: &str) -> String {
+        let name = unquote(column);
+        let found = self.connection.column_metadata(None, table, &*name).ok();
+        let declared = found.and_then(|(declared, ..)| declared?.to_str().ok()).unwrap_or_default();
+        let collation = self.collation(table, &name).map(|name| format!(" COLLATE {}", quote(&name)));
+        format!("{column} {declared}{}", collation.unwrap_or_default())
+    }
+
     fn insert_staged(&self, staged: &StagedRows<'_>) -> rusqlite::Result<()> {
         let StagedRows { stage, columns, lineage, rows, files, .. } = staged;
         let marks = vec!["?"; columns.len()].join(", ");

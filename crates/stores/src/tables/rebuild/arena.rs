@@ -1,6 +1,7 @@
 //! Rows of several files in memory: those of some keys, with what hangs on them.
 
 use std::hash::{BuildHasher, RandomState};
+use std::ops::Range;
 
 use hypodoke_core::cast::packed::{PackedColumns, PackedRow, put_cell, widen};
 use hypodoke_core::cast::{Cell, Rows};
@@ -26,10 +27,10 @@ pub struct Arena {
 
 /// Which rows of a file are taken up.
 pub struct Wanted<'w> {
-    /// The file in the ledger, and the block from which on its rows are left out.
+    /// The file in the ledger, and the blocks of its rows.
     pub file: i64,
     /// See `file`.
-    pub until: Option<i64>,
+    pub blocks: Range<i64>,
     /// Says whether a row is taken up: its key, and its line.
     pub takes: &'w mut dyn FnMut(&[u8], u64) -> bool,
     /// How many bytes may be held in all.
@@ -55,15 +56,15 @@ impl Arena {
         table: &TableRows<'_>,
         wanted: Wanted<'_>,
     ) -> Result<Vec<Box<[u8]>>, StoreError> {
-        let Wanted { file, until, takes, most } = wanted;
+        let Wanted { file, blocks, takes, most } = wanted;
         let mut taken = Vec::new();
+        let forms = table.forms.borrow();
         let (mut key, mut cells) = (Vec::new(), Vec::new());
         let mut places: Option<(PackedColumns, Vec<Option<usize>>)> = None;
         let mut scratch = std::mem::take(&mut self.scratch);
         let shown = connection.shown();
         let from = (file, table.plan.table.as_str(), table.is_child());
-        let range = 0..until.unwrap_or(i64::MAX);
-        for_each_row(connection, from, range, &mut scratch, &mut |unpacked: Unpacked<'_>| {
+        for_each_row(connection, from, blocks, &mut scratch, &mut |unpacked: Unpacked<'_>| {
             if places.as_ref().is_none_or(|(known, _)| known != unpacked.columns) {
                 places = Some((unpacked.columns.clone(), places_in(table, unpacked.columns)));
             }
@@ -73,9 +74,9 @@ impl Arena {
                 StoreError::Damaged { shown: shown.clone(), what }
             };
             key.clear();
-            for at in &table.key {
+            for (part, at) in table.key.iter().enumerate() {
                 let cell = cell_now(table, places, (unpacked.cells, *at), unpacked.rows);
-                put_cell(cell.ok_or_else(damaged)?, unpacked.rows, &mut key);
+                forms.put(part, cell.ok_or_else(damaged)?, unpacked.rows, &mut key);
             }
             if takes(&key, unpacked.row.line) {
                 cells.clear();

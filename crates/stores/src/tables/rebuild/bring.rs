@@ -8,6 +8,7 @@ use super::table::TableRows;
 use super::target::{RebuildTarget, StagedRows};
 use crate::error::StoreError;
 use crate::load_plan::TablePlan;
+use crate::tables::row_archive::ALL_BLOCKS;
 
 /// Brings the rows of files into tables that hold one delivery at a time, from what is kept of them;
 /// gives how many went to others than those of nested lists.
@@ -26,7 +27,7 @@ pub fn bring_in(
             arena.take(
                 target.archive(),
                 &table,
-                Wanted { file: *file, until: None, takes: &mut |_, _| true, most: usize::MAX },
+                Wanted { file: *file, blocks: ALL_BLOCKS, takes: &mut |_, _| true, most: usize::MAX },
             )?;
             if arena.len() > 0 {
                 let (rows, files, lineage) = (&arena.rows, arena.files.as_slice(), plan.lineage);

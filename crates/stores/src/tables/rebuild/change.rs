@@ -1,5 +1,7 @@
 //! A change among the files of a table, and what becomes of the table.
 
+use std::ops::Range;
+
 use super::restore::Restored;
 use crate::load_plan::file_order::FileInForce;
 use crate::load_plan::{FoldRules, Restore, TablePlan};
@@ -11,6 +13,13 @@ pub struct FileRows {
     pub file: FileInForce,
     /// The block from which on its rows do not count.
     pub until: Option<i64>,
+}
+
+impl FileRows {
+    /// The blocks of its rows that count.
+    pub fn blocks(&self) -> Range<i64> {
+        0..self.until.unwrap_or(i64::MAX)
+    }
 }
 
 /// A change among the files of a table.

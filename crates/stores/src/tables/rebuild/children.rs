@@ -44,7 +44,7 @@ impl Children {
             arena.take(
                 connection,
                 part,
-                Wanted { file, until: rows.until, takes: &mut takes, most: usize::MAX },
+                Wanted { file, blocks: rows.blocks(), takes: &mut takes, most: usize::MAX },
             )?;
             for row in first..arena.len() {
                 by_record.entry((file, arena.rows.line(row))).or_default().push(row);

@@ -9,12 +9,14 @@ use hypodoke_core::cast::packed::PackedColumns;
 use super::apply::Stage;
 use super::arena::{Arena, KeyHash, Wanted, columns_of};
 use super::change::{Change, FileRows, Rebuilt};
+use super::key_forms::KeyForms;
 use super::key_rows::{Differences, KeyRows};
 use super::rejected_keys::RejectedRows;
 use super::table::TableRows;
 use super::target::RebuildTarget;
 use crate::error::StoreError;
 use crate::load_plan::{Mode, Restore, TablePlan, Vanished};
+use crate::tables::row_archive::blocks_of;
 use crate::tables::versions::{TableRow, Version, fold};
 
 /// How much is held in memory at a time, in bytes; what is more is worked through in parts.
@@ -72,6 +74,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         };
         let main = rows(main)?;
         let parts = parts.iter().map(|part| rows(part)).collect::<Result<_, _>>()?;
+        *main.forms.borrow_mut() = KeyForms::of(target, &main)?;
         if change.rules.vanished != Vanished::Keep {
             for source in &mut sources {
                 source.rejected = RejectedRows::of(target.archive(), &main, &source.rows)?;
@@ -144,15 +147,41 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
     /// The keys of the files that change, by their numbers.
     fn changed_keys(&self, target: &mut dyn RebuildTarget) -> Result<HashSet<u64>, StoreError> {
         let mut affected = HashSet::new();
-        for FileRows { file, until } in &self.change.changed {
+        for rows in &self.change.changed {
             let mut takes = |key: &[u8], _: u64| {
                 affected.insert(self.hash.of(key));
                 false
             };
-            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most: usize::MAX };
-            Arena::default().take(target.archive(), &self.main, wanted)?;
+            self.take(target, &mut Arena::default(), rows, (&mut takes, usize::MAX))?;
         }
         Ok(affected)
+    }
+
+    /// Takes up rows of a file, as [`Arena::take`] does. Where the database is asked how keys compare, one block after
+    /// another.
+    fn take(
+        &self,
+        target: &mut dyn RebuildTarget,
+        arena: &mut Arena,
+        rows: &FileRows,
+        (takes, most): (&mut dyn FnMut(&[u8], u64) -> bool, usize),
+    ) -> Result<Vec<Box<[u8]>>, StoreError> {
+        let file = rows.file.file;
+        if !self.main.forms.borrow().are_asked() {
+            let wanted = Wanted { file, blocks: rows.blocks(), takes, most };
+            return arena.take(target.archive(), &self.main, wanted);
+        }
+        let from = (file, self.main.plan.table.as_str(), self.main.is_child());
+        let mut taken = Vec::new();
+        for block in blocks_of(target.archive(), file, from.1, &rows.blocks())? {
+            self.main.forms.borrow_mut().learn(target, &self.main, from, block)?;
+            let wanted = Wanted { file, blocks: block..block.saturating_add(1), takes, most };
+            taken.extend(arena.take(target.archive(), &self.main, wanted)?);
+            if arena.held() > most {
+                break;
+            }
+        }
+        Ok(taken)
     }
 
     /// What all files say of some keys; `None` where that is more than may be held.
@@ -165,12 +194,11 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let mut key_rows = KeyRows::default();
         let at = self.change.valid_from.and_then(|name| self.main.column(name));
         for source in &self.sources {
-            let FileRows { file, until } = &source.rows;
+            let file = &source.rows.file;
             let first = key_rows.main.len();
             let mut takes = |key: &[u8], _: u64| is_meant(self.hash.of(key));
             let most = if is_limited { MOST_HELD } else { usize::MAX };
-            let wanted = Wanted { file: file.file, until: *until, takes: &mut takes, most };
-            let keys = key_rows.main.take(target.archive(), &self.main, wanted)?;
+            let keys = self.take(target, &mut key_rows.main, &source.rows, (&mut takes, most))?;
             if is_limited && key_rows.main.held() > MOST_HELD {
                 return Ok(None);
             }
@@ -205,7 +233,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let KeyRows { keys, in_rejects, .. } = key_rows;
         for source in &self.sources {
             let file = source.rows.file.file;
-            source.rejected.for_each_key(target.archive(), &self.main, file, &mut |key| {
+            source.rejected.for_each_key(target, &self.main, file, &mut |key| {
                 if !keys.contains_key(key) {
                     return;
                 }

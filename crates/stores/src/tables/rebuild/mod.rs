@@ -13,6 +13,7 @@ mod change;
 mod children;
 mod compare;
 mod group;
+mod key_forms;
 mod key_rows;
 mod rejected_keys;
 mod restore;
@@ -28,6 +29,7 @@ pub use bring::bring_in;
 pub use change::{Change, FileRows, Rebuilt};
 pub use compare::{Comparison, RowOfFile, compare};
 use group::Group;
+pub use key_forms::Loosely;
 pub use table::TableRows;
 pub use target::{Moments, RebuildTarget, StagedRows};
 

@@ -7,6 +7,7 @@ use hypodoke_core::cast::packed::PackedColumns;
 use hypodoke_core::names::Lineage;
 use hypodoke_core::types::Type;
 
+use super::key_forms::KeyForms;
 use crate::load_plan::TablePlan;
 use crate::sql::quote;
 
@@ -23,6 +24,8 @@ pub struct TableRows<'p> {
     /// Columns whose type was another when some row was kept: the database may have spelled their values
     /// otherwise when it changed, and they say nothing of whether somebody else has changed a row.
     widened: RefCell<BTreeSet<String>>,
+    /// How the texts of its key are compared.
+    pub forms: RefCell<KeyForms>,
 }
 
 impl<'p> TableRows<'p> {
@@ -34,7 +37,7 @@ impl<'p> TableRows<'p> {
             (!key.contains(&at) && !plan.of_file.contains(name)).then_some(at)
         };
         let compared = columns.iter().enumerate().filter_map(is_compared).collect();
-        TableRows { plan, columns, key, compared, widened: RefCell::default() }
+        TableRows { plan, columns, key, compared, widened: RefCell::default(), forms: RefCell::default() }
     }
 
     /// Remembers that a column was of another type.

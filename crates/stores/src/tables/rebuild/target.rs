@@ -3,6 +3,7 @@
 use hypodoke_core::cast::{Cell, Rows};
 use hypodoke_core::names::Lineage;
 
+use super::key_forms::Loosely;
 use super::table::TableRows;
 use crate::error::StoreError;
 use crate::sql::{SqlConnection, SqlRow};
@@ -67,6 +68,13 @@ pub trait RebuildTarget: SqlConnection {
     /// The statement that takes out of a table what matches rows of a stage: `t` stands for the table
     /// in the condition, `s` for the stage.
     fn delete_matching(&self, table: &TableRows<'_>, stage: &str, condition: &str) -> String;
+
+    /// How columns of a table compare texts, each where it does not compare their bytes.
+    fn compared_loosely(
+        &mut self,
+        table: &str,
+        columns: &[String],
+    ) -> Result<Vec<Option<Loosely>>, StoreError>;
 
     /// A moment as a cell of a row.
     fn moment_cell(&self) -> Moments;

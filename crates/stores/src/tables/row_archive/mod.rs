@@ -5,7 +5,7 @@ mod pack;
 mod unpack;
 
 pub use pack::Packer;
-pub use unpack::{ALL_BLOCKS, Next, Unpacked, for_each_row};
+pub use unpack::{ALL_BLOCKS, Next, Unpacked, blocks_of, for_each_row};
 
 /// The name under which the keys of a table's rejected rows are kept beside its rows: a row with its line for each,
 /// null where its key could not be read.

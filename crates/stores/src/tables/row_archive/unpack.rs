@@ -33,6 +33,18 @@ pub enum Next {
 /// All blocks of a file.
 pub const ALL_BLOCKS: Range<i64> = 0..i64::MAX;
 
+/// The numbers of the blocks of a file's table, in order: those in a range.
+pub fn blocks_of(
+    connection: &mut dyn SqlConnection,
+    file: i64,
+    table: &str,
+    range: &Range<i64>,
+) -> Result<Vec<i64>, StoreError> {
+    let sql = "SELECT block FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 ORDER BY block";
+    let blocks = connection.entries(sql, &[file.into(), table.into()], |row| row.integer(0))?;
+    Ok(blocks.into_iter().filter(|block| range.contains(block)).collect())
+}
+
 /// Hands the kept rows of a file's table over one after another: those of the blocks in a range.
 pub fn for_each_row(
     connection: &mut dyn SqlConnection,
@@ -41,11 +53,10 @@ pub fn for_each_row(
     rows: &mut Rows,
     work: &mut dyn FnMut(Unpacked<'_>) -> Result<Next, StoreError>,
 ) -> Result<(), StoreError> {
-    let sql = "SELECT block FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 ORDER BY block";
     let of_table = [SqlValue::Integer(file), SqlValue::from(table)];
-    let blocks = connection.entries(sql, &of_table, |row| row.integer(0))?;
+    let blocks = blocks_of(connection, file, table, &range)?;
     let sql = "SELECT packed FROM hd_kept_rows WHERE file = ?1 AND table_name = ?2 AND block = ?3";
-    for number in blocks.into_iter().filter(|block| range.contains(block)) {
+    for number in blocks {
         let [file_value, table_value] = of_table.clone();
         let parameters = [file_value, table_value, SqlValue::Integer(number)];
         let packed = connection.entries(sql, &parameters, |row| row.bytes(0))?;
