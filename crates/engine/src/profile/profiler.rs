@@ -58,7 +58,7 @@ impl ProfileOptions {
 }
 
 /// How many bytes of records are kept of files that are slow to read, all together.
-pub const MOST_KEPT: u64 = 256 << 20;
+pub const MOST_KEPT: u64 = 192 << 20;
 
 /// A file of fewer bytes is profiled by one thread, and takes longer to open than to read.
 pub const SMALL: u64 = 1 << 20;
