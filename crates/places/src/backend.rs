@@ -17,6 +17,8 @@ pub struct Listed {
     pub errors: Vec<PlaceError>,
     /// How many requests to a server it took, where those are counted.
     pub requests: u64,
+    /// How many of the files end where their connection ends, and nothing tells whether it was cut off.
+    pub open_ended: u64,
 }
 
 /// What is to be listed.

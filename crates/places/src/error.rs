@@ -112,6 +112,16 @@ pub enum RemoteTrouble {
     /// It takes too long.
     #[error("the server does not answer")]
     Silent,
+    /// A file arrives so slowly that nobody can wait for it.
+    #[error("it arrives too slowly: {bytes} bytes in {seconds} seconds, and no fewer than {least} are waited for")]
+    Slow {
+        /// How many bytes arrived.
+        bytes: u64,
+        /// In how many seconds.
+        seconds: u64,
+        /// How many it should be.
+        least: u64,
+    },
     /// One file of it cannot be read, for reasons of its own.
     #[error("it cannot be read: {0}")]
     Unread(String),
@@ -343,6 +353,7 @@ impl RemoteTrouble {
                 | RemoteTrouble::TooLarge { .. }
                 | RemoteTrouble::Spool { .. }
                 | RemoteTrouble::Unread(_)
+                | RemoteTrouble::Slow { .. }
                 | RemoteTrouble::Page
                 | RemoteTrouble::Redirected { .. }
                 | RemoteTrouble::RefusedAddress(_)

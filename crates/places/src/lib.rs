@@ -15,6 +15,7 @@ mod memory_file;
 #[cfg(feature = "objects")]
 pub mod objects;
 mod one_line;
+mod pace;
 mod part_file;
 mod place;
 mod private;

@@ -162,8 +162,8 @@ impl Place {
             }
             (None, None) => Seen { file: PathBuf::from(&arrival.path), arrival, spooled: None },
         };
-        let Listed { files, errors, requests } = found;
-        Ok(Listing { seen: files.into_iter().map(seen).collect(), errors, requests })
+        let Listed { files, errors, requests, open_ended } = found;
+        Ok(Listing { seen: files.into_iter().map(seen).collect(), errors, requests, open_ended })
     }
 
     /// Moves a file within the place; `false` if the name is taken.

@@ -32,6 +32,8 @@ pub enum Fault {
     GivesMore,
     /// It answers with less than it was asked for, which it may.
     GivesLess,
+    /// It answers with a byte at a time, and takes its time for each.
+    Drips,
     /// The second answer about a file's content never comes.
     Stalls,
     /// The size told with the list is not that of the open file.
@@ -278,10 +280,14 @@ impl russh_sftp::server::Handler for Clerk {
         let asked = match self.fault() {
             Fault::GivesMore => len as usize + 1000,
             Fault::GivesLess => (len as usize).min(1000),
+            Fault::Drips => 1,
             _ => len as usize,
         };
         let data = content[from..(from + asked).min(content.len())].to_vec();
         self.reads += 1;
+        if self.fault() == Fault::Drips {
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
         if self.fault() == Fault::Stalls && self.reads > 1 {
             std::future::pending::<()>().await;
         }

@@ -5,6 +5,7 @@ use std::io::{BufRead, BufReader, Write};
 use std::net::{TcpListener, TcpStream};
 use std::process::{Command, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
 
 /// A file that is served, and how.
 #[derive(Clone, Debug, Default)]
@@ -27,6 +28,8 @@ pub struct ServedFile {
     pub gives_parts: bool,
     /// So many answers break off in the middle.
     pub cuts: u32,
+    /// Its bytes come one by one, with a pause before each.
+    pub drips: Option<Duration>,
     /// It is somewhere else.
     pub redirect: Option<String>,
     /// Who may have it, as a header says it.
@@ -193,6 +196,15 @@ fn answer(
         raw(stream, &status, &headers, &content[..half])?;
         let _ = stream.shutdown(std::net::Shutdown::Both);
         return None;
+    }
+    if let Some(pause) = file.drips.filter(|_| !is_head) {
+        headers.push(format!("Content-Length: {}", content.len()));
+        raw(stream, &status, &headers, b"")?;
+        for byte in content {
+            std::thread::sleep(pause);
+            (&*stream).write_all(&[byte]).ok()?;
+        }
+        return Some(());
     }
     if file.hides_size {
         headers.push("Connection: close".to_owned());

@@ -79,7 +79,7 @@ impl Batch<'_> {
                 unit.files().iter().filter_map(|at| new.get(*at).copied()).collect();
             if let (LoadUnit::Single(at), [file]) = (&unit, &files[..]) {
                 let profiled = in_hand.profiles.get_mut(*at).and_then(Option::take);
-                run.push_back(FileOfRun { at: in_hand.next_line(), file, profiled });
+                run.push_back(FileOfRun { at: in_hand.next_line(), file, profiled, is_postponed: false });
                 continue;
             }
             // A delivery is not begun without all of its files.

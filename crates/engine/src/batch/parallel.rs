@@ -95,7 +95,7 @@ impl Batch<'_> {
                 let ended = self.load_one(one(file), &mut target, profiled)?;
                 self.tell((*number, at), one(file), ended);
             } else {
-                rest.push_back(FileOfRun { at, file, profiled });
+                rest.push_back(FileOfRun { at, file, profiled, is_postponed: false });
             }
         }
         let pieces = pieces(rest, connections.most);

@@ -2,6 +2,7 @@
 //! hand is passed over, and what it has loaded is not loaded again.
 
 use std::collections::VecDeque;
+use std::time::Duration;
 
 use hypodoke_stores::{Claimed, Mode};
 
@@ -24,7 +25,12 @@ pub struct FileOfRun<'f> {
     pub file: &'f Candidate,
     /// Its profile, where it was profiled already.
     pub profiled: Profiled,
+    /// It was on its way when its turn came, and files behind it went before it.
+    pub is_postponed: bool,
 }
+
+/// How long a file that is on its way is waited for before others go first.
+const PATIENCE: Duration = Duration::from_secs(2);
 
 impl Batch<'_> {
     /// Loads files in their order; where rows are only added, and somebody else is about to load the next
@@ -47,6 +53,9 @@ impl Batch<'_> {
             if may_turn && passed >= TOGETHER {
                 (from_back, passed) = (!from_back, 0);
             }
+            if may_turn && !from_back && postpone(&mut files) {
+                continue;
+            }
             let next: Vec<(usize, &Candidate)> = match from_back {
                 true => files.iter().rev().take(TOGETHER).map(|file| (file.at, file.file)).collect(),
                 false => files.iter().take(TOGETHER).map(|file| (file.at, file.file)).collect(),
@@ -57,7 +66,7 @@ impl Batch<'_> {
             match claimed {
                 Claimed::Ours => {
                     passed = 0;
-                    let FileOfRun { at, file, profiled } = next;
+                    let FileOfRun { at, file, profiled, .. } = next;
                     let one = FileInBatch { feed: pending.feed, file, again: pending.again };
                     self.load_file(group, (pending, at), one, target, profiled)?;
                 }
@@ -95,7 +104,7 @@ impl Batch<'_> {
             taken = self.load_run(group, pending, taken, target)?.into();
             self.commit(group, Some(target))?;
             // Once whoever has the first of them has committed, the others are asked for again.
-            let Some(FileOfRun { at, file, profiled }) = taken.pop_front() else { break };
+            let Some(FileOfRun { at, file, profiled, .. }) = taken.pop_front() else { break };
             let one = FileInBatch { feed: pending.feed, file, again: pending.again };
             let ended = match self.in_use.contains(&pending.feed.table) {
                 false => self.load_one(one, target, profiled)?,
@@ -108,4 +117,14 @@ impl Batch<'_> {
         }
         Ok(())
     }
+}
+
+/// Puts the next file behind the others if it is still on its way, once; whether it was.
+fn postpone(files: &mut VecDeque<FileOfRun<'_>>) -> bool {
+    let is_late = files.len() > 1
+        && files.front().is_some_and(|next| !next.is_postponed && !next.file.container().is_at_hand(PATIENCE));
+    if is_late && let Some(next) = files.pop_front() {
+        files.push_back(FileOfRun { is_postponed: true, ..next });
+    }
+    is_late
 }

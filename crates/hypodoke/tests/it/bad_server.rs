@@ -111,3 +111,16 @@ fn a_server_that_stalls_is_left_for_later(#[case] fault: Fault) {
     assert_eq!(run(&shop, "load").code, Some(0));
     assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), [(ROWS + 10).to_string()]);
 }
+
+/// Answers that come, and hardly bring anything: after a minute of that the file fails.
+#[test]
+fn a_server_that_gives_a_byte_at_a_time_is_not_waited_for_without_end() {
+    let (shop, server) = begun(Fault::Drips);
+    trusting(&shop);
+    let ended = run(&shop, "load");
+    let words = "it arrives too slowly";
+    assert!(ended.code == Some(1) && ended.out.contains(words), "{}{}", ended.out, ended.err);
+    server.turn(Fault::None);
+    assert_eq!(run(&shop, "load").code, Some(0));
+    assert_eq!(shop.query("h.db", "SELECT count(*) FROM gauge"), [(ROWS + 10).to_string()]);
+}

@@ -1,5 +1,8 @@
 //! Files behind links: a small server of files, started for the test.
 
+use std::process::Stdio;
+use std::time::Duration;
+
 use hypodoke_testkit::{FileServer, Run, ServedFile, Workshop, finish};
 use rstest::rstest;
 
@@ -318,4 +321,46 @@ class Handler(http.server.BaseHTTPRequestHandler):
             assert!(!said(&run).contains("1 file loaded"), "{}", said(&run));
         }
     }
+}
+
+/// A byte now and then is no silence: after a minute of that the file fails, and others were loaded meanwhile.
+#[test]
+fn a_file_that_drips_is_not_waited_for_and_holds_up_no_other() {
+    let (shop, server) = begun("links = [\"gauge_0.csv\"]");
+    server.put("out/gauge_0.csv", usual("at,level\n0,1.5\n"));
+    shop.ok("load");
+    let text = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", text.replace("[\"gauge_0.csv\"]", "[\"gauge_1.csv\", \"gauge_2.csv\"]"));
+    let drips = Some(Duration::from_millis(500));
+    let slow: String = (0..200).map(|at| format!("{at},2.5\n")).collect();
+    server.put("out/gauge_1.csv", ServedFile { drips, ..usual(&format!("at,level\n{slow}")) });
+    server.put("out/gauge_2.csv", usual("at,level\n3,2.9\n"));
+    let mut running = shop.command("load").stdout(Stdio::piped()).spawn().expect("it starts");
+    let second = "SELECT count(*) FROM hd_files WHERE path = 'gauge_2.csv' AND outcome = 'loaded'";
+    while shop.query("h.db", second) == ["0"] {
+        assert!(running.try_wait().expect("a state").is_none(), "the second file waits for the first");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    assert!(running.try_wait().expect("a state").is_none(), "the first is on its way still");
+    let ended = running.wait_with_output().expect("an end");
+    let out = String::from_utf8_lossy(&ended.stdout);
+    assert!(ended.status.code() == Some(1) && out.contains("gauge_1.csv: it arrives too slowly"), "{out}");
+    server.put("out/gauge_1.csv", usual(&format!("at,level\n{slow}")));
+    assert!(shop.ok("load").out.contains("1 file loaded, 200 rows"));
+}
+
+/// Over plain HTTP an answer without a length may have been cut off, and nobody can tell: `check` says so.
+#[rstest]
+#[case::without_length(ServedFile { hides_size: true, tag: None, ..usual(READINGS) }, true)]
+#[case::with_length(usual(READINGS), false)]
+#[case::with_length_and_no_version(ServedFile { tag: None, modified: None, ..usual(READINGS) }, false)]
+#[case::packed(ServedFile { packs: true, tag: None, modified: None, ..usual(READINGS) }, false)]
+fn check_says_whether_a_cut_can_be_told(#[case] file: ServedFile, #[case] is_open_ended: bool) {
+    let (shop, server) = begun("links = [\"gauge_1.csv\"]");
+    server.put("out/gauge_1.csv", file);
+    let words = "the server does not state the length of 1 file, over plain HTTP";
+    let out = shop.ok("check").out;
+    assert_eq!(out.contains(words), is_open_ended, "{out}");
+    let places = &shop.json("check", 0)["places"];
+    assert_eq!(places[0]["open_ended"].as_u64(), Some(u64::from(is_open_ended)), "{places}");
 }

@@ -13,8 +13,8 @@ use ureq::{Agent, Body};
 use url::Url;
 
 use super::address::{Authorization, HttpAddress, shown_link};
-use super::client::{MOST_REDIRECTS, agent, of_io, redirected_to, trouble_of, trouble_of_status};
-use super::fetch::{self, ListedFile, Wanted};
+use super::client::{MOST_REDIRECTS, agent, redirected_to, trouble_of, trouble_of_status};
+use super::fetch::{self, ListedFile, Wanted, each_block};
 use super::links::{Link, MOST_LISTED, link, links_of, listed};
 use super::version::Version;
 use crate::backend::{Backend, ListRequest, Listed};
@@ -41,6 +41,8 @@ struct Known {
     version: Version,
     /// The server tells nothing by which versions are told apart: this is of the content.
     digest: Option<String>,
+    /// It ends where its connection ends, and nothing tells whether that was cut off.
+    is_open_ended: bool,
 }
 
 impl std::fmt::Debug for HttpBackend {
@@ -166,8 +168,12 @@ impl HttpBackend {
         let trouble = |trouble| PlaceError::Remote { shown: shown_link(source.url.as_str()), trouble };
         let answer = self.send(Method::GET, &source.url, &[]).map_err(trouble)?;
         let mut text = Vec::new();
-        let mut body = answer.into_body().into_reader().take(MOST_LISTED + 1);
-        body.read_to_end(&mut text).map_err(|error| trouble(of_io(&error, &source.url)))?;
+        let body = answer.into_body().into_reader().take(MOST_LISTED + 1);
+        let read = each_block(body, &source.url, |block| {
+            text.extend_from_slice(block);
+            Ok(())
+        });
+        read.map_err(trouble)?;
         if text.len() as u64 > MOST_LISTED {
             return Err(trouble(RemoteTrouble::TooLarge { bytes: text.len() as u64, limit: MOST_LISTED }));
         }
@@ -193,7 +199,7 @@ impl HttpBackend {
         let version = Version::of(answer.headers());
         let is_told = version.bytes.is_some() && (version.tag.is_some() || version.modified.is_some());
         match is_told {
-            true => Ok(Known { link: link.clone(), version, digest: None }),
+            true => Ok(Known { link: link.clone(), version, digest: None, is_open_ended: false }),
             false => self.by_content(link, version, requests),
         }
     }
@@ -214,22 +220,22 @@ impl HttpBackend {
     ) -> Result<Known, RemoteTrouble> {
         requests.fetch_add(1, Ordering::Relaxed);
         let answer = self.send(Method::GET, &link.url, &[])?;
-        let mut body = answer.into_body().into_reader();
-        let (mut bytes, mut hash, mut block) = (0u64, blake3::Hasher::new(), vec![0; 128 * 1024]);
-        loop {
-            let count = body.read(&mut block).map_err(|error| of_io(&error, &link.url))?;
-            if count == 0 {
-                break;
-            }
-            hash.update(block.get(..count).unwrap_or_default());
-            bytes += count as u64;
-            if bytes > self.address.most_bytes {
-                return Err(RemoteTrouble::TooLarge { bytes, limit: self.address.most_bytes });
-            }
-        }
+        let tells_end = |name| answer.headers().contains_key(name);
+        // Over TLS the end of a connection is told from a cut; and of an answer that was packed for the way, only what
+        // the server said before is known.
+        let is_open_ended = link.url.scheme() == "http"
+            && version.bytes.is_none()
+            && !tells_end(header::CONTENT_LENGTH)
+            && !tells_end(header::TRANSFER_ENCODING);
+        let (mut bytes, mut hash, limit) = (0u64, blake3::Hasher::new(), self.address.most_bytes);
+        each_block(answer.into_body().into_reader(), &link.url, |block| {
+            hash.update(block);
+            bytes += block.len() as u64;
+            if bytes > limit { Err(RemoteTrouble::TooLarge { bytes, limit }) } else { Ok(()) }
+        })?;
         let digest = hash.finalize().to_hex()[..32].to_owned();
         let version = Version { bytes: Some(bytes), ..version };
-        Ok(Known { link: link.clone(), version, digest: Some(digest) })
+        Ok(Known { link: link.clone(), version, digest: Some(digest), is_open_ended })
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<String, Known>> {
@@ -295,6 +301,7 @@ impl Backend for HttpBackend {
                 Ok(known) => {
                     let arrival = arrival(request.place, &known);
                     if (request.wanted)(&arrival.path, arrival.modified) {
+                        listing.open_ended += u64::from(known.is_open_ended);
                         listing.files.push((arrival, None));
                     }
                     self.lock().insert(link.path.clone(), known);

@@ -11,6 +11,7 @@ use url::Url;
 use super::client::of_io;
 use super::version::Version;
 use crate::error::RemoteTrouble;
+use crate::pace::Pace;
 use crate::part_file::PartFile;
 
 /// How much is read at a time, in bytes.
@@ -72,8 +73,11 @@ pub fn read(ask: &Ask<'_>, listed: ListedFile<'_>) -> Result<Vec<u8>, RemoteTrou
     check(&answer, listed)?;
     check_kind(&answer, &arrival.path)?;
     let mut bytes = Vec::new();
-    let mut body = answer.into_body().into_reader().take(arrival.bytes + 1);
-    body.read_to_end(&mut bytes).map_err(|error| of_io(&error, url))?;
+    let body = answer.into_body().into_reader().take(arrival.bytes + 1);
+    each_block(body, url, |block| {
+        bytes.extend_from_slice(block);
+        Ok(())
+    })?;
     match (bytes.len() as u64).cmp(&arrival.bytes) {
         std::cmp::Ordering::Less => Err(RemoteTrouble::Lost("the answer broke off".to_owned())),
         std::cmp::Ordering::Equal if is_page(&arrival.path, &bytes) => Err(RemoteTrouble::Page),
@@ -119,30 +123,42 @@ fn is_page(path: &str, begin: &[u8]) -> bool {
     !may_be_page(path) && (text.starts_with("<!doctype html") || text.starts_with("<html"))
 }
 
+/// Hands over the bytes of an answer as they arrive.
+pub fn each_block(
+    mut body: impl Read,
+    url: &Url,
+    mut work: impl FnMut(&[u8]) -> Result<(), RemoteTrouble>,
+) -> Result<(), RemoteTrouble> {
+    let (mut block, mut pace) = (vec![0; BLOCK], Pace::new());
+    loop {
+        match body.read(&mut block) {
+            Ok(0) => return Ok(()),
+            Ok(count) => {
+                pace.add(count)?;
+                work(block.get(..count).unwrap_or_default())?;
+            }
+            Err(error) if error.kind() == ErrorKind::Interrupted => {}
+            Err(error) => return Err(of_io(&error, url)),
+        }
+    }
+}
+
 /// Takes the bytes of an answer.
 fn take(
-    mut body: impl Read,
+    body: impl Read,
     file: &mut PartFile<'_>,
     arrival: &Arrival,
     url: &Url,
 ) -> Result<(), RemoteTrouble> {
-    let mut block = vec![0; BLOCK];
-    loop {
-        let count = match body.read(&mut block) {
-            Ok(0) => break,
-            Ok(count) => count,
-            Err(error) if error.kind() == ErrorKind::Interrupted => continue,
-            Err(error) => return Err(of_io(&error, url)),
-        };
-        let found = block.get(..count).unwrap_or_default();
+    each_block(body, url, |found| {
         if file.written() == 0 && is_page(&arrival.path, found) {
             return Err(RemoteTrouble::Page);
         }
-        if file.written() + count as u64 > arrival.bytes {
+        if file.written() + found.len() as u64 > arrival.bytes {
             return Err(RemoteTrouble::Misstated);
         }
-        file.write(found)?;
-    }
+        file.write(found)
+    })?;
     match file.written() == arrival.bytes {
         true => Ok(()),
         // A connection that ends early is not always told of.

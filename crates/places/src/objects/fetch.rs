@@ -3,7 +3,7 @@
 use std::path::Path as FilePath;
 use std::sync::LazyLock;
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use futures_util::StreamExt;
 use futures_util::stream::FuturesOrdered;
 use hypodoke_core::arrival::Arrival;
@@ -14,6 +14,7 @@ use tokio::sync::Semaphore;
 use super::address::ObjectsAddress;
 use super::trouble::trouble_of;
 use crate::error::RemoteTrouble;
+use crate::pace::Pace;
 use crate::part_file::PartFile;
 
 /// How much is asked for at a time, in bytes.
@@ -77,7 +78,7 @@ impl WantedObject<'_> {
         };
         let answer = store.get_opts(&self.key, options).await.map_err(failed)?;
         self.check(&answer)?;
-        let bytes = answer.bytes().await.map_err(failed)?;
+        let bytes = all_of(answer).await?.map_err(failed)?;
         match range.is_none_or(|(from, to)| bytes.len() as u64 == to - from) {
             true => Ok(bytes),
             false => Err(RemoteTrouble::Misstated),
@@ -102,4 +103,20 @@ impl WantedObject<'_> {
             Err(error) => Err(trouble_of(&error, self.address)),
         }
     }
+}
+
+/// The bytes of an answer, if they do not arrive too slowly.
+async fn all_of(answer: GetResult) -> Result<object_store::Result<Bytes>, RemoteTrouble> {
+    let (mut bytes, mut pace) = (BytesMut::new(), Pace::new());
+    let mut stream = answer.into_stream();
+    while let Some(block) = stream.next().await {
+        match block {
+            Ok(block) => {
+                pace.add(block.len())?;
+                bytes.extend_from_slice(&block);
+            }
+            Err(error) => return Ok(Err(error)),
+        }
+    }
+    Ok(Ok(bytes.freeze()))
 }

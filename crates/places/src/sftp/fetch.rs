@@ -13,6 +13,7 @@ use super::connect::SftpSession;
 use super::list;
 use super::list::in_words;
 use crate::error::RemoteTrouble;
+use crate::pace::Pace;
 use crate::part_file::PartFile;
 
 /// How much is asked for at a time, in bytes: what every server gives in one answer.
@@ -58,6 +59,7 @@ async fn all_of(
     same(session, handle, arrival).await?;
     let mut file = PartFile::open(part, arrival.bytes, is_left_over)?;
     let mut asked = file.written();
+    let mut pace = Pace::new();
     // All of them are looked after while the first is waited for.
     let mut answers = FuturesOrdered::new();
     while file.written() < arrival.bytes {
@@ -72,6 +74,7 @@ async fn all_of(
             // More than was asked for would be written over what comes behind it.
             return Err(RemoteTrouble::Misstated);
         }
+        pace.add(data.len())?;
         file.write(&data)?;
         if data.len() < length as usize {
             // A short answer leaves a gap: what was asked beyond it is asked anew.

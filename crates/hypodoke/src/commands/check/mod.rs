@@ -68,6 +68,8 @@ struct PlaceLine {
     files: u64,
     /// How many requests listing them takes, where those are counted.
     requests: Option<u64>,
+    /// How many files end where their connection ends, and nothing tells whether it was cut off.
+    open_ended: u64,
     error: Option<String>,
     /// What to do about it.
     advice: Option<String>,
@@ -138,12 +140,14 @@ fn place_lines(settings: &Settings) -> (Vec<PlaceLine>, Vec<Seen>, Exit) {
                 let files = found.seen.len() as u64;
                 let requests = Some(found.requests).filter(|requests| *requests > 0);
                 seen.extend(found.seen);
-                PlaceLine { name, folder, files, requests, error: None, advice: None }
+                let open_ended = found.open_ended;
+                PlaceLine { name, folder, files, requests, open_ended, error: None, advice: None }
             }
             Err(error) => {
                 exit = exit.max(Exit::Unreachable);
                 let Failure { message, advice, .. } = EngineError::listing(&name, error).into();
-                PlaceLine { name, folder, files: 0, requests: None, error: Some(message), advice }
+                let error = Some(message);
+                PlaceLine { name, folder, files: 0, requests: None, open_ended: 0, error, advice }
             }
         }
     };
@@ -342,6 +346,12 @@ fn text(document: &Document, context: &Context) -> String {
                 good(&format!("place {}: {files} in {}{requests}", place.name, place.folder))
             }
         });
+        if place.open_ended > 0 {
+            let files = count::files(place.open_ended);
+            let what = format!("the server does not state the length of {files}, over plain HTTP: a file that is cut off on the way looks whole");
+            let mark = screen.paint(Tone::Warning, "!");
+            out.push_str(&format!("   {mark} {what}\n     → use https, or ask the server's owner to state the length\n"));
+        }
     }
     for feed in &document.feeds {
         match &feed.error {
