@@ -1,7 +1,7 @@
 //! Tables that somebody has dropped or emptied since files were loaded into them.
 
 use hypodoke_core::outcome::Outcome;
-use hypodoke_stores::{FileQuery, Mode, StoreError, Tables, Vanished};
+use hypodoke_stores::{FileQuery, Mode, RowsLoaded, StoreError, Tables, Vanished, newest_delivery};
 use serde::Serialize;
 
 use crate::job::{Feed, MissingTable};
@@ -43,29 +43,51 @@ pub fn table_loss(store: &mut dyn Tables, feed: &Feed) -> Result<Option<TableLos
         Some(_) if !store.first_rows(&table, 1)?.rows.is_empty() => return Ok(None),
         Some(_) => Some(0),
     };
-    let (files, rows) = store.ledger().rows_loaded(&feed.table)?;
+    let RowsLoaded { files, rows, .. } = store.ledger().rows_loaded(&feed.table)?;
     let (table, feed) = (table, feed.name.clone());
     Ok((rows > 0).then_some(TableLoss { table, feed, files, rows, rows_now }))
 }
 
-/// Whether a table to which rows are only added has fewer of them than the ledger says: counted.
+/// Whether a table has fewer rows than the ledger says; they are counted if these are no more than `most`. In a mode with
+/// a key, the ledger says how many keys came with the files that are loaded.
 ///
 /// # Errors
 ///
 /// The database does not answer.
-pub fn fewer_rows(store: &mut dyn Tables, feed: &Feed) -> Result<Option<TableLoss>, StoreError> {
-    let is_counted = feed.mode == Mode::Append && feed.missing_table != MissingTable::Ignore;
-    if !is_counted || store.ledger().layout(&feed.table)?.is_none_or(|entry| entry.layout.columns.is_empty())
-    {
+pub fn fewer_rows(store: &mut dyn Tables, feed: &Feed, most: u64) -> Result<Option<TableLoss>, StoreError> {
+    // Files may have taken keys out of a table that follows full deliveries.
+    if feed.missing_table == MissingTable::Ignore || feed.vanished == Vanished::Delete {
         return Ok(None);
     }
-    if store.table(&feed.table)?.is_none() {
+    if store.ledger().layout(&feed.table)?.is_none_or(|entry| entry.layout.columns.is_empty()) {
         return Ok(None);
     }
-    let (files, rows) = store.ledger().rows_loaded(&feed.table)?;
-    let now = store.count_rows(&feed.table)?;
+    let (files, rows) = rows_expected(store, feed)?;
+    if rows > most || store.table(&feed.table)?.is_none() {
+        return Ok(None);
+    }
+    // Where keys are only closed, every version stays.
+    let now = match feed.mode == Mode::History && feed.vanished == Vanished::Keep {
+        true => store.count_current_rows(&feed.table)?,
+        false => store.count_rows(&feed.table)?,
+    };
     let (table, feed) = (feed.table.clone(), feed.name.clone());
     Ok((now < rows).then_some(TableLoss { table, feed, files, rows, rows_now: Some(now) }))
+}
+
+/// How many rows a table has at least, by the files that are loaded into it, and how many files these are.
+fn rows_expected(store: &mut dyn Tables, feed: &Feed) -> Result<(u64, u64), StoreError> {
+    if feed.mode == Mode::Replace {
+        let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
+        let mut entries = store.ledger().files(&FileQuery { table, outcome, ..FileQuery::default() })?;
+        entries.retain(|entry| entry.replaced_by.is_none());
+        let newest = newest_delivery(&entries);
+        let rows =
+            entries.iter().filter(|entry| newest.contains(&entry.file)).map(|entry| entry.loaded).sum();
+        return Ok((newest.len() as u64, rows));
+    }
+    let RowsLoaded { files, rows, inserted } = store.ledger().rows_loaded(&feed.table)?;
+    Ok((files, if feed.mode.has_key() { inserted } else { rows }))
 }
 
 /// Whether files of the feed may have left its table empty.

@@ -113,7 +113,9 @@ pub enum RemoteTrouble {
     #[error("the server does not answer")]
     Silent,
     /// A file arrives so slowly that nobody can wait for it.
-    #[error("it arrives too slowly: {bytes} bytes in {seconds} seconds, and no fewer than {least} are waited for")]
+    #[error(
+        "it arrives too slowly: {bytes} bytes in {seconds} seconds, and no fewer than {least} are waited for"
+    )]
     Slow {
         /// How many bytes arrived.
         bytes: u64,
@@ -238,9 +240,9 @@ pub enum RemoteTrouble {
         name: String,
     },
     /// It is larger than the spool.
-    #[error("its {bytes} bytes are more than the spool may hold, {limit}")]
+    #[error("it is larger than is allowed: {bytes} bytes or more, where {limit} are the most")]
     TooLarge {
-        /// Its size.
+        /// Its size, as far as it was read.
         bytes: u64,
         /// The limit.
         limit: u64,

@@ -66,9 +66,9 @@ mod tests {
     fn an_answer_is_not_waited_for_without_end(#[case] arrivals: &[(u64, usize)], #[case] is_fine: bool) {
         let began = Instant::now();
         let mut pace = Pace::at(began);
-        let arrived = arrivals.iter().try_for_each(|(second, bytes)| {
-            pace.add_at(*bytes, began + Duration::from_secs(*second))
-        });
+        let arrived = arrivals
+            .iter()
+            .try_for_each(|(second, bytes)| pace.add_at(*bytes, began + Duration::from_secs(*second)));
         assert_eq!(arrived.is_ok(), is_fine, "{arrived:?}");
     }
 }

@@ -46,7 +46,7 @@ pub use lease::Lease;
 pub use ledger::files_in_force::newest_delivery_of as newest_delivery;
 pub use ledger::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LEDGER_TABLES, LEDGER_VERSION, LayoutEntry,
-    Ledger, NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry,
+    Ledger, NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry, RowsLoaded,
 };
 pub use load_plan::{
     CorrectedReject, Counts, FileInForce, FileOrder, FileSummary, Finished, LoadPlan, LoadRules, Mode,

@@ -454,7 +454,8 @@ impl Records {
         let own = self.faults.iter().filter(|(at, _)| records.contains(at));
         into.faults.extend(own.map(|(at, fault)| (at - records.start, fault.clone())));
         let links = self.links.get(records.clone()).unwrap_or_default();
-        let moved = |link: &Link| Link { owner: (link.owner as usize).saturating_sub(owners) as u32, ..*link };
+        let moved =
+            |link: &Link| Link { owner: (link.owner as usize).saturating_sub(owners) as u32, ..*link };
         into.links.extend(links.iter().map(moved));
         (into.uneven, into.open_ended, into.offset) = (self.uneven, self.open_ended, self.offset);
         into.typed = self.typed.as_ref().map(|typed| typed.portion(records));

@@ -12,7 +12,7 @@ use crate::discover::{Discovered, Window, discover};
 use crate::error::EngineError;
 use crate::event::{All, Event};
 use crate::job::{Candidate, FeedFiles, Job, MissingTable};
-use crate::lost_tables::{TableLoss, table_loss};
+use crate::lost_tables::{TableLoss, fewer_rows, table_loss};
 use crate::profile::threads;
 use crate::receipt::Receipt;
 use crate::sources::{Finder, plan_replay};
@@ -78,7 +78,10 @@ pub fn run_job(
     Ok(LoadReport { receipt: ended.receipt, broken_off: ended.broken_off, errors })
 }
 
-/// The tables of these feeds that somebody has dropped or emptied; and the feeds, in which the files of such a
+/// Tables of up to so many rows are counted before each load: that takes some milliseconds.
+const MOST_COUNTED: u64 = 250_000;
+
+/// The tables of these feeds that somebody has dropped or emptied, or that lack rows; and the feeds, in which the files of such a
 /// table are loaded again where its feed says so.
 fn with_lost_tables<'f>(
     store: &mut dyn Tables,
@@ -90,7 +93,11 @@ fn with_lost_tables<'f>(
         return Ok((missing, all));
     }
     for (at, FeedFiles { feed, .. }) in feeds.iter().enumerate() {
-        let Some(loss) = table_loss(store, feed)? else { continue };
+        let loss = match table_loss(store, feed)? {
+            Some(loss) => Some(loss),
+            None => fewer_rows(store, feed, MOST_COUNTED)?,
+        };
+        let Some(loss) = loss else { continue };
         if feed.missing_table == MissingTable::Replay {
             let (table, outcome) = (Some(feed.table.clone()), Some(Outcome::Loaded));
             let mut entries = store.ledger().files(&FileQuery { table, outcome, ..FileQuery::default() })?;

@@ -122,7 +122,9 @@ impl Batch<'_> {
 /// Puts the next file behind the others if it is still on its way, once; whether it was.
 fn postpone(files: &mut VecDeque<FileOfRun<'_>>) -> bool {
     let is_late = files.len() > 1
-        && files.front().is_some_and(|next| !next.is_postponed && !next.file.container().is_at_hand(PATIENCE));
+        && files
+            .front()
+            .is_some_and(|next| !next.is_postponed && !next.file.container().is_at_hand(PATIENCE));
     if is_late && let Some(next) = files.pop_front() {
         files.push_back(FileOfRun { is_postponed: true, ..next });
     }

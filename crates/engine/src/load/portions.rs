@@ -139,7 +139,8 @@ mod tests {
             main.push_field(Field::new(0..0, false));
             main.end_record(0..0, at as u64 + 1);
             for position in 0..items {
-                let link = Link { owner: at as u32, row: 0, parent: at as u64 + 1, position: position as u64 };
+                let link =
+                    Link { owner: at as u32, row: 0, parent: at as u64 + 1, position: position as u64 };
                 list.push_field(Field::new(0..0, false));
                 list.end_child(0..0, at as u64 + 1, link);
             }

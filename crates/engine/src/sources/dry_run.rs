@@ -11,8 +11,8 @@ use hypodoke_core::types::Type;
 use hypodoke_stores::{
     About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
     FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
-    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, StoreError, TablePlan, TableShape, Tables,
-    Writer,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, RowsLoaded, SampleRows, StoreError, TablePlan, TableShape,
+    Tables, Writer,
 };
 
 /// Reads from a store and writes nothing to it, or only the rows of a file that are to be kept.
@@ -90,6 +90,10 @@ impl Tables for DryRunStore<'_> {
         most: Option<u64>,
     ) -> Result<Option<Comparison>, StoreError> {
         self.store.compare(tables, rules, most)
+    }
+
+    fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {
+        self.store.count_current_rows(table)
     }
 
     fn reconnect(&mut self) -> Result<(), StoreError> {
@@ -180,7 +184,7 @@ impl Ledger for DryRunStore<'_> {
         self.store.ledger().rejects(file, most)
     }
 
-    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+    fn rows_loaded(&mut self, table: &str) -> Result<RowsLoaded, StoreError> {
         self.store.ledger().rows_loaded(table)
     }
 

@@ -46,7 +46,8 @@ impl Found {
     /// Takes the records from a place on out; they stand in the text from there on.
     fn split_off(&mut self, at: usize) -> Found {
         let mut places = self.places.split_off(at.min(self.places.len()));
-        let first = |(place, key, _): &Place| key.as_ref().map_or(place.start, |key| key.start.min(place.start));
+        let first =
+            |(place, key, _): &Place| key.as_ref().map_or(place.start, |key| key.start.min(place.start));
         let from = places.first().map_or(self.taken, first);
         for (place, key, _) in &mut places {
             for range in std::iter::once(place).chain(key) {

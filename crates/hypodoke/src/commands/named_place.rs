@@ -110,7 +110,8 @@ fn at_address(text: &str) -> Result<OnTheSpot, Failure> {
     let settings = SpoolSettings { folder: spool.path().to_path_buf(), limit: ROOM };
     let remote = |backend: Arc<dyn Backend>| Place::remote("named", backend, &settings);
     let (place, written) = if HttpAddress::is_one(text) {
-        let address = HttpAddress::parse(text).map_err(|why| Failure::usage(why.to_string()))?;
+        let mut address = HttpAddress::parse(text).map_err(|why| Failure::usage(why.to_string()))?;
+        address.most_bytes = address.most_bytes.min(ROOM);
         if address.links.is_empty() {
             let what = format!(
                 "`{}` names no file: a web server does not say which files there are",

@@ -22,13 +22,14 @@ const LEAST_WAIT: Duration = Duration::from_secs(1);
 const MOST_DAYS: u64 = 3660;
 
 /// What is behind an address; nothing where it is a folder of this machine. `moves` says that files are to
-/// be moved once they are done with.
+/// be moved once they are done with, `most_bytes` how much the spool may hold.
 pub fn backend(
     section: &mut Section<'_>,
     path: &Placed<String>,
     expanded: &str,
     base: &Path,
     moves: bool,
+    most_bytes: u64,
 ) -> Result<Option<Arc<dyn Backend>>, Failure> {
     if !expanded.contains("://") {
         return Ok(None);
@@ -38,7 +39,9 @@ pub fn backend(
             let what = "files behind links cannot be moved; leave out `after`";
             return Err(section.wrong(path, what));
         }
-        return Ok(Some(Arc::new(HttpBackend::new(http(section, path, expanded, base)?)?)));
+        let mut address = http(section, path, expanded, base)?;
+        address.most_bytes = address.most_bytes.min(most_bytes);
+        return Ok(Some(Arc::new(HttpBackend::new(address)?)));
     }
     if let Some(backend) = objects(section, path, expanded, base)? {
         return Ok(Some(backend));

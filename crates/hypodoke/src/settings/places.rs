@@ -70,7 +70,8 @@ pub fn read(
     let completeness = Completeness { quiet_for, marker: marker.map(|marker| marker.value) };
     let ignored = ignored(&mut section)?;
     let within = span(&mut section, "modified_within")?;
-    let place = match addresses::backend(&mut section, &path, &expanded, base, put_away.is_some())? {
+    let moves = put_away.is_some();
+    let place = match addresses::backend(&mut section, &path, &expanded, base, moves, spool.limit)? {
         Some(backend) => Place::remote(&name, backend, spool),
         None => Place::folder(&name, base.join(expanded)),
     };

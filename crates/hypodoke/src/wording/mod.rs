@@ -233,7 +233,9 @@ fn remote_advice(error: &RemoteTrouble) -> Option<&'static str> {
         RemoteTrouble::Misstated => "ask whoever runs the server, or whoever sends the file, for it again",
         RemoteTrouble::TooLarge { .. } => "raise `limit` in [spool], or `max_size` of the place",
         RemoteTrouble::Busy { .. } => "load again later",
-        RemoteTrouble::Slow { .. } => "load again: it goes on where it broke off; or ask the server's owner what is wrong",
+        RemoteTrouble::Slow { .. } => {
+            "load again: it goes on where it broke off; or ask the server's owner what is wrong"
+        }
         RemoteTrouble::NotAuthorized { .. } => "set `user` and `password`, or `token`, in the place",
         RemoteTrouble::Page => {
             "open the link in a browser: it may ask for a login, or lead to a page about the file"

@@ -224,11 +224,7 @@ fn keys_that_are_data_are_told_from_columns() {
     shop.write("a.json", format!("[{{{}}}]", keys.join(",")));
     let run = shop.run("load a.json");
     assert_eq!(run.code, Some(1));
-    assert!(
-        run.out.contains("the keys are data") && run.out.contains("--nested json"),
-        "{}",
-        run.out
-    );
+    assert!(run.out.contains("the keys are data") && run.out.contains("--nested json"), "{}", run.out);
 }
 
 #[test]

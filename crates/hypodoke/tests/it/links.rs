@@ -364,3 +364,18 @@ fn check_says_whether_a_cut_can_be_told(#[case] file: ServedFile, #[case] is_ope
     let places = &shop.json("check", 0)["places"];
     assert_eq!(places[0]["open_ended"].as_u64(), Some(u64::from(is_open_ended)), "{places}");
 }
+
+/// An answer of a few bytes that unpacks to many is read no further than the spool has room for.
+#[test]
+fn a_packed_answer_is_read_no_further_than_the_limit() {
+    let (shop, server) = begun("links = [\"gauge_1.csv\"]");
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", format!("{config}[spool]\nlimit = \"1MB\"\n"));
+    let rows = "1,2.5\n".repeat(5_000_000);
+    server.put("out/gauge_1.csv", ServedFile { packs: true, tag: None, modified: None, ..usual(&rows) });
+    let run = shop.run("load");
+    let words = said(&run);
+    let read = words.split("it is larger than is allowed: ").nth(1).and_then(|rest| rest.split(' ').next());
+    let read: u64 = read.and_then(|bytes| bytes.parse().ok()).unwrap_or_else(|| panic!("{words}"));
+    assert!(run.code == Some(1) && (1_000_000..2_000_000).contains(&read), "{words}");
+}

@@ -76,7 +76,8 @@ fn begun(kind: Kind, loose: Loose, feed: &str, is_unique: bool) -> (Workshop, St
 }
 
 fn rows(shop: &Workshop, staging: &Staging, feed: &str) -> Vec<String> {
-    let until = if feed == HISTORY { ", CASE WHEN hd_valid_to IS NULL THEN 'now' ELSE 'over' END" } else { "" };
+    let until =
+        if feed == HISTORY { ", CASE WHEN hd_valid_to IS NULL THEN 'now' ELSE 'over' END" } else { "" };
     staging.query(shop, &format!("SELECT berth, tugs{until} FROM f ORDER BY tugs"))
 }
 
@@ -129,7 +130,8 @@ fn spellings_of_one_key_are_one_key_on_every_way(
 fn a_column_of_a_type_that_is_not_known_is_named(#[values(UPSERT, "")] feed: &str) {
     let (shop, staging) = (workshop(), Staging::new(Postgres));
     configure(&shop, &staging, feed);
-    staging.run(&shop, "CREATE EXTENSION citext; CREATE TABLE f (berth citext UNIQUE, tugs bigint, day date)");
+    staging
+        .run(&shop, "CREATE EXTENSION citext; CREATE TABLE f (berth citext UNIQUE, tugs bigint, day date)");
     day(&shop, 0, Case);
     let run = shop.run("load");
     let words = "column `berth` of `f` is of type citext, which is not known here";

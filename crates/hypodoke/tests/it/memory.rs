@@ -123,7 +123,11 @@ fn a_narrow_file_for_a_wide_table_takes_little_memory(#[case] path: &str, #[case
 
 /// Of many keys each record has a few: they are data. The file ends with a reason, before it takes memory or time.
 #[rstest]
-#[case::lines("in/a.jsonl", "''.join('{\"k%d\":1,\"z\":2}\\n' % (i % 1500) for i in range(20_000))", "the objects at $")]
+#[case::lines(
+    "in/a.jsonl",
+    "''.join('{\"k%d\":1,\"z\":2}\\n' % (i % 1500) for i in range(20_000))",
+    "the objects at $"
+)]
 #[case::lists(
     "in/a.json",
     "'[{\"l\":[' + ','.join('{\"k%d\":1,\"z\":2}' % (i % 1500) for i in range(20_000)) + ']}]'",

@@ -212,7 +212,7 @@ fn the_spool_keeps_to_its_limit() {
     put(&sshd, "gauge_huge.csv", &format!("at,words\n{}", "1,yyyyyyyyyyyyyyyyyyyyyyyyyy\n".repeat(60_000)));
     let run = shop.run("load");
     assert!(
-        run.code == Some(1) && run.out.contains("are more than the spool may hold, 1000000"),
+        run.code == Some(1) && run.out.contains("bytes or more, where 1000000 are the most"),
         "{}",
         run.out
     );

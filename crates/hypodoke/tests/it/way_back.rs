@@ -431,3 +431,66 @@ fn what_a_retracted_file_had_replaced_comes_back_into_an_emptied_table(
     assert_eq!(staging.query(&shop, rows), expected, "{}", run.out);
     assert!(!run.out.contains("somebody else"), "{}", run.out);
 }
+
+/// Rows that somebody has deleted are told by the next load, in every mode, until they are put back.
+#[rstest]
+#[case::append("")]
+#[case::replace("mode = \"replace\"")]
+#[case::upsert(UPSERT)]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"id\"]")]
+#[case::history(HISTORY)]
+#[case::marked("mode = \"upsert\"\nkey = [\"id\"]\nvanished = \"mark\"")]
+fn a_load_tells_that_a_table_lacks_rows(
+    #[case] feed: &str,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, feed);
+    let words = "the table `f` holds ";
+    let all = shop.run("load");
+    assert!(!all.out.contains(words), "{}", all.out);
+    staging.run(&shop, "DELETE FROM f WHERE id = 4");
+    for command in ["load", "check"] {
+        let run = shop.run(command);
+        let all = format!("{}{}", run.out, run.err);
+        assert!(
+            all.contains(words) && all.contains("hypodoke replay f brings them back"),
+            "{command}: {all}"
+        );
+    }
+    shop.ok("replay f --yes");
+    let run = shop.ok("load");
+    assert!(!run.out.contains(words), "{}", run.out);
+}
+
+/// Files that were corrected, retracted, or came late leave nothing to be told.
+#[rstest]
+#[case::append("")]
+#[case::replace("mode = \"replace\"")]
+#[case::upsert(UPSERT)]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"id\"]")]
+#[case::history(HISTORY)]
+#[case::closed("mode = \"history\"\nkey = [\"id\"]\nvanished = \"close\"")]
+#[case::deleted("mode = \"upsert\"\nkey = [\"id\"]\nvanished = \"delete\"")]
+fn files_that_change_leave_no_rows_missing(
+    #[case] feed: &str,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let (shop, staging) = begun(kind, feed);
+    let quiet = |step: &str| {
+        let run = shop.run("load");
+        assert!(!run.out.contains("the table `f` holds"), "after {step}: {}", run.out);
+    };
+    shop.write("in/f_20260303.csv", "id,berth\n2,S9\n5,S5\n");
+    shop.ok("load");
+    quiet("a corrected file");
+    shop.write("in/f_20260301.csv", "id,berth\n1,M1\n6,M6\n");
+    shop.ok("load");
+    quiet("a late file");
+    for file in ["f_20260302.csv", "f_20260304.csv", "f_20260301.csv"] {
+        shop.ok(&format!("retract {file} --yes"));
+        quiet(&format!("retracting {file}"));
+    }
+    shop.ok("replay f_20260302.csv --yes");
+    quiet("a replay");
+    drop(staging);
+}

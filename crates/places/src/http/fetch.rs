@@ -144,12 +144,7 @@ pub fn each_block(
 }
 
 /// Takes the bytes of an answer.
-fn take(
-    body: impl Read,
-    file: &mut PartFile<'_>,
-    arrival: &Arrival,
-    url: &Url,
-) -> Result<(), RemoteTrouble> {
+fn take(body: impl Read, file: &mut PartFile<'_>, arrival: &Arrival, url: &Url) -> Result<(), RemoteTrouble> {
     each_block(body, url, |found| {
         if file.written() == 0 && is_page(&arrival.path, found) {
             return Err(RemoteTrouble::Page);

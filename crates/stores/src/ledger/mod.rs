@@ -53,8 +53,8 @@ pub trait Ledger: Outbox {
     /// The versions of a table's layout, the oldest first.
     fn layouts(&mut self, table: &str) -> Result<Vec<LayoutEntry>, StoreError>;
 
-    /// How many files are loaded into a table, and how many rows they gave it.
-    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError>;
+    /// What the files that are loaded into a table gave it.
+    fn rows_loaded(&mut self, table: &str) -> Result<RowsLoaded, StoreError>;
 
     /// The current layout of each table.
     fn newest_layouts(&mut self) -> Result<Vec<(String, Layout)>, StoreError> {
@@ -312,6 +312,18 @@ pub struct FileQuery {
     pub since: Option<i64>,
     /// How many at the most; all if unsaid.
     pub most: Option<usize>,
+}
+
+/// What the files that are loaded into a table gave it, those left out that were replaced or retracted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct RowsLoaded {
+    /// How many files they are.
+    pub files: u64,
+    /// How many rows they gave it.
+    pub rows: u64,
+    /// How many of these were added: of a mode with a key, those whose key the table did not have. Keys that came with
+    /// a file that was replaced or retracted since, and that others hold too, are not among them.
+    pub inserted: u64,
 }
 
 /// A version of a table's layout.

@@ -11,6 +11,7 @@ use hypodoke_core::drift::Cause;
 
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, PartEntry, RejectEntry,
+    RowsLoaded,
 };
 use crate::error::StoreError;
 use crate::load_plan::Counts;
@@ -273,12 +274,16 @@ pub fn layout(connection: &mut dyn SqlConnection, table: &str) -> Result<Option<
     Ok(connection.entries(sql, &[SqlValue::from(table)], layout_of)?.into_iter().next())
 }
 
-/// How many files are loaded into a table, and how many rows they gave it.
-pub fn rows_loaded(connection: &mut dyn SqlConnection, table: &str) -> Result<(u64, u64), StoreError> {
-    let sql = "SELECT CAST(count(*) AS {whole}), CAST(coalesce(sum(rows_loaded), 0) AS {whole}) FROM hd_files
-         WHERE table_name = ?1 AND outcome = 'loaded' AND replaced_by IS NULL";
-    let rows = connection.entries(sql, &[SqlValue::from(table)], |row| Ok((row.count(0)?, row.count(1)?)))?;
-    Ok(rows.first().copied().unwrap_or_default())
+/// What the files that are loaded into a table gave it.
+pub fn rows_loaded(connection: &mut dyn SqlConnection, table: &str) -> Result<RowsLoaded, StoreError> {
+    // Rows of a load that is not committed yet are not in the table.
+    let sql = "SELECT CAST(count(*) AS {whole}), CAST(coalesce(sum(rows_loaded), 0) AS {whole}),
+         CAST(coalesce(sum(rows_inserted), 0) AS {whole}) FROM hd_files f
+         WHERE table_name = ?1 AND outcome = 'loaded' AND replaced_by IS NULL
+         AND NOT EXISTS (SELECT 1 FROM hd_intents i WHERE i.file = f.file)";
+    let read =
+        |row: &SqlRow| Ok(RowsLoaded { files: row.count(0)?, rows: row.count(1)?, inserted: row.count(2)? });
+    Ok(connection.entries(sql, &[SqlValue::from(table)], read)?.into_iter().next().unwrap_or_default())
 }
 
 /// The newest layout of each table.

@@ -8,8 +8,8 @@ use hypodoke_core::layout::Layout;
 
 use super::{
     BatchEntry, DecisionEntry, DriftEntry, FileEntry, FileQuery, LayoutEntry, Ledger, LedgerConnection,
-    NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry, corrections, files_in_force, outbox,
-    read, schema, write,
+    NoticeEntry, Outbox, PartEntry, PendingCorrection, RejectEntry, RowsLoaded, corrections, files_in_force,
+    outbox, read, schema, write,
 };
 use crate::error::StoreError;
 use crate::sql::SqlDatabase;
@@ -94,7 +94,7 @@ impl<D: SqlDatabase> Ledger for D {
         corrections::refuse(self, reject, why)
     }
 
-    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+    fn rows_loaded(&mut self, table: &str) -> Result<RowsLoaded, StoreError> {
         read::rows_loaded(self, table)
     }
 

@@ -120,7 +120,8 @@ impl RebuildTarget for PostgresStore {
             Some(match row.get::<_, Option<String>>(1) {
                 // No function gives the form itself; two texts that are the same have the same hash.
                 Some(collation) => {
-                    let hash = |seed: u8| format!("hashtextextended({{}}::text COLLATE {collation}, {seed})::text");
+                    let hash =
+                        |seed: u8| format!("hashtextextended({{}}::text COLLATE {collation}, {seed})::text");
                     Loosely::Asked(format!("{} || ' ' || {}", hash(0), hash(1)))
                 }
                 None => Loosely::BlanksAtEnd,

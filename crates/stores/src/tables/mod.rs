@@ -117,6 +117,11 @@ pub trait Tables: Catalog + Send {
         most: Option<u64>,
     ) -> Result<Option<Comparison>, StoreError>;
 
+    /// How many rows of a table of versions hold now; of another table, how many there are.
+    fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {
+        self.count_rows(table)
+    }
+
     /// Whether the connections may be used again after a while: they still stand, and lead where they led.
     fn is_alive(&mut self) -> bool {
         true

@@ -1,5 +1,7 @@
 //! The tables of every SQL database: one writer, one kind of claim and one way to commit for all of them.
 
+use hypodoke_core::names::VALID_TO_COLUMN;
+
 use super::catalog::Catalog;
 use super::load_target::LoadTarget;
 use super::rebuild::{self, Comparison};
@@ -8,7 +10,7 @@ use super::{Capabilities, Claim, Claimed, Tables, Writer, claims, commit, pairin
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::load_plan::{LoadPlan, LoadRules, TablePlan};
-use crate::sql::{Scope, SqlDatabase};
+use crate::sql::{Scope, SqlConnection, SqlDatabase};
 
 impl<T: LoadTarget + Catalog> Tables for T {
     fn ledger(&mut self) -> &mut dyn Ledger {
@@ -65,6 +67,16 @@ impl<T: LoadTarget + Catalog> Tables for T {
         // What was staged goes with it.
         self.rollback(Scope::Whole)?;
         compared
+    }
+
+    fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {
+        if self.has_column(table, VALID_TO_COLUMN)? != Some(true) {
+            return self.count_rows(table);
+        }
+        let (table, shown) = (self.table_sql(table), SqlConnection::shown(self));
+        let sql = format!("SELECT count(*) FROM {table} WHERE {VALID_TO_COLUMN} IS NULL");
+        let counted = self.moment_entries(&sql)?.first().map_or(Ok(0), |row| row.count(0));
+        counted.map_err(|misread| StoreError::Damaged { shown, what: misread.0 })
     }
 
     fn is_alive(&mut self) -> bool {

@@ -11,8 +11,8 @@ use hypodoke_core::types::Type;
 use hypodoke_stores::{
     About, BatchEntry, Capabilities, Catalog, ColumnSample, Comparison, Counts, DecisionEntry, DriftEntry,
     FileEntry, FileFigures, FileQuery, FileSummary, Finished, LayoutEntry, Ledger, LoadPlan, LoadRules, Mode,
-    NoticeEntry, Outbox, PartEntry, RejectEntry, SampleRows, StoreError, TableColumn, TablePlan, TableShape,
-    Tables, Takes, Writer,
+    NoticeEntry, Outbox, PartEntry, RejectEntry, RowsLoaded, SampleRows, StoreError, TableColumn, TablePlan,
+    TableShape, Tables, Takes, Writer,
 };
 
 /// A database in memory. It does the modes `append` and `replace`.
@@ -140,14 +140,18 @@ impl Ledger for MemoryStore {
         Ok(self.rejects.iter().filter(|reject| reject.file == file).take(most).cloned().collect())
     }
 
-    fn rows_loaded(&mut self, table: &str) -> Result<(u64, u64), StoreError> {
+    fn rows_loaded(&mut self, table: &str) -> Result<RowsLoaded, StoreError> {
         let is_of = |entry: &&FileEntry| {
             entry.table.as_deref() == Some(table)
                 && entry.outcome == Outcome::Loaded
                 && entry.replaced_by.is_none()
         };
         let loaded = self.files.iter().filter(is_of);
-        Ok(loaded.fold((0, 0), |(files, rows), entry| (files + 1, rows + entry.loaded)))
+        Ok(loaded.fold(RowsLoaded::default(), |all, entry| RowsLoaded {
+            files: all.files + 1,
+            rows: all.rows + entry.loaded,
+            inserted: all.inserted + entry.counts.inserted,
+        }))
     }
 
     fn figures(&mut self, table: &str, most: usize) -> Result<Vec<String>, StoreError> {

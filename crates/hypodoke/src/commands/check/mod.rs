@@ -251,7 +251,7 @@ fn feed_line(store: &mut dyn Tables, files: &FeedFiles, key_at: Option<&str>, dd
     if let Ok(true) = store.ledger().has_ledger() {
         let loss = table_loss(store, feed).and_then(|loss| match loss {
             Some(loss) => Ok(Some(loss)),
-            None => fewer_rows(store, feed),
+            None => fewer_rows(store, feed, u64::MAX),
         });
         line.missing = loss.ok().flatten();
     }
@@ -348,9 +348,13 @@ fn text(document: &Document, context: &Context) -> String {
         });
         if place.open_ended > 0 {
             let files = count::files(place.open_ended);
-            let what = format!("the server does not state the length of {files}, over plain HTTP: a file that is cut off on the way looks whole");
+            let what = format!(
+                "the server does not state the length of {files}, over plain HTTP: a file that is cut off on the way looks whole"
+            );
             let mark = screen.paint(Tone::Warning, "!");
-            out.push_str(&format!("   {mark} {what}\n     → use https, or ask the server's owner to state the length\n"));
+            out.push_str(&format!(
+                "   {mark} {what}\n     → use https, or ask the server's owner to state the length\n"
+            ));
         }
     }
     for feed in &document.feeds {
