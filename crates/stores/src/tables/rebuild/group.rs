@@ -8,8 +8,8 @@ use hypodoke_core::cast::packed::PackedColumns;
 
 use super::apply::Stage;
 use super::arena::{Arena, KeyHash, Wanted, columns_of};
+use super::ask_forms::{ask_forms, find_forms};
 use super::change::{Change, FileRows, Rebuilt};
-use super::key_forms::KeyForms;
 use super::key_rows::{Differences, KeyRows};
 use super::rejected_keys::RejectedRows;
 use super::table::TableRows;
@@ -74,7 +74,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         };
         let main = rows(main)?;
         let parts = parts.iter().map(|part| rows(part)).collect::<Result<_, _>>()?;
-        *main.forms.borrow_mut() = KeyForms::of(target, &main)?;
+        find_forms(target, &main)?;
         if change.rules.vanished != Vanished::Keep {
             for source in &mut sources {
                 source.rejected = RejectedRows::of(target.archive(), &main, &source.rows)?;
@@ -152,7 +152,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
                 affected.insert(self.hash.of(key));
                 false
             };
-            self.take(target, &mut Arena::default(), rows, (&mut takes, usize::MAX))?;
+            self.take(target, &mut Arena::default(), rows, &mut takes, usize::MAX)?;
         }
         Ok(affected)
     }
@@ -164,7 +164,8 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         target: &mut dyn RebuildTarget,
         arena: &mut Arena,
         rows: &FileRows,
-        (takes, most): (&mut dyn FnMut(&[u8], u64) -> bool, usize),
+        takes: &mut dyn FnMut(&[u8], u64) -> bool,
+        most: usize,
     ) -> Result<Vec<Box<[u8]>>, StoreError> {
         let file = rows.file.file;
         if !self.main.forms.borrow().are_asked() {
@@ -174,7 +175,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
         let from = (file, self.main.plan.table.as_str(), self.main.is_child());
         let mut taken = Vec::new();
         for block in blocks_of(target.archive(), file, from.1, &rows.blocks())? {
-            self.main.forms.borrow_mut().learn(target, &self.main, from, block)?;
+            ask_forms(target, &self.main, from, block)?;
             let wanted = Wanted { file, blocks: block..block.saturating_add(1), takes, most };
             taken.extend(arena.take(target.archive(), &self.main, wanted)?);
             if arena.held() > most {
@@ -198,7 +199,7 @@ impl<'c, 'p: 'c> Group<'c, 'p> {
             let first = key_rows.main.len();
             let mut takes = |key: &[u8], _: u64| is_meant(self.hash.of(key));
             let most = if is_limited { MOST_HELD } else { usize::MAX };
-            let keys = self.take(target, &mut key_rows.main, &source.rows, (&mut takes, most))?;
+            let keys = self.take(target, &mut key_rows.main, &source.rows, &mut takes, most)?;
             if is_limited && key_rows.main.held() > MOST_HELD {
                 return Ok(None);
             }

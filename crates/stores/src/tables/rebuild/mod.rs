@@ -8,6 +8,7 @@
 
 mod apply;
 mod arena;
+mod ask_forms;
 mod bring;
 mod change;
 mod children;

@@ -7,6 +7,7 @@ use hypodoke_core::cast::packed::PackedColumns;
 use hypodoke_core::cast::{Cell, Rows};
 
 use super::arena::{cell_now, places_in};
+use super::ask_forms::ask_forms;
 use super::change::FileRows;
 use super::table::TableRows;
 use super::target::RebuildTarget;
@@ -79,7 +80,7 @@ impl RejectedRows {
         }
         let name = rejected_keys_of(&table.plan.table);
         for block in blocks_of(target.archive(), file, &name, &ALL_BLOCKS)? {
-            table.forms.borrow_mut().learn(target, table, (file, &name, false), block)?;
+            ask_forms(target, table, (file, &name, false), block)?;
             for_each(target.archive(), table, file, block..block.saturating_add(1), &mut of_row)?;
         }
         Ok(())
