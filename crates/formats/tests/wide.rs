@@ -16,7 +16,10 @@ type Found = Vec<(u64, Vec<String>, usize)>;
 
 fn values(records: &Records, at: usize) -> Vec<String> {
     let fields = records.fields(at).iter().map(|field| records.value(*field));
-    fields.filter(|value| !value.is_empty()).map(|value| String::from_utf8_lossy(value).into_owned()).collect()
+    fields
+        .filter(|value| !value.is_empty())
+        .map(|value| String::from_utf8_lossy(value).into_owned())
+        .collect()
 }
 
 /// Reads all tables of a file; every batch is within its bound, but for the rows of one record.
@@ -28,7 +31,8 @@ fn read_all(reader: &mut dyn RecordReader, one_record: usize) -> Result<Vec<Foun
         all.resize_with(batch.len(), Found::new);
         for (found, records) in all.iter_mut().zip(&batch) {
             found.extend(
-                (0..records.len()).map(|at| (records.line(at), values(records, at), records.fields(at).len())),
+                (0..records.len())
+                    .map(|at| (records.line(at), values(records, at), records.fields(at).len())),
             );
         }
     }
@@ -50,7 +54,8 @@ fn records_of_few_keys_come_in_their_order(
     #[case] between: &str,
     #[case] end: &str,
 ) {
-    let records: Vec<String> = (0..20_000).map(|at| format!("{{\"k{}\":{at},\"z\":\"q\\\"\"}}", at % 150)).collect();
+    let records: Vec<String> =
+        (0..20_000).map(|at| format!("{{\"k{}\":{at},\"z\":\"q\\\"\"}}", at % 150)).collect();
     let text = format!("{begin}{}{end}", records.join(between));
     let mut reader = json(&text, name);
     let found = read_all(&mut reader, 151).expect("records").remove(0);
@@ -66,7 +71,9 @@ fn records_of_few_keys_come_in_their_order(
 
 #[test]
 fn rows_of_lists_stay_with_their_records() {
-    let list = |at: usize| (0..20).map(|k| format!("{{\"k{}\":{at}}}", (at + k) % 300)).collect::<Vec<_>>().join(",");
+    let list = |at: usize| {
+        (0..20).map(|k| format!("{{\"k{}\":{at}}}", (at + k) % 300)).collect::<Vec<_>>().join(",")
+    };
     let text: String = (0..2_000).map(|at| format!("{{\"id\":{at},\"l\":[{}]}}\n", list(at))).collect();
     let mut reader = json(&text, "a.jsonl");
     let (mut rows, mut batch) = (0, Vec::new());
@@ -134,6 +141,9 @@ fn lines_of_fixed_width_that_are_short_come_in_their_order() {
     let found = read_all(&mut reader, FOOTER * 1_000).expect("records").remove(0);
     assert_eq!(found.len(), 20_000);
     for (at, (line, values, _)) in found.iter().enumerate() {
-        assert_eq!((*line, values.as_slice()), (at as u64 + 1, [at.to_string(), (at % 7).to_string()].as_slice()));
+        assert_eq!(
+            (*line, values.as_slice()),
+            (at as u64 + 1, [at.to_string(), (at % 7).to_string()].as_slice())
+        );
     }
 }

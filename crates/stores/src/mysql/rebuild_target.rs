@@ -124,3 +124,29 @@ impl RebuildTarget for MysqlStore {
         |micros, _| Cell::TimestampTz(micros)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::bytes("binary", "binary", None)]
+    #[case::without_padding("utf8mb4", "utf8mb4_nopad_bin", None)]
+    #[case::of_mysql("utf8mb4", "utf8mb4_0900_bin", None)]
+    #[case::padded("latin1", "latin1_bin", Some(Loosely::BlanksAtEnd))]
+    #[case::general("utf8mb4", "utf8mb4_general_ci", Some(Loosely::Asked(
+        "HEX(WEIGHT_STRING(RTRIM(CONVERT({} USING utf8mb4)) COLLATE utf8mb4_general_ci))".into()
+    )))]
+    #[case::without_padding_and_case("utf8mb4", "utf8mb4_0900_ai_ci", Some(Loosely::Asked(
+        "HEX(WEIGHT_STRING(CONVERT({} USING utf8mb4) COLLATE utf8mb4_0900_ai_ci))".into()
+    )))]
+    fn a_collation_says_how_texts_compare(
+        #[case] charset: &str,
+        #[case] collation: &str,
+        #[case] expected: Option<Loosely>,
+    ) {
+        assert_eq!(loosely(charset, collation), expected);
+    }
+}

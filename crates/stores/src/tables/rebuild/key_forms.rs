@@ -85,3 +85,58 @@ fn without_blanks(text: &[u8]) -> &[u8] {
     let end = text.iter().rposition(|byte| *byte != b' ').map_or(0, |last| last + 1);
     text.get(..end).unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// The key of one text, in a column that compares like this; the database gives every text the form `same`.
+    fn key(loosely: Option<Loosely>, text: &str) -> Vec<u8> {
+        let mut forms = KeyForms::of(vec![loosely]);
+        forms.learn(AskedForms::from([((0, text.as_bytes().into()), b"same".to_vec())]));
+        let (mut rows, mut key) = (Rows::default(), Vec::new());
+        rows.records.bytes.extend_from_slice(text.as_bytes());
+        forms.put(0, Cell::text(0..text.len()), &rows, &mut key);
+        key
+    }
+
+    #[rstest]
+    #[case::bytes(None, "berth", "Berth", false)]
+    #[case::case(Some(Loosely::Case), "berth", "BERTH", true)]
+    #[case::only_of_ascii(Some(Loosely::Case), "m\u{f4}le", "M\u{d4}LE", false)]
+    #[case::blanks(Some(Loosely::BlanksAtEnd), "N1", "N1  ", true)]
+    #[case::blanks_alone(Some(Loosely::BlanksAtEnd), "", "  ", true)]
+    #[case::blanks_before(Some(Loosely::BlanksAtEnd), "N1", " N1", false)]
+    #[case::tabs(Some(Loosely::BlanksAtEnd), "N1", "N1\t", false)]
+    #[case::asked(Some(Loosely::Asked("upper({})".into())), "quai", "qua\u{ef}", true)]
+    fn texts_have_one_form_where_they_are_one(
+        #[case] loosely: Option<Loosely>,
+        #[case] one: &str,
+        #[case] other: &str,
+        #[case] is_same: bool,
+    ) {
+        assert_eq!(key(loosely.clone(), one) == key(loosely, other), is_same);
+    }
+
+    #[test]
+    fn only_columns_that_the_database_is_asked_about_are_asked_about() {
+        let asked = Loosely::Asked("upper({})".to_owned());
+        let forms = KeyForms::of(vec![None, Some(Loosely::Case), Some(asked)]);
+        assert!(forms.are_asked());
+        let expressions: Vec<Option<&str>> = (0..4).map(|part| forms.expression(part)).collect();
+        assert_eq!(expressions, [None, None, Some("upper({})"), None]);
+        assert!(!KeyForms::of(vec![None, Some(Loosely::BlanksAtEnd)]).are_asked());
+    }
+
+    /// What is no text is written as it is, and a form is no cell.
+    #[test]
+    fn numbers_are_their_own_form() {
+        let forms = KeyForms::of(vec![Some(Loosely::Case)]);
+        let (mut key, mut plain) = (Vec::new(), Vec::new());
+        forms.put(0, Cell::Integer(7), &Rows::default(), &mut key);
+        put_cell(Cell::Integer(7), &Rows::default(), &mut plain);
+        assert_eq!(key, plain);
+    }
+}
