@@ -57,3 +57,4 @@ pub mod prelude;
 pub mod profile;
 pub mod receipt;
 pub mod sources;
+pub mod stale_rows;

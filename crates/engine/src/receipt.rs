@@ -9,6 +9,7 @@ use crate::clock;
 use crate::decide::HoldReason;
 use crate::error::EngineError;
 use crate::lost_tables::TableLoss;
+use crate::stale_rows::StaleRows;
 
 /// The version of the receipt's JSON.
 ///
@@ -41,6 +42,8 @@ pub struct Receipt {
     pub conflicts: Vec<Conflict>,
     /// Tables a column of which became text, so that files before were read again.
     pub respelled: Vec<Respelled>,
+    /// Rows of files that were replaced or retracted, which were in tables all the same, and were deleted.
+    pub stale: Vec<StaleRows>,
     /// Corrections that no longer fit their tables: their rejects are open.
     pub refused_corrections: Vec<RefusedCorrection>,
     /// Tables that somebody has dropped or emptied since files were loaded into them.
@@ -251,6 +254,7 @@ impl Receipt {
             unmatched: Vec::new(),
             conflicts: Vec::new(),
             respelled: Vec::new(),
+            stale: Vec::new(),
             refused_corrections: Vec::new(),
             waiting: Vec::new(),
             missing: Vec::new(),

@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use hypodoke_core::arrival::Arrival;
 use hypodoke_core::spelling::temporal;
-use hypodoke_stores::{FileEntry, Mode, Tables};
+use hypodoke_stores::{FileEntry, Mode, Restore, Tables};
 
 use super::collector::Collector;
 use super::context::{LoadContext, Sources};
@@ -23,6 +23,7 @@ use crate::lost_tables::TableLoss;
 use crate::maintain::apply_corrections;
 use crate::receipt::{RECEIPT_VERSION, Receipt, RefusedCorrection, Respelled};
 use crate::sources::Finder;
+use crate::stale_rows::{StaleRows, delete_stale_rows};
 
 /// For how many days the rows of files are kept where nothing is said.
 const KEPT_DAYS: u64 = 100;
@@ -75,6 +76,7 @@ pub fn run_batch(
     let database = store.shown();
     let (mut number, mut respelled) = (None, Vec::new());
     let mut broken_off = None;
+    let stale = stale_rows(store, feeds, context.restore)?;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
         let mut batch =
@@ -103,6 +105,7 @@ pub fn run_batch(
         waiting: not_taken.waiting,
         conflicts,
         respelled,
+        stale,
         refused_corrections: refused,
         missing,
     };
@@ -112,6 +115,22 @@ pub fn run_batch(
         context.listener.on(&Event::Failed { error: error.clone() });
     }
     Ok(BatchEnd { receipt, broken_off, unreachable })
+}
+
+/// Deletes rows of files that do not count any more from the tables of feeds whose files are loaded again. In a mode with
+/// a key they may be rows that somebody else has changed, and are left unless these are to be overwritten.
+fn stale_rows(
+    store: &mut dyn Tables,
+    feeds: &[FeedFiles],
+    restore: Restore,
+) -> Result<Vec<StaleRows>, EngineError> {
+    let mut all = Vec::new();
+    let is_meant =
+        |files: &&FeedFiles| files.again && (!files.feed.mode.has_key() || restore == Restore::Everything);
+    for FeedFiles { feed, .. } in feeds.iter().filter(is_meant) {
+        all.extend(with_retry(store, |store| delete_stale_rows(store, feed))?);
+    }
+    Ok(all)
 }
 
 /// Completes or undoes what an earlier batch left unfinished.

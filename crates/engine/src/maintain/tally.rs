@@ -21,6 +21,7 @@ use crate::job::Feed;
 use crate::load::{Loaded, exact_sum, scale_of};
 use crate::plan::{TableState, TargetState};
 use crate::sources::{DryRunStore, Finder, read_again};
+use crate::stale_rows::is_stale;
 
 /// How many kept rows are gone through where a tally is to be quick.
 const QUICKLY: u64 = 200_000;
@@ -67,6 +68,8 @@ pub struct TallyLine {
     pub rows_missing: bool,
     /// Rows in the table are not as its files say.
     pub rows_changed: bool,
+    /// Rows in the table are of files that were replaced or retracted.
+    pub rows_stale: bool,
     /// How all that stands.
     pub verdict: Agreement,
     /// What differs and why, or what could not be compared.
@@ -109,6 +112,8 @@ struct Expected {
     comparison: Option<Comparison>,
     /// Where a table holds one delivery at a time, the files of it.
     newest: Vec<i64>,
+    /// Files that were replaced or retracted, until what is there of them is told.
+    stale: Vec<i64>,
 }
 
 /// What is in a table.
@@ -172,6 +177,7 @@ impl<'a> TallyRun<'a> {
         self.work_out(&table, entry, mode)?;
         self.against_table(entry, &mut line)?;
         self.name_differing(entry, &mut line);
+        self.name_stale(entry, &mut line)?;
         if !self.quick {
             self.against_source(entry, &mut line)?;
         }
@@ -185,10 +191,12 @@ impl<'a> TallyRun<'a> {
         }
         let query = FileQuery { table: Some(table.to_owned()), ..FileQuery::default() };
         let mut entries = self.store.ledger().files(&query)?;
+        let is_stale = |entry: &&FileEntry| is_stale(entry, Mode::Append);
+        let stale = entries.iter().filter(is_stale).map(|entry| entry.file).collect();
         entries.retain(|entry| entry.outcome.counts() && entry.replaced_by.is_none());
         let rules = entries.iter().find_map(|entry| entry.rules.clone()).or_else(|| entry.rules.clone());
         let mode = rules.as_ref().map_or(mode, |rules| rules.mode);
-        let mut expected = Expected { mode, ..Expected::default() };
+        let mut expected = Expected { mode, stale, ..Expected::default() };
         if mode == Mode::Replace {
             expected.newest = newest_delivery(&entries);
         }
@@ -249,6 +257,28 @@ impl<'a> TallyRun<'a> {
         }
         line.rows_missing |= !missing.is_empty();
         line.rows_changed |= !strange.is_empty();
+    }
+
+    /// Says how many rows of files that were replaced or retracted are in the tables that a file's rows are in: with the
+    /// first file of a table.
+    fn name_stale(&mut self, entry: &FileEntry, line: &mut TallyLine) -> Result<(), EngineError> {
+        let Some(expected) = self.expected.get_mut(&line.table) else { return Ok(()) };
+        let (stale, has_key) = (std::mem::take(&mut expected.stale), expected.mode.has_key());
+        let parts = self.store.ledger().parts(entry.file)?;
+        for table in std::iter::once(&line.table.clone()).chain(parts.iter().map(|part| &part.table)) {
+            let Some(Some(counted)) = self.tables.get(table) else { continue };
+            let rows =
+                stale.iter().filter_map(|file| counted.files.get(file)).map(|figures| figures.rows).sum();
+            if rows > 0 {
+                // In a mode with a key, somebody else may have changed them.
+                (line.rows_stale, line.rows_changed) = (true, line.rows_changed || has_key);
+                let rows = count::rows(rows);
+                line.differs(format!(
+                    "{rows} of files that were replaced or retracted are in the table {table}"
+                ));
+            }
+        }
+        Ok(())
     }
 
     /// How many rows there are in all the tables of the files that were tallied, whoever put them there.

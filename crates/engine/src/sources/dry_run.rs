@@ -92,6 +92,10 @@ impl Tables for DryRunStore<'_> {
         self.store.compare(tables, rules, most)
     }
 
+    fn delete_rows_of(&mut self, _: &str, _: &[i64]) -> Result<u64, StoreError> {
+        Ok(0)
+    }
+
     fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {
         self.store.count_current_rows(table)
     }

@@ -11,6 +11,7 @@ use hypodoke_core::count;
 use hypodoke_core::sanitize::clean;
 use hypodoke_engine::lost_tables::TableLoss;
 use hypodoke_engine::receipt::{Conflict, Receipt, ReceiptLine, RefusedCorrection, Respelled, Side};
+use hypodoke_engine::stale_rows::StaleRows;
 
 /// How much of a receipt is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -56,6 +57,11 @@ pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
     }
     for respelled in &receipt.respelled {
         out.push_str(&screen.sentence("", Tone::Warning, &respelled_words(respelled)));
+    }
+    for StaleRows { table, rows } in &receipt.stale {
+        let rows = count::rows(*rows);
+        let text = format!("{}: {rows} of files that were replaced or retracted were deleted", clean(table));
+        out.push_str(&screen.sentence("", Tone::Warning, &text));
     }
     for missing in &receipt.missing {
         out.push_str(&format!("{}\n", screen.paint(Tone::Bad, &missing_words(missing))));

@@ -57,20 +57,29 @@ pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
 
 /// The commands that make tables what their files say.
 fn advice(lines: &[TallyLine]) -> String {
-    let mut tables: Vec<(&str, bool)> = Vec::new();
-    for line in lines.iter().filter(|line| line.rows_missing || line.rows_changed) {
-        match tables.iter_mut().find(|(table, _)| *table == line.table) {
-            Some((_, is_changed)) => *is_changed |= line.rows_changed,
-            None => tables.push((&line.table, line.rows_changed)),
+    let mut tables: Vec<(&str, bool, bool)> = Vec::new();
+    for line in lines.iter().filter(|line| line.rows_missing || line.rows_changed || line.rows_stale) {
+        match tables.iter_mut().find(|(table, ..)| *table == line.table) {
+            Some((_, is_changed, is_stale)) => {
+                *is_changed |= line.rows_changed;
+                *is_stale |= line.rows_stale;
+            }
+            None => tables.push((&line.table, line.rows_changed, line.rows_stale)),
         }
     }
     let mut out = String::new();
-    for (table, is_changed) in tables {
+    for (table, is_changed, is_stale) in tables {
         let command = format!("hypodoke replay {}", quoted(table));
-        out.push_str(&format!("  → {command} puts back rows that are missing\n"));
+        let also = if is_stale && !is_changed {
+            ", and deletes those of files that were replaced or retracted"
+        } else {
+            ""
+        };
+        out.push_str(&format!("  → {command} puts back rows that are missing{also}\n"));
         if is_changed {
             out.push_str(&format!(
-                "  → {command} --overwrite also replaces rows that somebody else has changed\n"
+                "  → {command} --overwrite also replaces rows that somebody else has changed{}\n",
+                if is_stale { ", and deletes those of files that were replaced or retracted" } else { "" }
             ));
         }
     }

@@ -138,3 +138,32 @@ fn a_column_of_a_type_that_is_not_known_is_named(#[values(UPSERT, "")] feed: &st
     assert!(run.code == Some(1) && run.out.contains(words), "{}", run.out);
     assert_eq!(staging.query(&shop, "SELECT count(*) FROM f"), ["0"]);
 }
+
+/// A value that only changes in what its table ignores has changed: the table is what the newest file says, and the
+/// figures agree.
+#[rstest]
+#[case::upsert("mode = \"upsert\"\nkey = [\"tugs\"]")]
+#[case::insert_new("mode = \"insert-new\"\nkey = [\"tugs\"]")]
+#[case::history("mode = \"history\"\nkey = [\"tugs\"]")]
+fn values_are_told_apart_by_their_bytes(
+    #[case] feed: &str,
+    #[values(Case, Accents)] loose: Loose,
+    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+) {
+    let feed_or_history = if feed.contains("history") { HISTORY } else { feed };
+    let (shop, staging) = begun(kind, loose, feed_or_history, false);
+    configure(&shop, &staging, feed);
+    let [first, second, _] = loose.spellings();
+    shop.write("in/f_20260301.csv", format!("berth,tugs\n{first},1\n"));
+    shop.ok("load");
+    shop.write("in/f_20260302.csv", format!("berth,tugs\n{second},1\n"));
+    shop.ok("load");
+    let rows = staging.query(&shop, "SELECT berth FROM f ORDER BY hd_file");
+    let expected: &[&str] = match feed {
+        _ if feed.contains("history") => &[first, second],
+        _ if feed.contains("insert-new") => &[first],
+        _ => &[second],
+    };
+    assert_eq!(rows, expected);
+    assert!(shop.ok("tally").out.contains("all figures agree or are explained"));
+}

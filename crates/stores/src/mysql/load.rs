@@ -189,8 +189,7 @@ impl LoadTarget for MysqlStore {
         staged: &TargetTable<Form>,
         moment: &str,
     ) -> Result<Counts, StoreError> {
-        let merge = merge.clone().comparing_bytes(!table.keeps_layout);
-        let doubles = if staged.form.replaces { staged.missing } else { self.drop_doubles(&merge)? };
+        let doubles = if staged.form.replaces { staged.missing } else { self.drop_doubles(merge)? };
         let rows = staged.sent.saturating_sub(doubles);
         let mut run = |sql: &str| self.run(sql);
         Ok(match table.mode {

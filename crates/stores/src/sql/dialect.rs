@@ -47,6 +47,8 @@ pub struct SqlDialect {
     begin: &'static str,
     /// How rows of one table are changed by those of another, and values compared that may be null.
     words: JoinWords,
+    /// What makes a text compare by its bytes, before it and behind it.
+    by_bytes: (&'static str, &'static str),
 }
 
 /// The words for what a statement does with two tables.
@@ -79,6 +81,7 @@ pub static SQLITE: SqlDialect = SqlDialect {
     cast_text: "text",
     insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
     words: JoinWords::Standard,
+    by_bytes: ("", " COLLATE BINARY"),
     // A transaction that writes has the database to itself.
     for_update: "",
     begin: "BEGIN IMMEDIATE",
@@ -105,6 +108,7 @@ pub static POSTGRES: SqlDialect = SqlDialect {
     cast_text: "text",
     insert_new: ("INSERT", " ON CONFLICT DO NOTHING"),
     words: JoinWords::Standard,
+    by_bytes: ("CAST(", " AS text) COLLATE \"C\""),
     for_update: " FOR UPDATE",
     begin: "BEGIN",
 };
@@ -139,6 +143,7 @@ CREATE TABLE IF NOT EXISTS hd_claims (claim {name} NOT NULL PRIMARY KEY, times {
     cast_text: "char",
     insert_new: ("INSERT IGNORE", ""),
     words: JoinWords::MySql,
+    by_bytes: ("CAST(", " AS BINARY)"),
     for_update: " FOR UPDATE",
     begin: "START TRANSACTION",
 };
@@ -180,6 +185,12 @@ impl SqlDialect {
     /// A statement that adds a row, unless one is there that it would be another of.
     pub fn insert_unless_there(&self, rest: &str) -> String {
         format!("{} {rest}{}", self.insert_new.0, self.insert_new.1)
+    }
+
+    /// A text, to be compared by its bytes.
+    pub fn by_bytes(&self, text: &str) -> String {
+        let (before, after) = self.by_bytes;
+        format!("{before}{text}{after}")
     }
 
     /// That two values are alike, or both null.

@@ -23,8 +23,8 @@ pub struct Merge {
     key: Vec<String>,
     vanished: Vanished,
     dialect: &'static SqlDialect,
-    /// Texts that differ may compare as equal in the table.
-    is_loose: bool,
+    /// Those of the values whose texts may compare as equal in the table where they differ.
+    loose: Vec<String>,
 }
 
 /// The columns of a table that rows are brought into by key.
@@ -49,13 +49,13 @@ impl Merge {
         let values = columns.iter().filter(|name| !of_file.contains(name)).map(|name| quote(name));
         let values = values.filter(|name| !key.contains(name)).collect();
         let (stage, vanished) = (stage.to_owned(), Vanished::Keep);
-        Merge { table, stage, columns: all, values, key, vanished, dialect, is_loose: false }
+        Merge { table, stage, columns: all, values, key, vanished, dialect, loose: Vec::new() }
     }
 
-    /// The same, of a table in which texts that differ may compare as equal: in their case, or in blanks at
-    /// their end.
-    pub fn comparing_bytes(self, is_loose: bool) -> Merge {
-        Merge { is_loose, ..self }
+    /// The same, of a table in which texts of these columns may compare as equal where they differ: in their case, or in
+    /// blanks at their end.
+    pub fn comparing_bytes<'a>(self, columns: impl Iterator<Item = &'a str>) -> Merge {
+        Merge { loose: columns.map(quote).collect(), ..self }
     }
 
     /// The same, of a full delivery: keys that it does not hold vanish.
@@ -105,8 +105,8 @@ impl Merge {
 
     /// The condition that a row of `a` differs from one of `b`.
     pub fn differs(&self, a: &str, b: &str) -> String {
-        let value = |of: &str, name: &String| match self.is_loose {
-            true => format!("CAST({of}.{name} AS BINARY)"),
+        let value = |of: &str, name: &String| match self.loose.contains(name) {
+            true => self.dialect.by_bytes(&format!("{of}.{name}")),
             false => format!("{of}.{name}"),
         };
         let pair = |name: &String| self.dialect.differs(&value(a, name), &value(b, name));
@@ -314,7 +314,7 @@ mod tests {
         let columns = MergeColumns { columns: &columns, lineage: &[], key: &columns[..1], of_file: &[] };
         let merge = Merge::new(&MYSQL, quote("moves"), "s", columns);
         assert_eq!(merge.differs("t", "s"), r#"(NOT (t."berth" <=> s."berth"))"#);
-        let loose = merge.comparing_bytes(true).differs("t", "s");
+        let loose = merge.comparing_bytes(["berth"].into_iter()).differs("t", "s");
         assert_eq!(loose, r#"(NOT (CAST(t."berth" AS BINARY) <=> CAST(s."berth" AS BINARY)))"#);
     }
 }

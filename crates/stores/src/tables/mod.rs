@@ -117,6 +117,9 @@ pub trait Tables: Catalog + Send {
         most: Option<u64>,
     ) -> Result<Option<Comparison>, StoreError>;
 
+    /// Deletes the rows of files from a table, which has the column that names the file; gives how many they were.
+    fn delete_rows_of(&mut self, table: &str, files: &[i64]) -> Result<u64, StoreError>;
+
     /// How many rows of a table of versions hold now; of another table, how many there are.
     fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {
         self.count_rows(table)

@@ -1,6 +1,6 @@
 //! The tables of every SQL database: one writer, one kind of claim and one way to commit for all of them.
 
-use hypodoke_core::names::VALID_TO_COLUMN;
+use hypodoke_core::names::{FILE_COLUMN, VALID_TO_COLUMN};
 
 use super::catalog::Catalog;
 use super::load_target::LoadTarget;
@@ -10,7 +10,10 @@ use super::{Capabilities, Claim, Claimed, Tables, Writer, claims, commit, pairin
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::load_plan::{LoadPlan, LoadRules, TablePlan};
-use crate::sql::{Scope, SqlConnection, SqlDatabase};
+use crate::sql::{Scope, SqlConnection, SqlDatabase, in_transaction};
+
+/// How many files are named in one statement.
+const AT_ONCE: usize = 500;
 
 impl<T: LoadTarget + Catalog> Tables for T {
     fn ledger(&mut self) -> &mut dyn Ledger {
@@ -67,6 +70,20 @@ impl<T: LoadTarget + Catalog> Tables for T {
         // What was staged goes with it.
         self.rollback(Scope::Whole)?;
         compared
+    }
+
+    fn delete_rows_of(&mut self, table: &str, files: &[i64]) -> Result<u64, StoreError> {
+        let table = self.table_sql(table);
+        in_transaction(self, |store| {
+            let mut deleted = 0;
+            for files in files.chunks(AT_ONCE) {
+                let files: Vec<String> = files.iter().map(i64::to_string).collect();
+                let files = files.join(", ");
+                deleted +=
+                    store.execute(&format!("DELETE FROM {table} WHERE {FILE_COLUMN} IN ({files})"), &[])?;
+            }
+            Ok(deleted)
+        })
     }
 
     fn count_current_rows(&mut self, table: &str) -> Result<u64, StoreError> {

@@ -99,7 +99,14 @@ impl<T: LoadTarget> FileWriter<'_, T> {
     }
 
     fn merge_table(&mut self, at: usize, table: &TablePlan) -> Result<Counts, StoreError> {
-        let merge = self.merge_of(at, table);
+        let mut merge = self.merge_of(at, table);
+        if !table.keeps_layout {
+            let columns: Vec<String> =
+                table.layout.columns.iter().map(|column| column.name.clone()).collect();
+            let loosely = self.store.compared_loosely(&table.table, &columns)?;
+            let loose = columns.iter().zip(&loosely).filter(|(_, loosely)| loosely.is_some());
+            merge = merge.comparing_bytes(loose.map(|(name, _)| name.as_str()));
+        }
         self.there_before = match merge.count_there() {
             Some(sql) => self.count(&sql)?,
             None => 0,
