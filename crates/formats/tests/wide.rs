@@ -63,7 +63,8 @@ fn records_of_few_keys_come_in_their_order(
     for (at, (place, values, _)) in found.iter().enumerate() {
         let mut expected = [at.to_string(), "q\"".to_owned()];
         let mut values = values.clone();
-        (expected.sort(), values.sort());
+        expected.sort();
+        values.sort();
         assert_eq!((*place, values.as_slice()), (at as u64 + 1, expected.as_slice()), "record {at}");
     }
     assert!(reader.notes().iter().all(|note| !note.contains("twice")), "{:?}", reader.notes());

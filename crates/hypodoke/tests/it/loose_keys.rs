@@ -4,7 +4,7 @@
 use hypodoke_testkit::Workshop;
 use rstest::rstest;
 
-use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite, SqlitePostgres};
+use crate::staging::Kind::{self, Mysql, Postgres, PostgresMysql, Sqlite};
 use crate::staging::{Staging, configure};
 use crate::workshop;
 
@@ -95,7 +95,7 @@ fn day(shop: &Workshop, at: usize, loose: Loose) {
 fn spellings_of_one_key_are_one_key_on_every_way(
     #[case] feed: &str,
     #[values(Case, Accents, Blanks)] loose: Loose,
-    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql, PostgresMysql)] kind: Kind,
 ) {
     if loose == Accents && matches!(kind, Sqlite) {
         // It has no collation that ignores accents.
@@ -148,7 +148,7 @@ fn a_column_of_a_type_that_is_not_known_is_named(#[values(UPSERT, "")] feed: &st
 fn values_are_told_apart_by_their_bytes(
     #[case] feed: &str,
     #[values(Case, Accents)] loose: Loose,
-    #[values(Sqlite, Postgres, Mysql, SqlitePostgres, PostgresMysql)] kind: Kind,
+    #[values(Sqlite, Postgres, Mysql)] kind: Kind,
 ) {
     let feed_or_history = if feed.contains("history") { HISTORY } else { feed };
     let (shop, staging) = begun(kind, loose, feed_or_history, false);
