@@ -70,6 +70,23 @@ fn records_of_few_keys_come_in_their_order(
     assert!(reader.notes().iter().all(|note| !note.contains("twice")), "{:?}", reader.notes());
 }
 
+/// Objects under keys that are data: each keeps its own key.
+#[test]
+fn records_under_keys_keep_their_keys() {
+    let records: Vec<String> =
+        (0..20_000).map(|at| format!("\"r{at}\" : {{\"k{}\":{at},\"z\":1}}", at % 150)).collect();
+    let text = format!("{{{}}}", records.join(",\n"));
+    let found = read_all(&mut json(&text, "a.json"), 152).expect("records").remove(0);
+    assert_eq!(found.len(), 20_000);
+    for (at, (_, values, _)) in found.iter().enumerate() {
+        let mut values = values.clone();
+        values.sort();
+        let mut expected = [format!("r{at}"), at.to_string(), "1".to_owned()];
+        expected.sort();
+        assert_eq!(values, expected, "record {at}");
+    }
+}
+
 #[test]
 fn rows_of_lists_stay_with_their_records() {
     let list = |at: usize| {

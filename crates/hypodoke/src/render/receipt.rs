@@ -84,7 +84,8 @@ pub fn text(receipt: &Receipt, detail: Detail, screen: Screen) -> String {
 /// What happened to a table, in words.
 pub fn missing_words(missing: &TableLoss) -> String {
     let TableLoss { table, files, rows, rows_now, .. } = missing;
-    let loaded = format!("{} of {} were loaded into it", count::rows(*rows), count::files(*files));
+    let were = if *rows == 1 { "was" } else { "were" };
+    let loaded = format!("{} of {} {were} loaded into it", count::rows(*rows), count::files(*files));
     match rows_now {
         None => format!("the table `{}` is gone: {loaded}", clean(table)),
         Some(0) => format!("the table `{}` is empty: {loaded}", clean(table)),

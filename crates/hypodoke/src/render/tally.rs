@@ -50,6 +50,7 @@ pub fn text(lines: &[TallyLine], in_tables: u64, screen: Screen) -> String {
         format!("{files}: {} loaded, {} in the tables", count::rows(rows), count::number(in_tables));
     let summary = match differing {
         0 => screen.paint(Tone::Good, &format!("{figures}; all figures agree or are explained")),
+        1 => screen.paint(Tone::Bad, &format!("{figures}; 1 file differs")),
         some => screen.paint(Tone::Bad, &format!("{figures}; {} differ", count::files(some))),
     };
     out + &format!("{summary}\n")
