@@ -59,7 +59,11 @@ pub fn fewer_rows(store: &mut dyn Tables, feed: &Feed, most: u64) -> Result<Opti
     if feed.missing_table == MissingTable::Ignore || feed.vanished == Vanished::Delete {
         return Ok(None);
     }
-    if store.ledger().layout(&feed.table)?.is_none_or(|entry| entry.layout.columns.is_empty()) {
+    let Some(entry) = store.ledger().layout(&feed.table)? else { return Ok(None) };
+    // The ledger counts the rows of lists with keys of their own, and the versions that one file has of a key, with the
+    // keys of the table.
+    let is_keyed_apart = !entry.layout.parts.is_empty() || feed.valid_from.is_some();
+    if entry.layout.columns.is_empty() || feed.mode.has_key() && is_keyed_apart {
         return Ok(None);
     }
     let (files, rows) = rows_expected(store, feed)?;

@@ -495,6 +495,29 @@ fn files_that_change_leave_no_rows_missing(
     drop(staging);
 }
 
+/// The ledger counts more than the keys of such tables: nothing is told of them that is not so.
+#[rstest]
+#[case::lists_with_keys(&format!("{UPSERT}\n[feed.f.keys]\nlegs = [\"leg\"]"))]
+#[case::several_versions_in_a_file(&format!("{HISTORY}\nvalid_from = \"since\""))]
+#[case::lists("mode = \"replace\"")]
+#[case::lists_that_are_added("")]
+fn rows_that_are_no_keys_are_not_missed(#[case] feed: &str, #[values(Sqlite, Postgres, Mysql)] kind: Kind) {
+    let (shop, staging) = (workshop(), Staging::new(kind));
+    configure(&shop, &staging, feed);
+    let config = std::fs::read_to_string(shop.path("hypodoke.toml")).expect("text");
+    shop.write("hypodoke.toml", config.replace("*.csv", "*.jsonl"));
+    let legs = if feed.contains("history") { "" } else { ",\"legs\":[{\"leg\":1},{\"leg\":2}]" };
+    for day in [2, 3] {
+        let record = |since: u32| {
+            format!("{{\"id\":1,\"since\":\"2026-03-{since:02}\",\"berth\":\"N{since}\"{legs}}}\n")
+        };
+        let records = if feed.contains("history") { record(day) + &record(day + 10) } else { record(day) };
+        shop.write(&format!("in/f_2026030{day}.jsonl"), records);
+        shop.ok("load");
+    }
+    assert!(!shop.ok("load").out.contains("the table `f` holds"));
+}
+
 /// An older copy has rows of files that were corrected or retracted since: they are told, and go with a replay.
 #[rstest]
 #[case::append("")]
