@@ -26,14 +26,23 @@ pub fn is_stale(entry: &FileEntry, mode: Mode) -> bool {
     !entry.outcome.counts() || entry.replaced_by.is_some() || is_superseded
 }
 
-/// Deletes the rows of such files from the tables of a feed.
+/// Deletes the rows of such files from the tables of a feed; if `wholly` names a batch, only where it has loaded all files
+/// whose rows count.
 ///
 /// # Errors
 ///
 /// The database does not answer, or refuses.
-pub fn delete_stale_rows(store: &mut dyn Tables, feed: &Feed) -> Result<Vec<StaleRows>, EngineError> {
+pub fn delete_stale_rows(
+    store: &mut dyn Tables,
+    feed: &Feed,
+    wholly: Option<i64>,
+) -> Result<Vec<StaleRows>, EngineError> {
     let query = FileQuery { table: Some(feed.table.clone()), ..FileQuery::default() };
     let mut entries = store.ledger().files(&query)?;
+    let is_old = |entry: &FileEntry| !is_stale(entry, feed.mode) && Some(entry.batch) != wholly;
+    if wholly.is_some() && entries.iter().any(is_old) {
+        return Ok(Vec::new());
+    }
     entries.retain(|entry| is_stale(entry, feed.mode));
     let stale: HashSet<i64> = entries.iter().map(|entry| entry.file).collect();
     let mut deleted = Vec::new();

@@ -76,7 +76,6 @@ pub fn run_batch(
     let database = store.shown();
     let (mut number, mut respelled) = (None, Vec::new());
     let mut broken_off = None;
-    let stale = stale_rows(store, feeds, context.restore)?;
     if !pending.is_empty() {
         let context = LoadContext { listener: &all, ..context };
         let mut batch =
@@ -90,6 +89,10 @@ pub fn run_batch(
             Err(error) => Some(error),
         };
     }
+    let stale = match number.filter(|_| broken_off.is_none()) {
+        Some(batch) => stale_rows(store, feeds, context.restore, batch)?,
+        None => Vec::new(),
+    };
     pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());
     let (files, conflicts) = collector.finish();
     let receipt = Receipt {
@@ -117,18 +120,21 @@ pub fn run_batch(
     Ok(BatchEnd { receipt, broken_off, unreachable })
 }
 
-/// Deletes rows of files that do not count any more from the tables of feeds whose files are loaded again. In a mode with
-/// a key they may be rows that somebody else has changed, and are left unless these are to be overwritten.
+/// Deletes rows of files that do not count any more from the tables of feeds whose files were loaded again. In a mode with
+/// a key they may be rows that somebody else has changed: they are left, unless these are overwritten and all files of
+/// the table were loaded again.
 fn stale_rows(
     store: &mut dyn Tables,
     feeds: &[FeedFiles],
     restore: Restore,
+    batch: i64,
 ) -> Result<Vec<StaleRows>, EngineError> {
     let mut all = Vec::new();
     let is_meant =
         |files: &&FeedFiles| files.again && (!files.feed.mode.has_key() || restore == Restore::Everything);
     for FeedFiles { feed, .. } in feeds.iter().filter(is_meant) {
-        all.extend(with_retry(store, |store| delete_stale_rows(store, feed))?);
+        let wholly = feed.mode.has_key().then_some(batch);
+        all.extend(with_retry(store, |store| delete_stale_rows(store, feed, wholly))?);
     }
     Ok(all)
 }
