@@ -8,7 +8,7 @@ use hypodoke_formats::text::{FixedField, TextOptions, TextReader};
 use hypodoke_formats::{ReadError, RecordReader};
 use rstest::rstest;
 
-/// How many short lines may follow in a batch that is full: what stands beneath a table is seen whole.
+/// How many short lines a full batch still takes, so that a footer is not split between two batches.
 const FOOTER: usize = 200;
 
 /// The records of a table: of each its line, its values that are there, and how many fields it has.

@@ -90,7 +90,11 @@ pub fn run_batch(
         };
     }
     let stale = match number.filter(|_| broken_off.is_none()) {
-        Some(batch) => stale_rows(store, feeds, context.restore, batch)?,
+        // The files are loaded: an error here must not lose their receipt.
+        Some(batch) => stale_rows(store, feeds, context.restore, batch).unwrap_or_else(|error| {
+            broken_off = Some(error);
+            Vec::new()
+        }),
         None => Vec::new(),
     };
     pending.iter().flat_map(|pending| &pending.new).for_each(|file| file.seen.release());

@@ -196,8 +196,8 @@ impl<'a> JsonReader<'a> {
         }
     }
 
-    /// Makes rows of the records until the batch is full; says of how many. One that is no JSON breaks the document that
-    /// it stands in, but in a file of lines only its line.
+    /// Makes rows of the records until the batch is full, and returns how many records it took. A record that is not valid
+    /// JSON breaks its document; in a file of lines it breaks only its line.
     fn flatten(
         &mut self,
         bytes: &[u8],

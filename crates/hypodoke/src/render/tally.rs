@@ -71,16 +71,13 @@ fn advice(lines: &[TallyLine]) -> String {
     let mut out = String::new();
     for (table, is_changed, is_stale) in tables {
         let command = format!("hypodoke replay {}", quoted(table));
-        let also = if is_stale && !is_changed {
-            ", and deletes those of files that were replaced or retracted"
-        } else {
-            ""
-        };
+        let stale =
+            if is_stale { ", and deletes those of files that were replaced or retracted" } else { "" };
+        let also = if is_changed { "" } else { stale };
         out.push_str(&format!("  → {command} puts back rows that are missing{also}\n"));
         if is_changed {
             out.push_str(&format!(
-                "  → {command} --overwrite also replaces rows that somebody else has changed{}\n",
-                if is_stale { ", and deletes those of files that were replaced or retracted" } else { "" }
+                "  → {command} --overwrite also replaces rows that somebody else has changed{stale}\n"
             ));
         }
     }

@@ -495,7 +495,7 @@ fn files_that_change_leave_no_rows_missing(
     drop(staging);
 }
 
-/// The ledger counts more than the keys of such tables: nothing is told of them that is not so.
+/// The ledger's counts of such tables include more than their keys: `load` must not report rows as missing.
 #[rstest]
 #[case::lists_with_keys(&format!("{UPSERT}\n[feed.f.keys]\nlegs = [\"leg\"]"))]
 #[case::several_versions_in_a_file(&format!("{HISTORY}\nvalid_from = \"since\""))]
